@@ -1,0 +1,41 @@
+# Everything happens in a virtual environment of this tree; Python 3.11+ and make are enough.
+PYTHON ?= python3
+VENV   := .venv
+BIN    := $(VENV)/bin
+# pip install -e with the pinned versions, plus the extras each target names
+INSTALL = $(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e
+
+.PHONY: demo test lint bench format clean
+
+demo: $(VENV)/installed
+	$(BIN)/zembrel demo --out demo/ --replace
+
+test: $(VENV)/test
+	$(BIN)/python -m pytest $(PYTEST)
+
+lint: $(VENV)/lint $(VENV)/test
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+format: $(VENV)/lint
+	$(BIN)/ruff check --fix .
+	$(BIN)/ruff format .
+
+bench: $(VENV)/bench
+	$(BIN)/python bench/run.py $(BENCH)
+
+$(VENV)/installed: pyproject.toml constraints.txt
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
+		{ echo "error: $(PYTHON) is too old; Zembrel needs Python 3.11 or newer (make PYTHON=...)"; exit 1; }
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(INSTALL) .
+	@touch $@
+
+$(VENV)/test $(VENV)/lint $(VENV)/bench: $(VENV)/installed
+	$(INSTALL) ".[$(notdir $@)]"
+	@touch $@
+
+clean:
+	rm -rf $(VENV) demo build dist src/*.egg-info

@@ -1,0 +1,72 @@
+"""The command line: Typer commands, help, progress, receipts, error lines and exit codes."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from types import FrameType
+from typing import Any
+
+INTERRUPTED, TERMINATED, BUG = 130, 143, 70
+
+
+class Terminated(BaseException):
+    """SIGTERM came: unwind like an interrupt, so that nothing half-written remains."""
+
+
+def main() -> None:
+    """Run the command line and leave with its exit code."""
+    signal.signal(signal.SIGTERM, _terminate)
+    code = _guarded(sys.argv[1:])
+    try:
+        sys.stdout.flush()
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    sys.exit(code)
+
+
+def _terminate(number: int, frame: FrameType | None) -> None:
+    raise Terminated
+
+
+def _guarded(arguments: list[str]) -> int:
+    """Run, and turn whatever stops it into a message and an exit code."""
+    from typer.exceptions import Exit, TyperException
+
+    from zembrel.cli.commands import command_line
+    from zembrel.errors import ZembrelError
+
+    try:
+        return int(command_line().main(arguments, prog_name="zembrel", standalone_mode=False) or 0)
+    except Exit as exc:
+        return exc.exit_code
+    except ZembrelError as exc:
+        return _say(exc, arguments)
+    except TyperException as exc:
+        from zembrel.cli.grammar import as_usage_error
+
+        return _say(as_usage_error(exc), arguments)
+    except KeyboardInterrupt:
+        return _stopped("interrupted", INTERRUPTED)
+    except Terminated:
+        return _stopped("terminated", TERMINATED)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except Exception as exc:
+        from zembrel.cli.report import bug
+
+        return bug(exc, arguments, BUG)
+
+
+def _say(error: Any, arguments: list[str]) -> int:
+    from zembrel.cli.report import show_error
+
+    show_error(error, "--json" in arguments)
+    return int(error.exit_code)
+
+
+def _stopped(word: str, code: int) -> int:
+    print(f"\n{word}; nothing half-written remains", file=sys.stderr)
+    return code

@@ -1,0 +1,47 @@
+"""Verbs that bring the pieces together."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.command import Command
+from zembrel.verbs.options import Inputs, Output, Where
+
+Method = Annotated[
+    str,
+    typer.Option("--method", help="auto, nearest, bilinear, cubic, lanczos, mean, mode.", show_default=True),
+]
+
+
+def mosaic(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    overlap: Annotated[
+        str, typer.Option("--overlap", help="Who wins: first, last, min, max, mean.")
+    ] = "first",
+    method: Method = "auto",
+    trim_collar: Annotated[
+        bool, typer.Option("--trim-collar", help="Drop near-black borders of photos.")
+    ] = False,
+) -> Any:
+    """Many layers into one. Unlike CRSs and cell sizes are brought to one frame: the CRS of most cells,
+    the finest cell size, the lattice of the first input that has both, unless you say otherwise."""
+    from zembrel.verbs import mosaic as verb
+
+    return verb.mosaic(inputs, where, output, overlap=overlap, method=method, trim_collar=trim_collar)
+
+
+def stack(inputs: Inputs, where: Where, output: Output, method: Method = "auto") -> Any:
+    """Several layers as bands of one, on one frame; bands of one-band files take the file's name."""
+    from zembrel.verbs import stack as verb
+
+    return verb.stack(inputs, where, output, method=method)
+
+
+COMMANDS = {
+    "mosaic": Command(mosaic, "zembrel mosaic ortho/ --trim-collar --out island.tif", ("keep_going",)),
+    "stack": Command(stack, "zembrel stack red.tif green.tif blue.tif --out rgb.tif", ("keep_going",)),
+}

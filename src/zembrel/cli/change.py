@@ -1,0 +1,71 @@
+"""Verbs that change the grid."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.bring import Method
+from zembrel.cli.command import Command
+from zembrel.verbs.options import Inputs, Output, Where
+
+
+def clip(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    touching: Annotated[
+        bool, typer.Option("--touching", help="Keep every cell that the outline meets.")
+    ] = False,
+    outside: Annotated[bool, typer.Option("--outside", help="Keep what lies outside instead.")] = False,
+    method: Method = "auto",
+) -> Any:
+    """Keep an area. Native cells stay as they are unless --onto, --cell or --crs ask for others; an
+    outline keeps the cells whose middle it holds."""
+    from zembrel.verbs import clip as verb
+
+    return verb.clip(inputs, where, output, touching=touching, outside=outside, method=method)
+
+
+def resample(inputs: Inputs, where: Where, output: Output, method: Method = "auto") -> Any:
+    """A new cell size. When cells grow, every source cell counts: nothing aliases."""
+    from zembrel.verbs import resample as verb
+
+    return verb.resample(inputs, where, output, method=method)
+
+
+def reproject(inputs: Inputs, where: Where, output: Output, method: Method = "auto") -> Any:
+    """A new CRS at native resolution, unless --cell says otherwise. Several results share one lattice."""
+    from zembrel.verbs import resample as verb
+
+    return verb.reproject(inputs, where, output, method=method)
+
+
+def convert(
+    inputs: Inputs,
+    output: Output,
+    stretch: Annotated[
+        str | None, typer.Option("--stretch", help="Ends that fill the range: 0,3000 or 2%,98%.")
+    ] = None,
+    rounded: Annotated[bool, typer.Option("--round", help="Allow fractions to be rounded.")] = False,
+    clamp: Annotated[
+        bool, typer.Option("--clamp", help="Hold values at the ends of the type's range.")
+    ] = False,
+    rgb: Annotated[bool, typer.Option("--rgb", help="Palette to colour bands.")] = False,
+    each_band: Annotated[bool, typer.Option("--each-band", help="A file for each band.")] = False,
+) -> Any:
+    """Another format or cell type. What would lose values is refused unless you say how."""
+    from zembrel.verbs import convert as verb
+
+    return verb.convert(
+        inputs, output, stretch=stretch, rounded=rounded, clamp=clamp, rgb=rgb, each_band=each_band
+    )
+
+
+COMMANDS = {
+    "clip": Command(clip, "zembrel clip island.tif --within coast.geojson --out land.tif"),
+    "resample": Command(resample, "zembrel resample dem/relief.tif --cell 50m --out coarse.tif"),
+    "reproject": Command(reproject, "zembrel reproject island.tif --crs EPSG:3857 --out web.tif"),
+    "convert": Command(convert, "zembrel convert island.tif --out island.png"),
+}

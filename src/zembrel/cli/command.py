@@ -1,0 +1,123 @@
+"""From a verb's function to its command: shared option groups unfolded, the receipt printed."""
+
+from __future__ import annotations
+
+import dataclasses
+import inspect
+import shlex
+import sys
+import typing
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+import typer
+from typer.core import TyperCommand
+
+from zembrel.cli import grammar, report
+from zembrel.cli.options import ALWAYS, HELP_INPUTS, OPTIONS, option
+from zembrel.cli.progress import shown_progress
+from zembrel.cli.settings import defaults_for
+from zembrel.verbs.options import Inputs, Output, Where
+
+GROUPS = (Inputs, Where, Output)
+
+
+class VerbCommand(TyperCommand):
+    """A command that checks the grammar first and takes defaults from zembrel.toml."""
+
+    def make_context(self, info_name: Any, args: list[str], parent: Any = None, **extra: Any) -> Any:
+        extra.setdefault("default_map", defaults_for(str(self.name), {p.name: p for p in self.params}))
+        return super().make_context(info_name, args, parent=parent, **extra)
+
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        grammar.check(self.params, args)
+        return super().parse_args(ctx, args)
+
+
+@dataclass(frozen=True)
+class Command:
+    """A verb's function, an example, and the shared options it does without."""
+
+    function: Callable[..., Any]
+    example: str
+    without: tuple[str, ...] = ()
+
+    def build(self, name: str) -> Any:
+        """The Typer command. Each parameter that is an option group becomes its fields."""
+        parameters, groups = self._parameters()
+
+        def call(**values: Any) -> int:
+            always = {key: values.pop(key) for key in ALWAYS}
+            arguments = {key: _gathered(kind, values) for key, kind in groups.items()}
+            with shown_progress(name, always["progress"], always["quiet"] or always["json"]) as tick:
+                for key, group in arguments.items():
+                    if isinstance(group, Output):
+                        arguments[key] = dataclasses.replace(group, tick=tick, command=_typed())
+                receipt = self.function(**arguments, **values)
+            report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
+            return int(receipt.exit_code)
+
+        call.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+        call.__annotations__ = {p.name: p.annotation for p in parameters}
+        app = typer.Typer(add_completion=False, rich_markup_mode=None)
+        app.command(name, cls=VerbCommand, help=self.function.__doc__, epilog=f"Example: {self.example}")(
+            call
+        )
+        return typer.main.get_command(app)
+
+    def _parameters(self) -> tuple[list[inspect.Parameter], dict[str, type]]:
+        hints = typing.get_type_hints(self.function, include_extras=True)
+        parameters: list[inspect.Parameter] = []
+        groups: dict[str, type] = {}
+        for name, parameter in inspect.signature(self.function).parameters.items():
+            if hints[name] in GROUPS:
+                groups[name] = hints[name]
+                parameters += self._unfolded(hints[name])
+            else:
+                parameters.append(_parameter(name, hints[name], parameter.default))
+        parameters += [
+            _parameter(name, Annotated[kind, info], _unset(name)) for name, (kind, info) in ALWAYS.items()
+        ]
+        return parameters, groups
+
+    def _unfolded(self, group: type) -> list[inspect.Parameter]:
+        types = typing.get_type_hints(group)
+        made = []
+        for field in dataclasses.fields(group):
+            if field.name in self.without:
+                continue
+            if field.name == "inputs":
+                info = typer.Argument(help=HELP_INPUTS, show_default=False, metavar="INPUT...")
+                made.append(_parameter("inputs", Annotated[list[str] | None, info], None))
+            elif field.name in OPTIONS:
+                kind = list[str] if field.name == "settings" else types[field.name]
+                default: Any = [] if field.name == "settings" else field.default
+                made.append(_parameter(field.name, Annotated[kind, option(field.name)], default))
+        return made
+
+
+def _unset(name: str) -> Any:
+    return None if name == "progress" else False
+
+
+def _parameter(name: str, annotation: Any, default: Any) -> inspect.Parameter:
+    if name == "progress":
+        annotation = Annotated[bool | None, ALWAYS["progress"][1]]
+    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
+
+
+def _gathered(group: type, values: dict[str, Any]) -> Any:
+    """The option group from its fields among `values`, which are taken out."""
+    names = [field.name for field in dataclasses.fields(group) if field.name in values]
+    taken = {name: values.pop(name) for name in names}
+    return group(
+        **{
+            name: tuple(v) if isinstance(v, list) else v if name != "inputs" else ()
+            for name, v in taken.items()
+        }
+    )
+
+
+def _typed() -> str:
+    return shlex.join(["zembrel", *sys.argv[1:]])

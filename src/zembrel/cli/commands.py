@@ -1,0 +1,65 @@
+"""The command tree: verbs are built when they are called for, not before."""
+
+from __future__ import annotations
+
+import importlib
+from typing import Annotated, Any
+
+import typer
+from typer.core import TyperGroup
+
+from zembrel.cli.table import VERBS, hint
+from zembrel.errors import UsageError, nearest_name
+
+
+class Verbs(TyperGroup):
+    """All verbs by the steps of the work."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        return list(VERBS)
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        if cmd_name not in VERBS:
+            return None
+        module = importlib.import_module(VERBS[cmd_name].module)
+        return module.COMMANDS[cmd_name].build(cmd_name)
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        if args[0] in VERBS or args[0].startswith("-"):
+            return super().resolve_command(ctx, args)
+        meant = hint(args[0])
+        raise UsageError(
+            f"there is no verb {args[0]!r}",
+            "the first word says what to do",
+            f"use zembrel {meant}" if meant else nearest_name(args[0], VERBS) + " (see zembrel --help)",
+        )
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        for step in dict.fromkeys(row.step for row in VERBS.values()):
+            with formatter.section(step):
+                formatter.write_dl([(name, row.line) for name, row in VERBS.items() if row.step == step])
+
+
+def command_line() -> Any:
+    """The root command."""
+    app = typer.Typer(cls=Verbs, add_completion=False, rich_markup_mode=None, no_args_is_help=False)
+
+    @app.callback(
+        invoke_without_command=True,
+        epilog="Try: zembrel demo --out demo/     Then: zembrel VERB --help for options and an example",
+    )
+    def zembrel(
+        ctx: typer.Context,
+        version: Annotated[bool, typer.Option("--version", help="Show the version and stop.")] = False,
+    ) -> None:
+        """Clip, mosaic, resample, reproject and convert rasters: zembrel VERB INPUT... --out PATH"""
+        if version:
+            from importlib.metadata import version as installed
+
+            print(f"zembrel {installed('zembrel')}")
+            raise typer.Exit(0)
+        if ctx.invoked_subcommand is None:
+            print(ctx.get_help())
+            raise typer.Exit(0)
+
+    return typer.main.get_command(app)

@@ -1,0 +1,56 @@
+"""What the command line refuses before anything starts, in plain sentences."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from zembrel.cli.options import MULTIPLE
+from zembrel.errors import UsageError
+
+
+def check(parameters: Sequence[Any], arguments: Sequence[str]) -> None:
+    """Raise UsageError for an option given twice, a value glued to a short flag, or a missing value."""
+    flags = {flag: p for p in parameters for flag in (*p.opts, *p.secondary_opts) if flag.startswith("-")}
+    seen: set[str] = set()
+    rest = iter(range(len(arguments)))
+    for at in rest:
+        word = arguments[at]
+        if word == "--":
+            return
+        flag = word.partition("=")[0] if word.startswith("--") else word
+        parameter = flags.get(flag)
+        if parameter is None:
+            _refuse_glued(word, flags)
+            continue
+        if parameter.name in seen and parameter.name not in MULTIPLE:
+            raise UsageError(f"{flag} is given twice", "only one value can count", "keep one of the two")
+        seen.add(parameter.name)
+        if parameter.is_flag or "=" in word:
+            continue
+        follower = arguments[at + 1] if at + 1 < len(arguments) else None
+        if follower is None or follower in flags or follower.partition("=")[0] in flags:
+            where = f"it is followed by {follower}" if follower else "it stands at the end"
+            raise UsageError(f"{flag} has no value", where, f"write {flag} VALUE")
+        next(rest)
+
+
+def _refuse_glued(word: str, flags: dict[str, Any]) -> None:
+    if len(word) > 2 and word[0] == "-" and word[1] not in "-.0123456789":
+        short = flags.get(word[:2])
+        if short is not None and not short.is_flag:
+            raise UsageError(
+                f"{word} glues a value to {word[:2]}",
+                "a slip of the finger would go unseen",
+                f"write {word[:2]} {word[2:].lstrip('=')}",
+            )
+
+
+def as_usage_error(error: Any) -> UsageError:
+    """What the command-line package objects to, in our three sentences."""
+    message = error.format_message().strip().rstrip(".")
+    context = getattr(error, "ctx", None)
+    path = context.command_path if context is not None else "zembrel"
+    return UsageError(
+        message[:1].lower() + message[1:], "the command line cannot be read so", f"see {path} --help"
+    )

@@ -1,0 +1,76 @@
+"""Receipts and errors as people and programs read them. Text is printed as it is, never as markup."""
+
+from __future__ import annotations
+
+import json as json_format
+import math
+import sys
+import tempfile
+import traceback
+from pathlib import Path
+from typing import Any
+
+from zembrel.errors import ZembrelError
+
+_GAP = "   "
+_SHOWN_LOSSES = 5
+
+
+def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> None:
+    """Data and JSON to stdout, the receipt to stderr."""
+    if json:
+        print(json_format.dumps(_plain({"verb": receipt.verb, **receipt.facts}), indent=2))
+        return
+    if receipt.data is not None:
+        sys.stdout.write(receipt.data)
+    if quiet or not receipt.title:
+        return
+    print(_text(receipt, verbose), file=sys.stderr)
+
+
+def _text(receipt: Any, verbose: bool) -> str:
+    lines = [(receipt.verb, receipt.title)]
+    if verbose:
+        lines += [("read", str(path)) for path in receipt.facts.get("inputs", [])]
+    lines += [(word, _GAP.join(items)) for word, items in receipt.lines if items]
+    width = max(9, *(len(word) + 2 for word, _ in lines))
+    return "\n".join(f"{word:<{width}}{_printable(text)}" for word, text in lines)
+
+
+def show_error(error: ZembrelError, json: bool) -> None:
+    """Three lines to stderr, or one JSON object to stdout."""
+    if json:
+        facts = {"error": error.what, "why": error.why, "try": error.remedy, "exit": error.exit_code}
+        print(json_format.dumps(facts, indent=2))
+        return
+    for word, text in (("error:", error.what), ("why:", error.why), ("try:", error.remedy)):
+        print(f"{word:<7}{_printable(text)}", file=sys.stderr)
+
+
+def bug(error: Exception, arguments: list[str], code: int) -> int:
+    """Keep a short report of a fault of ours and say where it is."""
+    with tempfile.NamedTemporaryFile("w", prefix="zembrel-report-", suffix=".txt", delete=False) as file:
+        file.write("zembrel " + " ".join(arguments) + "\n\n")
+        file.write("".join(traceback.format_exception(error)))
+    what = f"a fault of Zembrel's own: {type(error).__name__}: {error}"
+    show_error(
+        ZembrelError(what, "nothing half-written remains", f"send us {Path(file.name)}"),
+        "--json" in arguments,
+    )
+    return code
+
+
+def _printable(text: str) -> str:
+    """Control characters, which could steer a terminal, as visible escapes; one line."""
+    return "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
+
+
+def _plain(value: Any) -> Any:
+    """`value` with everything JSON has no word for as text."""
+    if isinstance(value, dict):
+        return {str(key): _plain(inner) for key, inner in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(inner) for inner in value]
+    if isinstance(value, float) and not math.isfinite(value):
+        return str(value)
+    return value if isinstance(value, str | int | float | bool | None) else str(value)

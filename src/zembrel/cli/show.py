@@ -1,0 +1,56 @@
+"""Verbs that show."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.command import Command
+from zembrel.errors import UsageError
+from zembrel.verbs.options import Inputs, Output, Where
+
+_NOT_HERE = (
+    "onto", "crs", "cell", "mask", "format", "type", "nodata", "compress", "settings", "world_file", "dry_run",
+    "ceiling", "keep_going",
+)  # fmt: skip
+
+
+def draw(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    ramp: Annotated[
+        str | None, typer.Option("--ramp", help="Colours of values: gist_earth, viridis, Greys.")
+    ] = None,
+    limits: Annotated[
+        str | None, typer.Option("--limits", help="LO,HI: values at the ends of the ramp.")
+    ] = None,
+    shade: Annotated[
+        bool, typer.Option("--shade", help="Shade by the slope towards the north-west.")
+    ] = False,
+    title: Annotated[str | None, typer.Option("--title", help="Instead of the file's name.")] = None,
+    size: Annotated[str, typer.Option("--size", help="Picture in pixels.")] = "1280x800",
+) -> Any:
+    """A picture with ramp or legend, a scale bar, and the CRS and extent along its edges."""
+    from zembrel.draw.picture import Look
+    from zembrel.verbs import draw as verb
+
+    width, height = _pair(size, "x", "--size 1280x800", int)
+    ends = _pair(limits, ",", "--limits 0,900", float) if limits else None
+    return verb.draw(inputs, where, output, look=Look(ramp, ends, shade, title, width, height))
+
+
+def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
+    try:
+        one, other = (kind(part) for part in text.split(sign))
+    except ValueError as exc:
+        raise UsageError(f"{text!r} is not a pair of numbers", "two are needed", f"write {example}") from exc
+    if kind is int and not (200 <= one <= 20_000 and 200 <= other <= 20_000):
+        raise UsageError(
+            f"a picture of {text} pixels", "200 to 20,000 on each side are drawn", f"write {example}"
+        )
+    return one, other
+
+
+COMMANDS = {"draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png", _NOT_HERE)}

@@ -1,0 +1,29 @@
+"""Where a newcomer starts."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.command import Command
+from zembrel.verbs.options import Output
+
+_NOT_HERE = (
+    "format", "type", "nodata", "compress", "settings", "world_file", "dry_run", "ceiling", "memory", "workers",
+    "keep_going",
+)  # fmt: skip
+
+
+def demo(
+    output: Output,
+    data_only: Annotated[bool, typer.Option("--data-only", help="Make the data, run no example.")] = False,
+) -> Any:
+    """Make the data of the invented Isle of Marrowick in a folder and run the worked example there,
+    each command printed before it runs."""
+    from zembrel.verbs import demo as verb
+
+    return verb.demo(output, data_only=data_only)
+
+
+COMMANDS = {"demo": Command(demo, "zembrel demo --out demo/", _NOT_HERE)}

@@ -1,0 +1,60 @@
+"""The verbs, in the order of the work: what `--help` lists, and where each is defined.
+
+Nothing heavy may be imported here: this is all that `zembrel --help` needs.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+LOOK, WHERE, BRING, CHANGE, CHECK, START = (
+    "Look at what came in",
+    "Say where and how fine",
+    "Bring the pieces together",
+    "Change the grid",
+    "Check and show",
+    "Start here",
+)
+
+
+class Row(NamedTuple):
+    """A verb: the step it belongs to, one line, and the module that defines it."""
+
+    step: str
+    line: str
+    module: str
+
+
+VERBS: dict[str, Row] = {
+    "describe": Row(LOOK, "what a layer is; several side by side", "zembrel.cli.look"),
+    "index": Row(LOOK, "extents of many files as features", "zembrel.cli.look"),
+    "label": Row(LOOK, "mend what a file says of itself, not its cells", "zembrel.cli.look"),
+    "formats": Row(LOOK, "what can be read and written", "zembrel.cli.look"),
+    "frame": Row(WHERE, "make, show and save a frame", "zembrel.cli.where"),
+    "mosaic": Row(BRING, "many layers into one", "zembrel.cli.bring"),
+    "stack": Row(BRING, "several layers as bands of one", "zembrel.cli.bring"),
+    "clip": Row(CHANGE, "keep an area", "zembrel.cli.change"),
+    "resample": Row(CHANGE, "a new cell size", "zembrel.cli.change"),
+    "reproject": Row(CHANGE, "a new CRS", "zembrel.cli.change"),
+    "convert": Row(CHANGE, "another format or cell type", "zembrel.cli.change"),
+    "draw": Row(CHECK, "a picture with ramp or legend and a scale bar", "zembrel.cli.show"),
+    "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
+}
+SYNONYMS = {
+    "clip": ("crop", "cut", "trim", "extract"),
+    "mosaic": ("merge", "join", "stitch", "combine"),
+    "describe": ("info", "inspect", "show", "stats"),
+    "resample": ("rescale", "downsample", "upsample", "resize"),
+    "reproject": ("transform", "project"),
+    "convert": ("export", "save", "change"),
+    "draw": ("plot", "view", "render", "preview", "map"),
+    "frame": ("extent", "lattice"),
+    "index": ("footprints", "catalogue"),
+    "label": ("assign", "edit", "tag"),
+    "formats": ("drivers", "types"),
+}
+
+
+def hint(word: str) -> str | None:
+    """The verb that is meant by a synonym of the trade."""
+    return next((verb for verb, words in SYNONYMS.items() if word.lower() in words), None)

@@ -1,0 +1,224 @@
+"""A raster as a Matplotlib picture."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.engine.run import Means, run
+from zembrel.errors import UsageError, nearest_name
+from zembrel.formats.whole import WholeSink
+from zembrel.geodesy.crs import GeographicCRS, label, metres_per_unit
+from zembrel.grid.frame import Affine, Frame
+from zembrel.raster.model import Band, HasOverviews, Raster, is_photo
+from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.palette import expand_palette
+from zembrel.raster.views.reproject import on_frame
+
+Picture = npt.NDArray[Any]
+PIXELS = 1100  # along the longer side of the raster's part of the picture
+NOTHING = "#eceae4"  # behind invalid cells
+INK = "#2b2b2b"
+
+
+@dataclass(frozen=True)
+class Look:
+    """How a raster is shown. ramp: a Matplotlib colour map; limits: values at its ends; shade: by relief."""
+
+    ramp: str | None = None
+    limits: tuple[float, float] | None = None
+    shade: bool = False
+    title: str | None = None
+    width: int = 1280
+    height: int = 800
+
+
+def draw_picture(view: Raster, path: Path, look: Look, title: str, means: Means) -> tuple[str, ...]:
+    """Draw `view` to `path`; returns what was chosen. Raises UsageError for an unknown ramp."""
+    from matplotlib import colormaps
+    from matplotlib.figure import Figure
+
+    if look.ramp is not None and look.ramp not in colormaps:
+        raise UsageError(
+            f"there is no ramp {look.ramp!r}",
+            "colours come from a named ramp",
+            nearest_name(look.ramp, colormaps),
+        )
+    bands = view.bands
+    shown = select_bands(view, (0, 1, 2) if is_photo(bands) else (0,))
+    small = _small(expand_palette(shown), means)
+    figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
+    axes = figure.add_axes((0.08, 0.09, 0.74, 0.83))
+    chose = _paint(figure, axes, small, bands[0], look, small.frame)
+    _furnish(axes, view.frame, title)
+    figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
+    return chose
+
+
+@dataclass(frozen=True)
+class _Small:
+    frame: Frame
+    bands: tuple[Band, ...]
+    cells: Picture  # (rows, columns, bands)
+    valid: Picture | None
+
+
+def _small(view: Raster, means: Means) -> _Small:
+    """`view` reduced to the picture's size, through the engine like everything else."""
+    step = max(view.frame.columns, view.frame.rows) / PIXELS
+    frame = view.frame
+    if step > 1:
+        columns, rows = max(1, round(frame.columns / step)), max(1, round(frame.rows / step))
+        a = frame.corners
+        across, down = frame.columns / columns, frame.rows / rows
+        affine = Affine(a.x0, a.y0, a.x_col * across, a.y_row * down, a.x_row * down, a.y_col * across)
+        frame = Frame(frame.crs, affine, columns, rows)
+        coded = view.bands[0].legend is not None
+        source = view.coarser(step) if isinstance(view, HasOverviews) else view
+        view = on_frame(source, frame, "mode" if coded else "mean")
+    kept: dict[str, Any] = {}
+    run(
+        view,
+        WholeSink(view.frame, view.bands, lambda cells, valid: kept.update(cells=cells, valid=valid)),
+        means,
+    )
+    return _Small(frame, view.bands, kept["cells"], kept["valid"])
+
+
+def _paint(figure: Any, axes: Any, small: _Small, band: Band, look: Look, frame: Frame) -> tuple[str, ...]:
+    west, south, east, north = frame.bounds
+    extent = (west, east, south, north)
+    axes.set_facecolor(NOTHING)
+    if small.cells.shape[2] == 3:
+        opaque = np.full(small.cells.shape[:2], 255) if small.valid is None else np.where(small.valid, 255, 0)
+        scaled = _to_bytes(small.cells)
+        axes.imshow(np.dstack([scaled, opaque.astype(np.uint8)]), extent=extent, interpolation="nearest")
+        if band.legend is not None and band.legend.named:
+            _legend(axes, band)
+            return ("legend colours",)
+        return ("colours as they are",)
+    values = np.ma.masked_array(
+        small.cells[:, :, 0].astype(float), False if small.valid is None else ~small.valid
+    )
+    low, high = look.limits or (float(values.min()), float(values.max()))
+    ramp = look.ramp or "gist_earth"
+    if look.shade:
+        axes.imshow(_shaded(values, low, high, ramp, frame), extent=extent, interpolation="nearest")
+    else:
+        axes.imshow(values, extent=extent, cmap=ramp, vmin=low, vmax=high, interpolation="nearest")
+    _ramp_bar(figure, low, high, ramp, band)
+    shaded = ("shaded from the north-west",) if look.shade else ()
+    return (f"ramp {ramp}", f"from {low:.6g} to {high:.6g}", *shaded)
+
+
+def _to_bytes(cells: Picture) -> Picture:
+    if cells.dtype == np.uint8:
+        return cells
+    low, high = float(cells.min()), float(cells.max())
+    return ((cells - low) * (255 / max(high - low, 1e-9))).astype(np.uint8)
+
+
+def _shaded(values: Any, low: float, high: float, ramp: str, frame: Frame) -> Picture:
+    """Ramp colours darkened and lightened by the slope towards a sun in the north-west."""
+    from matplotlib import colormaps
+
+    per_x, per_y = metres_per_unit(frame.crs, (frame.bounds[1] + frame.bounds[3]) / 2)
+    down, across = np.gradient(values.filled(low), frame.cell[1] * per_y, frame.cell[0] * per_x)
+    azimuth, altitude = math.radians(315), math.radians(45)
+    sun = (math.cos(altitude) * math.sin(azimuth), math.cos(altitude) * math.cos(azimuth), math.sin(altitude))
+    light = (-across * sun[0] + down * sun[1] + sun[2]) / np.sqrt(across**2 + down**2 + 1)
+    colours = colormaps[ramp](np.clip((values.filled(low) - low) / max(high - low, 1e-12), 0, 1))
+    colours[..., :3] *= np.clip(0.35 + 0.92 * light, 0, 1.25)[..., None]
+    colours[..., 3] = ~np.ma.getmaskarray(values)
+    return np.clip(colours, 0, 1)
+
+
+def _ramp_bar(figure: Any, low: float, high: float, ramp: str, band: Band) -> None:
+    from matplotlib import cm
+    from matplotlib.colors import Normalize
+
+    bar_axes = figure.add_axes((0.86, 0.16, 0.018, 0.5))
+    bar = figure.colorbar(cm.ScalarMappable(Normalize(low, high), ramp), cax=bar_axes)
+    bar.outline.set_visible(False)
+    bar.set_label(f"{band.name} ({band.unit})" if band.unit else band.name, color=INK)
+
+
+def _legend(axes: Any, band: Band) -> None:
+    from matplotlib.patches import Patch
+
+    assert band.legend is not None
+    patches = [
+        Patch(
+            facecolor=np.array(entry.colour) / 255,
+            edgecolor=INK,
+            linewidth=0.4,
+            label=f"{entry.code}  {entry.name}",
+        )
+        for entry in band.legend.entries
+        if entry.name
+    ]
+    axes.legend(handles=patches, loc="upper left", bbox_to_anchor=(1.015, 1.0), frameon=False, fontsize=10)
+
+
+def _furnish(axes: Any, frame: Frame, title: str) -> None:
+    west, south, east, north = frame.bounds
+    axes.set_title(title, loc="left", fontsize=15, color=INK, pad=10)
+    axes.set_xlim(west, east)
+    axes.set_ylim(south, north)
+    per_x, per_y = metres_per_unit(frame.crs, (south + north) / 2)
+    axes.set_aspect(per_y / per_x)
+    axes.ticklabel_format(useOffset=False, style="plain")
+    axes.locator_params(nbins=6)
+    axes.tick_params(labelsize=9, colors=INK)
+    for side in axes.spines.values():
+        side.set_color("#8a8a86")
+    degrees = isinstance(frame.crs, GeographicCRS)
+    axes.set_xlabel("longitude, degrees" if degrees else "easting", fontsize=9, color=INK)
+    axes.set_ylabel("latitude, degrees" if degrees else "northing", fontsize=9, color=INK)
+    axes.text(
+        1.0, 1.015, f"{label(frame.crs)}   {frame.columns:,} x {frame.rows:,} cells",
+        transform=axes.transAxes, ha="right", fontsize=9, color="#555",
+    )  # fmt: skip
+    if frame.crs is not None:
+        _scale_bar(axes, (east - west) * per_x)
+
+
+def _scale_bar(axes: Any, ground_width: float) -> None:
+    """A bar of 1, 2 or 5 times a power of ten metres, about a fifth of the width."""
+    target = ground_width / 5
+    power = 10 ** math.floor(math.log10(target))
+    length = max(step * power for step in (1, 2, 5) if step * power <= target)
+    share = length / ground_width
+    text = f"{length / 1000:g} km" if length >= 1000 else f"{length:g} m"
+    right, height, y = 0.97, 0.009, 0.035
+    style: dict[str, Any] = {
+        "transform": axes.transAxes,
+        "clip_on": False,
+        "linewidth": 0.6,
+        "edgecolor": INK,
+    }
+    for half, colour in ((0, INK), (1, "white")):
+        left = right - share + half * share / 2
+        axes.add_patch(_bar(left, y, share / 2, height, facecolor=colour, **style))
+    box = {"facecolor": "white", "alpha": 0.75, "edgecolor": "none", "pad": 1.5}
+    axes.text(
+        right - share / 2,
+        y + 0.018,
+        text,
+        transform=axes.transAxes,
+        ha="center",
+        fontsize=9,
+        color=INK,
+        bbox=box,
+    )
+
+
+def _bar(x: float, y: float, width: float, height: float, **style: Any) -> Any:
+    from matplotlib.patches import Rectangle
+
+    return Rectangle((x, y), width, height, **style)

@@ -1,0 +1,64 @@
+"""The one error family. Whatever else escapes is a bug of ours.
+
+ZembrelError
+├── CheckError      1  a check or comparison did not hold
+├── UsageError      2  what was asked for is wrong
+├── InputError      3  an input is missing, broken or not supported
+├── RefusedError    4  would overwrite, pass a ceiling or lose values
+└── ResourceError   5  the disk or another resource failed
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from difflib import get_close_matches
+
+
+class ZembrelError(Exception):
+    """What happened, why that stops the work, and what to do about it: three plain sentences."""
+
+    exit_code = 70
+
+    def __init__(self, what: str, why: str, remedy: str) -> None:
+        self.what, self.why, self.remedy = what, why, remedy
+        super().__init__(what)
+
+    def __reduce__(self) -> tuple[type[ZembrelError], tuple[str, str, str]]:
+        return type(self), (self.what, self.why, self.remedy)
+
+
+class CheckError(ZembrelError):
+    """A check or comparison did not hold."""
+
+    exit_code = 1
+
+
+class UsageError(ZembrelError):
+    """What was asked for is wrong, whatever the inputs hold."""
+
+    exit_code = 2
+
+
+class InputError(ZembrelError):
+    """An input is missing, broken or not supported."""
+
+    exit_code = 3
+
+
+class RefusedError(ZembrelError):
+    """Going on would overwrite, pass a ceiling or lose values."""
+
+    exit_code = 4
+
+
+class ResourceError(ZembrelError):
+    """The disk or another resource failed."""
+
+    exit_code = 5
+
+
+def nearest_name(wanted: str, known: Iterable[str]) -> str:
+    """Phrase that offers the near miss of `wanted`, else lists what is `known`."""
+    names = sorted(known)
+    close = get_close_matches(wanted, names, n=1, cutoff=0.6)
+    return f"did you mean {close[0]}?" if close else "known are " + ", ".join(names)

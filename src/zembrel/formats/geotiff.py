@@ -1,0 +1,42 @@
+"""The GeoTIFF row of the table of formats."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from zembrel.errors import UsageError
+from zembrel.formats.sink import Sink
+from zembrel.formats.tiff.codecs import parse_compression
+from zembrel.formats.tiff.reader import layers_of, open_tiff
+from zembrel.formats.tiff.sink import Options, TiffSink
+from zembrel.grid.frame import Frame
+from zembrel.raster.model import Band, Raster
+
+
+def open_raster(path: Path, layer: str | None) -> Raster:
+    """The image `layer` of a TIFF, default the first. Raises InputError."""
+    return open_tiff(path, layer)
+
+
+def layers(path: Path) -> list[str]:
+    return layers_of(path)
+
+
+def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
+    """A sink for a cloud-optimized GeoTIFF. Raises UsageError for a setting out of range."""
+    return TiffSink(path, frame, bands, parse_options(settings))
+
+
+def parse_options(settings: Mapping[str, str]) -> Options:
+    """Settings as typed. Raises UsageError."""
+    codec, level = parse_compression(settings.get("compress", "deflate"))
+    tile = settings.get("tile", "512")
+    if not tile.isdigit() or int(tile) % 16 or not 16 <= int(tile) <= 8192:
+        raise UsageError(
+            f"tile={tile} is no tile size", "TIFF wants multiples of 16, up to 8192 here", "write tile=512"
+        )
+    overviews = settings.get("overviews", "yes").lower()
+    if overviews not in ("yes", "no"):
+        raise UsageError(f"overviews={overviews} is unclear", "they are written or not", "write overviews=no")
+    return Options(codec, level, int(tile), overviews == "yes")

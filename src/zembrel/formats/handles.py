@@ -1,0 +1,74 @@
+"""Reading bytes at a position, with a bounded number of open files whatever the number of inputs."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections import OrderedDict
+from pathlib import Path
+
+from zembrel.errors import InputError
+
+MOST_OPEN = 128
+
+
+class FileHandles:
+    """Open file descriptors by path; the one unused longest is closed when there are too many."""
+
+    def __init__(self, most: int = MOST_OPEN) -> None:
+        self._most = most
+        self._lock = threading.Lock()
+        self._open: OrderedDict[Path, int] = OrderedDict()
+        self._busy: dict[int, int] = {}
+
+    def read(self, path: Path, offset: int, count: int) -> bytes:
+        """`count` bytes of `path` from `offset`; fewer at the end of the file. Raises InputError."""
+        try:
+            descriptor = self._take(path)
+            try:
+                return os.pread(descriptor, count, offset)
+            finally:
+                self._give_back(descriptor)
+        except OSError as exc:
+            raise cannot_read(path, exc) from exc
+
+    def _take(self, path: Path) -> int:
+        with self._lock:
+            descriptor = self._open.get(path)
+            if descriptor is None:
+                descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_CLOEXEC", 0))
+                self._open[path] = descriptor
+            self._open.move_to_end(path)
+            self._busy[descriptor] = self._busy.get(descriptor, 0) + 1
+            if len(self._open) > self._most:
+                self._close_one()
+            return descriptor
+
+    def _close_one(self) -> None:
+        for path, descriptor in self._open.items():
+            if not self._busy.get(descriptor):
+                del self._open[path]
+                os.close(descriptor)
+                return
+
+    def _give_back(self, descriptor: int) -> None:
+        with self._lock:
+            self._busy[descriptor] -= 1
+
+    def forget(self, path: Path) -> None:
+        """Close `path`, which is about to be replaced."""
+        with self._lock:
+            descriptor = self._open.pop(path, None)
+            if descriptor is not None:
+                os.close(descriptor)
+
+
+def cannot_read(path: Path, cause: OSError) -> InputError:
+    """The error for a file that the system does not let us read."""
+    why = cause.strerror or str(cause)
+    return InputError(
+        f"{path} cannot be read", why[:1].lower() + why[1:], "check the path and its permissions"
+    )
+
+
+file_handles = FileHandles()

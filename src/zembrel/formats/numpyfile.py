@@ -1,0 +1,101 @@
+"""NumPy `.npy` files of bands x rows x columns, mapped into memory."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+import numpy as np
+
+from zembrel.errors import InputError, RefusedError
+from zembrel.formats.sink import Sink
+from zembrel.formats.whole import only_layer
+from zembrel.formats.worldfile import georeferenced
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.model import TYPES, Band, Block, Cells, Raster, shared_type
+from zembrel.raster.views.nodata import nodata_mask
+
+layers = only_layer
+
+
+@dataclass(frozen=True)
+class ArrayRaster:
+    """An array file; two dimensions are one band."""
+
+    path: Path
+    frame: Frame
+    bands: tuple[Band, ...]
+
+    @cached_property
+    def _array(self) -> Cells:
+        array = np.load(self.path, mmap_mode="r", allow_pickle=False)
+        return array[None] if array.ndim == 2 else array
+
+    def cells(self, pane: Pane) -> Block:
+        rows, columns = pane.within(self.frame.pane)
+        cells = self._array[:, rows, columns].astype(self.bands[0].dtype)
+        valid = nodata_mask(cells, self.bands)
+        return Block(cells, None if valid is None or valid.all() else valid)
+
+
+def open_raster(path: Path, layer: str | None) -> Raster:
+    """The array at `path`. Raises InputError unless it has 2 or 3 dimensions of plain numbers."""
+    try:
+        array = np.load(path, mmap_mode="r", allow_pickle=False)
+    except (ValueError, OSError, EOFError) as exc:
+        raise InputError(f"{path} is broken", f"{exc}", "get the file again, or leave it out") from exc
+    kind = array.dtype.newbyteorder("=").name
+    if array.ndim not in (2, 3) or 0 in array.shape or kind not in TYPES:
+        raise InputError(
+            f"{path} holds {array.dtype} of shape {array.shape}",
+            "a raster is bands x rows x columns of integers or floats",
+            "save it in that shape",
+        )
+    count = 1 if array.ndim == 2 else array.shape[0]
+    bands = tuple(Band(f"band{n}", kind) for n in range(1, count + 1))
+    return ArrayRaster(path, georeferenced(path, array.shape[-1], array.shape[-2]), bands)
+
+
+class ArraySink:
+    """A `Sink` into a memory-mapped array. Invalid cells become nodata or NaN."""
+
+    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...]) -> None:
+        self._frame = frame
+        dtype = shared_type(bands)
+        nodata = next((band.nodata for band in bands if band.nodata is not None), None)
+        self._fill = nodata if nodata is not None or dtype.kind != "f" else np.nan
+        shape = (len(bands), frame.rows, frame.columns)
+        self._array = np.lib.format.open_memmap(path, mode="w+", dtype=dtype, shape=shape)
+
+    @property
+    def blocks(self) -> Iterator[Pane]:
+        return self._frame.pane.blocks(512, self._frame.columns)
+
+    def encode(self, pane: Pane, block: Block) -> Cells:
+        """Raises RefusedError if cells are invalid and no value stands for that."""
+        if block.valid is None:
+            return block.cells
+        if self._fill is None:
+            raise RefusedError(
+                "some cells are invalid and an array file has no mask",
+                "they would look like values",
+                "add --nodata VALUE, one that no cell has",
+            )
+        return np.where(block.valid, block.cells, np.asarray(self._fill, block.cells.dtype))
+
+    def append(self, pane: Pane, encoded: Cells) -> None:
+        self._array[:, pane.top : pane.bottom, pane.left : pane.right] = encoded
+
+    def finish(self) -> None:
+        self._array.flush()
+
+    def abort(self) -> None:
+        del self._array
+
+
+def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
+    """A sink for an array file."""
+    return ArraySink(path, frame, bands)

@@ -1,0 +1,109 @@
+"""PNG and JPEG pictures, by way of the picture and codec packages."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zembrel.errors import InputError, UsageError
+from zembrel.formats.sink import Sink
+from zembrel.formats.whole import WholeRaster, WholeSink, only_layer
+from zembrel.formats.worldfile import georeferenced
+from zembrel.grid.frame import Frame
+from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.model import Band, Cells, Raster
+
+MOST_SAMPLES = 4_000_000_000
+_NAMES = {1: ("grey",), 3: ("red", "green", "blue")}
+WHITE = 255
+
+layers = only_layer
+
+
+def open_raster(path: Path, layer: str | None) -> Raster:
+    """A picture with the place that its world file gives it. Raises InputError."""
+    from PIL import Image, UnidentifiedImageError
+
+    Image.MAX_IMAGE_PIXELS = None  # the limit below is ours
+    try:
+        with warnings.catch_warnings(), Image.open(path) as picture:
+            warnings.simplefilter("ignore")
+            size, mode, palette = picture.size, picture.mode, _legend(picture)
+    except (UnidentifiedImageError, OSError, SyntaxError, ValueError) as exc:
+        raise _broken(path, exc) from exc
+    if size[0] * size[1] * 4 > MOST_SAMPLES:
+        raise InputError(
+            f"{path} claims {size[0]:,} x {size[1]:,} cells", "pictures are decoded whole", "cut it first"
+        )
+    colours = 1 if mode in ("L", "LA", "1", "P", "I;16", "I") else 3
+    kind = "uint16" if mode.startswith("I") else "uint8"
+    names = ("code",) if palette else _NAMES[colours]
+    bands = tuple(Band(name, kind, colour="" if palette else name, legend=palette) for name in names)
+    return WholeRaster(path, georeferenced(path, *size), bands, _decode)
+
+
+def _legend(picture: Any) -> Legend | None:
+    if picture.mode != "P":
+        return None
+    colours = np.array(picture.getpalette("RGB"), int).reshape(-1, 3).tolist()
+    return Legend.of(Entry(code, "", (r, g, b)) for code, (r, g, b) in enumerate(colours))
+
+
+def _decode(path: Path) -> Cells:
+    from PIL import Image
+
+    try:
+        with Image.open(path) as picture:
+            if picture.mode in ("CMYK", "YCbCr", "LAB", "HSV"):
+                picture = picture.convert("RGB")
+            cells = np.asarray(picture)
+    except (OSError, SyntaxError, ValueError, EOFError) as exc:
+        raise _broken(path, exc) from exc
+    if cells.dtype == bool:
+        cells = cells.astype(np.uint8) * 255
+    if cells.dtype == np.int32:
+        cells = cells.astype(np.uint16)
+    cells = cells[:, :, None] if cells.ndim == 2 else cells
+    return np.array(cells)
+
+
+def _broken(path: Path, cause: Exception) -> InputError:
+    return InputError(f"{path} is broken", f"{cause}", "get the file again, or leave it out")
+
+
+def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
+    """A sink for a PNG or JPEG, by the ending of `path`. Raises UsageError for a setting out of range."""
+    if path.suffix.lower() == ".png":
+        return WholeSink(frame, bands, lambda cells, valid: _write_png(path, cells, valid, bands[0].legend))
+    quality = settings.get("quality", "90")
+    if not quality.isdigit() or not 1 <= int(quality) <= 100:
+        raise UsageError(f"quality={quality} is out of range", "JPEG has 1 to 100", "write quality=90")
+    return WholeSink(frame, bands, lambda cells, valid: _write_jpeg(path, cells, valid, int(quality)))
+
+
+def _write_png(path: Path, cells: Cells, valid: Cells | None, legend: Legend | None) -> None:
+    import imagecodecs
+    from PIL import Image
+
+    if legend is not None and cells.dtype == np.uint8:
+        picture = Image.fromarray(cells[:, :, 0], "P")
+        picture.putpalette(legend.table().ravel().tolist())
+        picture.save(path, "PNG")
+        return
+    if valid is not None:
+        opaque = np.iinfo(cells.dtype).max
+        alpha = np.where(valid, opaque, 0).astype(cells.dtype)[:, :, None]
+        cells = np.concatenate([np.where(valid[:, :, None], cells, 0).astype(cells.dtype), alpha], axis=2)
+    path.write_bytes(imagecodecs.png_encode(np.ascontiguousarray(cells), level=6))
+
+
+def _write_jpeg(path: Path, cells: Cells, valid: Cells | None, quality: int) -> None:
+    from PIL import Image
+
+    if valid is not None:
+        cells = np.where(valid[:, :, None], cells, WHITE).astype(np.uint8)
+    Image.fromarray(cells[:, :, 0] if cells.shape[2] == 1 else cells).save(path, "JPEG", quality=quality)

@@ -1,0 +1,1 @@
+"""GeoTIFF, in own code: container, georeferencing, reader, and a writer of the cloud-optimized layout."""

@@ -1,0 +1,150 @@
+"""Compression and prediction of TIFF segments, by way of the codec package.
+
+Sources: TIFF Revision 6.0, sections 9, 13 and 14; TIFF Technical Note 2 (Deflate) and 3 (floating
+point prediction); the Zstandard code 50000 as registered.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+import imagecodecs
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.errors import UsageError, nearest_name
+
+Segment = npt.NDArray[Any]
+NO_PREDICTION, HORIZONTAL, FLOATING = 1, 2, 3
+
+
+class Codec(NamedTuple):
+    """A compression scheme: TIFF code, default level (None: it has none), functions."""
+
+    code: int
+    level: int | None
+    highest: int
+    encode: Callable[[Segment, int | None], bytes]
+    decode: Callable[[bytes, int], bytes]
+
+
+CODECS = {
+    "none": Codec(1, None, 0, lambda cells, _: cells.tobytes(), lambda data, _: data),
+    "deflate": Codec(
+        8,
+        6,
+        12,
+        lambda cells, level: bytes(imagecodecs.deflate_encode(cells, level)),
+        lambda data, size: imagecodecs.deflate_decode(data, out=size),
+    ),
+    "lzw": Codec(
+        5,
+        None,
+        0,
+        lambda cells, _: bytes(imagecodecs.lzw_encode(cells)),
+        lambda data, size: imagecodecs.lzw_decode(data, out=size),
+    ),
+    "packbits": Codec(
+        32773,
+        None,
+        0,
+        lambda cells, _: bytes(imagecodecs.packbits_encode(_byte_rows(cells), axis=-1)),
+        lambda data, size: imagecodecs.packbits_decode(data, out=size),
+    ),
+    "zstd": Codec(
+        50000,
+        9,
+        22,
+        lambda cells, level: bytes(imagecodecs.zstd_encode(cells, level)),
+        lambda data, size: imagecodecs.zstd_decode(data, out=size),
+    ),
+}
+BY_CODE = {codec.code: name for name, codec in CODECS.items()} | {32946: "deflate", 34926: "zstd"}
+PREDICTABLE = ("deflate", "lzw", "zstd")
+# Everything a codec raises on purpose for data it cannot decode.
+DECODE_ERRORS = (
+    imagecodecs.DeflateError, imagecodecs.LzwError, imagecodecs.PackbitsError, imagecodecs.ZstdError,
+    ValueError, RuntimeError,
+)  # fmt: skip
+
+
+def _byte_rows(cells: Segment) -> Segment:
+    return np.ascontiguousarray(cells).view(np.uint8).reshape(cells.shape[0], -1)
+
+
+def decode(
+    name: str, data: bytes, shape: tuple[int, int, int], dtype: np.dtype[Any], predictor: int
+) -> Segment:
+    """Cells (rows, columns, samples) of one segment, in native byte order.
+
+    dtype: as the file holds it. Raises ValueError if the data holds fewer cells than that.
+    """
+    size = int(np.prod(shape)) * dtype.itemsize
+    raw = CODECS[name].decode(data, size)
+    if len(raw) < size:
+        raise ValueError(f"{len(raw):,} bytes where {size:,} are due")
+    if predictor == FLOATING:
+        flat = np.frombuffer(raw, np.uint8, size).reshape(shape[0], -1)
+        return _join_floats(flat, shape, dtype)
+    cells = np.frombuffer(raw, dtype, int(np.prod(shape))).reshape(shape)
+    cells = cells.astype(dtype.newbyteorder("="), copy=predictor == HORIZONTAL)
+    if predictor == HORIZONTAL:
+        imagecodecs.delta_decode(cells, axis=-2, out=cells)
+    return cells
+
+
+def encode(name: str, level: int | None, cells: Segment, predictor: int) -> bytes:
+    """Bytes of one segment of cells (rows, columns, samples), little-endian."""
+    if predictor == HORIZONTAL:
+        cells = imagecodecs.delta_encode(cells, axis=-2)
+    elif predictor == FLOATING:
+        cells = _split_floats(cells)
+    return CODECS[name].encode(np.ascontiguousarray(cells), level)
+
+
+def _join_floats(rows: Segment, shape: tuple[int, int, int], dtype: np.dtype[Any]) -> Segment:
+    """Undo floating point prediction: differences of bytes, most significant plane first."""
+    planes = np.empty(rows.shape, np.uint8)
+    steps = rows.reshape(shape[0], -1, shape[2])
+    np.add.accumulate(steps, axis=1, dtype=np.uint8, out=planes.reshape(steps.shape))
+    bytes_first = planes.reshape(shape[0], dtype.itemsize, -1).transpose(0, 2, 1)
+    cells = np.ascontiguousarray(bytes_first).view(dtype.newbyteorder(">")).reshape(shape)
+    return cells.astype(dtype.newbyteorder("="))
+
+
+def _split_floats(cells: Segment) -> Segment:
+    rows, columns, samples = cells.shape
+    size = cells.dtype.itemsize
+    big = cells.astype(cells.dtype.newbyteorder(">")).view(np.uint8).reshape(rows, columns * samples, size)
+    planes = np.ascontiguousarray(big.transpose(0, 2, 1)).reshape(rows, -1, samples)
+    steps = planes.copy()
+    steps[:, 1:] -= planes[:, :-1]
+    return steps
+
+
+def predictor_for(name: str, dtype: np.dtype[Any], categorical: bool) -> int:
+    """The prediction that pays for this kind of cells."""
+    if name not in PREDICTABLE or categorical:
+        return NO_PREDICTION
+    return FLOATING if dtype.kind == "f" else HORIZONTAL
+
+
+def parse_compression(text: str) -> tuple[str, int | None]:
+    """`deflate`, `zstd:15`, `none` as codec name and level. Raises UsageError."""
+    name, colon, level = text.lower().partition(":")
+    if name not in CODECS:
+        raise UsageError(
+            f"GeoTIFF has no compression {name!r} here",
+            "readers could not decode the result",
+            nearest_name(name, CODECS),
+        )
+    codec = CODECS[name]
+    if not colon:
+        return name, codec.level
+    if codec.level is None or not level.isdigit() or not 1 <= int(level) <= codec.highest:
+        levels = f"levels 1 to {codec.highest}" if codec.level is not None else "no levels"
+        raise UsageError(
+            f"{text!r} is no compression level", f"{name} has {levels}", f"write --compress {name}"
+        )
+    return name, int(level)

@@ -1,0 +1,123 @@
+"""GeoTIFF: keys <-> CRS, and transform tags <-> frame.
+
+Source: OGC GeoTIFF Standard 1.1 (19-008r4), chapters 7 and annex B.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from zembrel.errors import InputError
+from zembrel.formats.tiff import tags
+from zembrel.formats.tiff.directory import Directory, broken
+from zembrel.geodesy.crs import CRS, DEGREE, METRE, GeographicCRS, UnresolvedCRS
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.frame import Affine, Frame
+
+MODEL_TYPE, RASTER_TYPE, CITATION = 1024, 1025, 1026
+GEODETIC_CRS, GEODETIC_CITATION, ANGULAR_UNITS = 2048, 2049, 2054
+PROJECTED_CRS, PROJECTED_CITATION, LINEAR_UNITS = 3072, 3073, 3076
+PROJECTED, GEOGRAPHIC = 1, 2
+AREA, POINT = 1, 2
+USER_DEFINED = 32767
+
+
+def read_frame(directory: Directory, width: int, height: int) -> Frame | None:
+    """The frame of an image of `width` x `height` cells, or None if it is not georeferenced."""
+    affine = _read_affine(directory)
+    keys = _read_keys(directory)
+    if affine is None:
+        return None
+    registration = "node" if keys.get(RASTER_TYPE) == POINT else "cell"
+    return Frame(_read_crs(keys), affine, width, height, registration)
+
+
+def _read_affine(directory: Directory) -> Affine | None:
+    matrix = directory.values(tags.MODEL_TRANSFORMATION)
+    if len(matrix) == 16:
+        a, b, _, d, e, f, _, h = (float(v) for v in matrix[:8])
+        return Affine(d, h, a, f, b, e)
+    scale, ties = directory.values(tags.MODEL_PIXEL_SCALE), directory.values(tags.MODEL_TIEPOINT)
+    if len(scale) >= 2 and len(ties) >= 6:
+        col, row, _, x, y = (float(v) for v in ties[:5])
+        across, along = float(scale[0]), float(scale[1])
+        return Affine(x - col * across, y + row * along, across, -along)
+    if len(matrix) or len(scale):
+        raise broken(directory.container.path, "its transform tags have the wrong number of values")
+    return None
+
+
+def _read_keys(directory: Directory) -> dict[int, int | float | str]:
+    numbers = directory.values(tags.GEO_KEY_DIRECTORY)
+    if len(numbers) < 4:
+        return {}
+    doubles = directory.values(tags.GEO_DOUBLE_PARAMS)
+    text = directory.values(tags.GEO_ASCII_PARAMS).tobytes().decode("utf-8", "replace")
+    keys: dict[int, int | float | str] = {}
+    for key, place, count, value in numbers[4 : 4 + 4 * int(numbers[3])].reshape(-1, 4).tolist():
+        if place == 0:
+            keys[key] = value
+        elif place == tags.GEO_DOUBLE_PARAMS and value < len(doubles):
+            keys[key] = float(doubles[value])
+        elif place == tags.GEO_ASCII_PARAMS:
+            keys[key] = text[value : value + count].rstrip("|\0")
+    return keys
+
+
+def _read_crs(keys: dict[int, int | float | str]) -> CRS | None:
+    projected = keys.get(MODEL_TYPE) == PROJECTED
+    if keys.get(MODEL_TYPE) not in (PROJECTED, GEOGRAPHIC):
+        return None
+    code = int(keys.get(PROJECTED_CRS if projected else GEODETIC_CRS, USER_DEFINED))
+    citation = keys.get(PROJECTED_CITATION if projected else GEODETIC_CITATION) or keys.get(CITATION)
+    if code not in (0, USER_DEFINED):
+        try:
+            return by_code(code)
+        except InputError:
+            name = str(citation or f"EPSG:{code}")
+            return UnresolvedCRS(name, METRE if projected else DEGREE, code)
+    return UnresolvedCRS(str(citation or "user-defined"), METRE if projected else DEGREE)
+
+
+def frame_tags(frame: Frame) -> dict[int, tuple[int, Any]]:
+    """Tags (number -> field type and values) that say where `frame` lies."""
+    a = frame.affine
+    written: dict[int, tuple[int, Any]] = {}
+    if frame.crs is None and a == Affine(0.0, 0.0, 1.0, -1.0):
+        return written
+    if frame.north_up:
+        written[tags.MODEL_PIXEL_SCALE] = tags.DOUBLE, [a.x_col, -a.y_row, 0.0]
+        written[tags.MODEL_TIEPOINT] = tags.DOUBLE, [0.0, 0.0, 0.0, a.x0, a.y0, 0.0]
+    else:
+        matrix = [a.x_col, a.x_row, 0, a.x0, a.y_col, a.y_row, 0, a.y0, 0, 0, 0, 0, 0, 0, 0, 1]
+        written[tags.MODEL_TRANSFORMATION] = tags.DOUBLE, matrix
+    keys, text = _keys_of(frame)
+    header = [1, 1, 1, len(keys)]
+    written[tags.GEO_KEY_DIRECTORY] = tags.SHORT, np.array([header, *keys]).ravel().tolist()
+    if text:
+        written[tags.GEO_ASCII_PARAMS] = tags.ASCII, text
+    return written
+
+
+def _keys_of(frame: Frame) -> tuple[list[list[int]], str]:
+    """Rows of the key directory in ascending order, and the text they point into."""
+    raster_type = POINT if frame.registration == "node" else AREA
+    crs = frame.crs
+    if crs is None:
+        return [[RASTER_TYPE, 0, 1, raster_type]], ""
+    geographic = isinstance(crs, GeographicCRS) or (isinstance(crs, UnresolvedCRS) and crs.unit == DEGREE)
+    text = crs.name.replace("|", "/") + "|"
+    rows = [
+        [MODEL_TYPE, 0, 1, GEOGRAPHIC if geographic else PROJECTED],
+        [RASTER_TYPE, 0, 1, raster_type],
+    ]
+    code = crs.code or USER_DEFINED
+    if geographic:
+        rows += [[GEODETIC_CRS, 0, 1, code], [GEODETIC_CITATION, tags.GEO_ASCII_PARAMS, len(text), 0]]
+        rows.append([ANGULAR_UNITS, 0, 1, crs.unit.code])
+    else:
+        rows += [[PROJECTED_CRS, 0, 1, code], [PROJECTED_CITATION, tags.GEO_ASCII_PARAMS, len(text), 0]]
+        rows.append([LINEAR_UNITS, 0, 1, crs.unit.code])
+    return rows, text

@@ -1,0 +1,46 @@
+"""Numbers of the TIFF and GeoTIFF tags that Zembrel reads or writes.
+
+Sources: TIFF Revision 6.0 (1992); TIFF Technical Notes 1 to 3; OGC GeoTIFF 1.1 (19-008r4).
+"""
+
+from __future__ import annotations
+
+NEW_SUBFILE_TYPE = 254
+IMAGE_WIDTH = 256
+IMAGE_LENGTH = 257
+BITS_PER_SAMPLE = 258
+COMPRESSION = 259
+PHOTOMETRIC = 262
+IMAGE_DESCRIPTION = 270
+STRIP_OFFSETS = 273
+SAMPLES_PER_PIXEL = 277
+ROWS_PER_STRIP = 278
+STRIP_BYTE_COUNTS = 279
+PLANAR_CONFIGURATION = 284
+PREDICTOR = 317
+COLOUR_MAP = 320
+TILE_WIDTH = 322
+TILE_LENGTH = 323
+TILE_OFFSETS = 324
+TILE_BYTE_COUNTS = 325
+EXTRA_SAMPLES = 338
+SAMPLE_FORMAT = 339
+MODEL_PIXEL_SCALE = 33550
+MODEL_TIEPOINT = 33922
+MODEL_TRANSFORMATION = 34264
+GEO_KEY_DIRECTORY = 34735
+GEO_DOUBLE_PARAMS = 34736
+GEO_ASCII_PARAMS = 34737
+NODATA = 42113
+
+REDUCED, MASK = 1, 4  # bits of NewSubfileType
+BLACK_IS_ZERO, RGB, PALETTE, TRANSPARENCY_MASK = 1, 2, 3, 4  # photometric interpretations
+WHITE_IS_ZERO = 0
+SHORT, LONG, DOUBLE, ASCII, LONG8 = 3, 4, 12, 2, 16
+
+# Field types: number -> NumPy code. 5 and 10 are fractions, read as pairs of integers.
+FIELD_TYPES = {
+    1: "u1", 2: "S1", 3: "u2", 4: "u4", 5: "u4", 6: "i1", 7: "u1", 8: "i2", 9: "i4", 10: "i4",
+    11: "f4", 12: "f8", 13: "u4", 16: "u8", 17: "i8", 18: "u8",
+}  # fmt: skip
+FRACTIONS = (5, 10)

@@ -1,0 +1,79 @@
+"""Files that are read or written in one piece: the array is held, panes are cut from it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from zembrel.formats.blockcache import block_cache
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.model import Band, Block, Cells, shared_type
+from zembrel.raster.views.nodata import both, nodata_mask
+
+_STRIP = 512
+
+
+@dataclass(frozen=True)
+class WholeRaster:
+    """A raster whose file is decoded as a whole by `decode` to (rows, columns, samples).
+
+    A sample beyond the bands is alpha: 0 means invalid.
+    """
+
+    path: Path
+    frame: Frame
+    bands: tuple[Band, ...]
+    decode: Callable[[Path], Cells]
+
+    def cells(self, pane: Pane) -> Block:
+        whole = block_cache.get(("whole", self.path), lambda: self.decode(self.path))
+        rows, columns = pane.within(self.frame.pane)
+        part = whole[rows, columns].transpose(2, 0, 1)
+        cells = part[: len(self.bands)].copy()
+        alpha = part[len(self.bands)] > 0 if part.shape[0] > len(self.bands) else None
+        valid = both(nodata_mask(cells, self.bands), alpha)
+        return Block(cells, None if valid is None or valid.all() else valid)
+
+
+class WholeSink:
+    """A `Sink` that gathers all cells, (rows, columns, samples), and writes them at the end."""
+
+    def __init__(
+        self,
+        frame: Frame,
+        bands: tuple[Band, ...],
+        write: Callable[[Cells, Cells | None], None],
+    ) -> None:
+        self._frame, self._write = frame, write
+        self._cells = np.zeros((frame.rows, frame.columns, len(bands)), shared_type(bands))
+        self._valid: Cells | None = None
+
+    @property
+    def blocks(self) -> Iterator[Pane]:
+        return self._frame.pane.blocks(_STRIP, self._frame.columns)
+
+    def encode(self, pane: Pane, block: Block) -> Block:
+        return block
+
+    def append(self, pane: Pane, encoded: Block) -> None:
+        rows = slice(pane.top, pane.bottom)
+        self._cells[rows] = encoded.cells.transpose(1, 2, 0)
+        if encoded.valid is not None:
+            if self._valid is None:
+                self._valid = np.ones(self._cells.shape[:2], bool)
+            self._valid[rows] = encoded.anywhere
+
+    def finish(self) -> None:
+        self._write(self._cells, self._valid)
+
+    def abort(self) -> None:
+        self._cells = self._cells[:0]
+
+
+def only_layer(path: Path, settings: Mapping[str, str] | None = None) -> list[str]:
+    """Files of this kind hold one layer."""
+    return ["1"]

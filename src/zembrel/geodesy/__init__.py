@@ -1,0 +1,1 @@
+"""Where on the Earth: ellipsoids, datums, projections, CRSs and the operations between them."""

@@ -1,0 +1,164 @@
+"""Coordinate reference systems as plain values (ISO 19111).
+
+Inside Zembrel x is first and points right (easting, longitude) and y points up, whatever axis
+order the registry gives.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from zembrel.errors import InputError
+from zembrel.geodesy.ellipsoid import Array, Ellipsoid
+from zembrel.geodesy.projections import Projection, build
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A unit of coordinates: `factor` metres (kind `length`) or degrees (kind `angle`)."""
+
+    name: str
+    kind: str
+    factor: float
+    code: int
+
+
+METRE = Unit("metre", "length", 1.0, 9001)
+DEGREE = Unit("degree", "angle", 1.0, 9102)
+
+
+@dataclass(frozen=True)
+class Datum:
+    """A geodetic datum or datum ensemble; the prime meridian is degrees east of Greenwich."""
+
+    name: str
+    ellipsoid: Ellipsoid
+    prime_meridian: float = 0.0
+    code: int | None = None
+
+
+@dataclass(frozen=True)
+class Conversion:
+    """A map projection: EPSG method code and its parameters by EPSG code, in radians and metres."""
+
+    name: str
+    method: int
+    parameters: tuple[tuple[int, float], ...]
+
+
+@dataclass(frozen=True)
+class GeographicCRS:
+    """Longitude and latitude on a datum."""
+
+    name: str
+    datum: Datum
+    unit: Unit = DEGREE
+    code: int | None = None
+
+    def to_geographic(self, x: Array, y: Array) -> tuple[Array, Array]:
+        """Longitude from Greenwich and latitude in radians; NaN beyond the poles."""
+        radians = math.radians(self.unit.factor)
+        lat = np.asarray(y, float) * radians
+        lon = np.asarray(x, float) * radians + math.radians(self.datum.prime_meridian)
+        return lon, np.where(np.abs(lat) <= math.pi / 2 + 1e-12, lat, np.nan)
+
+    def from_geographic(self, lon: Array, lat: Array) -> tuple[Array, Array]:
+        """Inverse of `to_geographic`, longitude within half a turn of the prime meridian."""
+        radians = math.radians(self.unit.factor)
+        lon = np.asarray(lon, float) - math.radians(self.datum.prime_meridian)
+        turns = np.where(np.abs(lon) > math.pi, np.round(lon / math.tau), 0.0)
+        return (lon - math.tau * turns) / radians, np.asarray(lat, float) / radians
+
+
+@dataclass(frozen=True)
+class ProjectedCRS:
+    """A map projection of a geographic CRS."""
+
+    name: str
+    base: GeographicCRS
+    conversion: Conversion
+    unit: Unit = METRE
+    code: int | None = None
+
+    @property
+    def datum(self) -> Datum:
+        return self.base.datum
+
+    @cached_property
+    def _projection(self) -> Projection:
+        return build(self.conversion.method, self.datum.ellipsoid, dict(self.conversion.parameters))
+
+    def to_geographic(self, x: Array, y: Array) -> tuple[Array, Array]:
+        """Longitude from Greenwich and latitude in radians; NaN outside the projection's domain."""
+        factor = self.unit.factor
+        lon, lat = self._projection.inverse(np.asarray(x, float) * factor, np.asarray(y, float) * factor)
+        return lon + math.radians(self.datum.prime_meridian), lat
+
+    def from_geographic(self, lon: Array, lat: Array) -> tuple[Array, Array]:
+        """Inverse of `to_geographic`, in the unit of the CRS."""
+        lon = np.asarray(lon, float) - math.radians(self.datum.prime_meridian)
+        x, y = self._projection.forward(lon, np.asarray(lat, float))
+        return x / self.unit.factor, y / self.unit.factor
+
+
+@dataclass(frozen=True)
+class UnresolvedCRS:
+    """A CRS that a file names but Zembrel cannot compute with: kept, compared, never guessed."""
+
+    name: str
+    unit: Unit = METRE
+    code: int | None = None
+
+    def refuse(self) -> InputError:
+        """The error for any use that needs its definition."""
+        return InputError(
+            f"the CRS {self.name} is not known to Zembrel",
+            "its coordinates cannot be brought to another CRS",
+            "keep to this CRS, or overrule what the file says with --from-crs CRS --force-crs",
+        )
+
+
+CRS = GeographicCRS | ProjectedCRS | UnresolvedCRS
+
+
+def label(crs: CRS | None) -> str:
+    """`EPSG:32626 WGS 84 / UTM zone 26N`, or `no CRS`."""
+    if crs is None:
+        return "no CRS"
+    return f"EPSG:{crs.code} {crs.name}" if crs.code else crs.name
+
+
+def same(one: CRS | None, other: CRS | None) -> bool:
+    """Whether coordinates in both mean the same place; names do not count."""
+    if one is None or other is None:
+        return one is other
+    if one == other or (one.code is not None and one.code == other.code):
+        return True
+    if isinstance(one, GeographicCRS) and isinstance(other, GeographicCRS):
+        return one.datum.code == other.datum.code is not None and one.unit == other.unit
+    if isinstance(one, ProjectedCRS) and isinstance(other, ProjectedCRS):
+        return (
+            same(one.base, other.base)
+            and one.conversion.method == other.conversion.method
+            and one.conversion.parameters == other.conversion.parameters
+            and one.unit == other.unit
+        )
+    return False
+
+
+def metres_per_unit(crs: CRS | None, y: float) -> tuple[float, float]:
+    """Metres in one CRS unit along x and along y near ordinate `y`; (1, 1) without a CRS.
+
+    Exact along the ellipsoid for geographic CRSs; a projection's own scale is left out.
+    """
+    if crs is None:
+        return 1.0, 1.0
+    if isinstance(crs, GeographicCRS):
+        radians = math.radians(crs.unit.factor)
+        parallel, meridian = crs.datum.ellipsoid.radii(y * radians)
+        return parallel * radians, meridian * radians
+    return crs.unit.factor, crs.unit.factor

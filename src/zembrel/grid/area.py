@@ -1,0 +1,185 @@
+"""Area phrases: the region to keep, as people type it. Nothing here opens a file."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+import numpy as np
+
+from zembrel.errors import InputError, UsageError
+from zembrel.geodesy.crs import CRS, METRE, GeographicCRS, metres_per_unit
+from zembrel.geodesy.registry import by_code, parse_crs
+from zembrel.measure import Length, parse_length
+
+Bounds = tuple[float, float, float, float]
+Ring = list[tuple[float, float]]
+
+
+@dataclass(frozen=True)
+class Box:
+    """West, south, east, north; without a CRS they are in that of the result."""
+
+    bounds: Bounds
+    crs: CRS | None = None
+
+
+@dataclass(frozen=True)
+class Around:
+    """So far each way of a point (`square`) or all around it (`circle`)."""
+
+    shape: str
+    x: float
+    y: float
+    reach: Length
+    crs: CRS | None = None
+
+    def ring(self, crs: CRS) -> Ring:
+        """The outline in `crs`, which is that of the point."""
+        per_x, per_y = metres_per_unit(crs, self.y)
+        if isinstance(crs, GeographicCRS) and self.reach.kind == "length":
+            metres = self.reach.in_unit("length", METRE.factor)
+            across, along = metres / per_x, metres / per_y
+        else:
+            across = along = self.reach.in_unit(crs.unit.kind, crs.unit.factor)
+        if self.shape == "square":
+            steps = [(-1.0, -1.0), (1.0, -1.0), (1.0, 1.0), (-1.0, 1.0), (-1.0, -1.0)]
+        else:
+            turns = np.linspace(0, math.tau, 361)
+            steps = [(math.cos(t), math.sin(t)) for t in turns[:-1]] + [(1.0, 0.0)]
+        return [(self.x + across * dx, self.y + along * dy) for dx, dy in steps]
+
+
+@dataclass(frozen=True)
+class Place:
+    """A named place, found in the places file of `zembrel.toml`, with a reach around it."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class PathArea:
+    """The shapes of a features file, or the extent of a raster or frame file."""
+
+    path: str
+
+
+Area = Box | Around | Place | PathArea
+_DEGREE = re.compile(r"([NS])(\d{2})([EW])(\d{3})", re.IGNORECASE)
+
+
+def parse_area(text: str) -> Area:
+    """An area phrase: a known prefix wins, then four numbers, then a path.
+
+    Raises UsageError for a phrase of the wrong make, with the hint that mends it.
+    """
+    prefix, colon, rest = text.partition(":")
+    if colon and prefix in ("square", "circle"):
+        return _around(prefix, rest)
+    if colon and prefix == "place":
+        return Place(rest)
+    if colon and prefix == "degree":
+        return _degree(rest)
+    numbers, crs = split_crs(text)
+    values = _numbers(numbers)
+    if values is None:
+        return PathArea(text)
+    if len(values) != 4:
+        raise UsageError(
+            f"area {text!r} has {len(values)} numbers",
+            "west, south, east and north are needed",
+            "write W,S,E,N",
+        )
+    return _box(text, values, crs)
+
+
+def split_crs(text: str) -> tuple[str, CRS | None]:
+    """`...@CRS` apart; `@` counts only when what follows is a CRS."""
+    before, at, after = text.rpartition("@")
+    if not at:
+        return text, None
+    try:
+        return before, parse_crs(after)
+    except InputError:
+        if _numbers(before) is not None or after.lower().startswith("epsg:"):
+            raise
+        return text, None
+
+
+def check_bounds(bounds: Bounds, crs: CRS | None) -> None:
+    """Raise UsageError, with the hint, if `bounds` only make sense swapped."""
+    west, south, east, north = bounds
+    if isinstance(crs, GeographicCRS):
+        quarter = 90 / crs.unit.factor
+        if max(abs(south), abs(north)) > quarter and max(abs(west), abs(east)) <= quarter:
+            raise _swapped(bounds, "latitude comes second")
+    if south >= north or (west >= east and not isinstance(crs, GeographicCRS)):
+        raise UsageError(
+            f"area {_show(bounds)} holds nothing",
+            "south must be less than north and west less than east",
+            f"did you mean {_show((min(west, east), min(south, north), max(west, east), max(south, north)))}?",
+        )
+
+
+def _around(shape: str, text: str) -> Around:
+    numbers, crs = split_crs(text)
+    parts = numbers.split(",")
+    point = _numbers(",".join(parts[:2]))
+    if len(parts) != 3 or point is None:
+        raise UsageError(
+            f"area {shape}:{text} is not X,Y,REACH",
+            "a point and a reach are needed",
+            f"write {shape}:X,Y,2km@CRS",
+        )
+    reach = parse_length(parts[2])
+    if reach.amount <= 0:
+        raise UsageError(f"reach {reach} is not positive", "it would hold nothing", "write for example 2km")
+    if isinstance(crs, GeographicCRS) and abs(point[1]) > 90 / crs.unit.factor:
+        raise _swapped((point[0], point[1], point[0], point[1]), "x is longitude and comes first")
+    return Around(shape, point[0], point[1], reach, crs)
+
+
+def _degree(text: str) -> Box:
+    found = _DEGREE.fullmatch(text)
+    if not found:
+        raise UsageError(
+            f"{text!r} names no one-degree cell",
+            "it is named by its south-west corner",
+            "write degree:N46W024",
+        )
+    south = int(found[2]) * (1 if found[1].upper() == "N" else -1)
+    west = int(found[4]) * (1 if found[3].upper() == "E" else -1)
+    if not (-90 <= south < 90 and -180 <= west < 180):
+        raise UsageError(f"there is no degree cell {text}", "it lies off the globe", "write degree:N46W024")
+    return Box((west, south, west + 1, south + 1), by_code(4326))
+
+
+def _box(text: str, values: list[float], crs: CRS | None) -> Box:
+    bounds = (values[0], values[1], values[2], values[3])
+    if crs is not None:
+        check_bounds(bounds, crs)
+    elif bounds[1] >= bounds[3]:
+        raise _swapped(bounds, "south must be less than north")
+    return Box(bounds, crs)
+
+
+def _swapped(bounds: Bounds, why: str) -> UsageError:
+    west, south, east, north = bounds
+    return UsageError(
+        f"area {_show(bounds)} looks swapped",
+        f"x comes first; {why}",
+        f"try {_show((south, west, north, east))}",
+    )
+
+
+def _show(bounds: Bounds) -> str:
+    return ",".join(f"{value:.10g}" for value in bounds)
+
+
+def _numbers(text: str) -> list[float] | None:
+    try:
+        values = [float(part) for part in text.split(",")]
+    except ValueError:
+        return None
+    return values if all(map(math.isfinite, values)) and len(values) > 1 else None

@@ -1,0 +1,111 @@
+"""Extents carried from one CRS to another, and the cell size that keeps native resolution."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import CRS, GeographicCRS, label, metres_per_unit, same
+from zembrel.geodesy.operation import operation
+from zembrel.grid.frame import Array, Frame
+
+Bounds = tuple[float, float, float, float]
+_EDGE_POINTS = 257  # along each side; the sag of an edge between two of them is negligible
+
+
+def carried_bounds(frame: Frame, target: CRS) -> Bounds:
+    """West, south, east, north in `target` of the outline and inside of `frame`.
+
+    Raises InputError if no point of the frame has coordinates there.
+    """
+    if frame.crs is None or (same(frame.crs, target) and frame.north_up):
+        return frame.bounds
+    return outline_bounds(*operation(frame.crs, target)(*_lattice(frame)), frame.crs, target)
+
+
+def outline_bounds(x: Array, y: Array, source: CRS, target: CRS) -> Bounds:
+    """Bounds of points already in `target`; an outline across the antimeridian stays one piece."""
+    finite = np.isfinite(x) & np.isfinite(y)
+    if not finite.any():
+        raise InputError(
+            f"the extent has no place in {label(target)}",
+            f"no point of it, given in {label(source)}, lies in that CRS's domain",
+            "choose a CRS for that part of the Earth",
+        )
+    x, y = x[finite], y[finite]
+    if isinstance(target, GeographicCRS):
+        turn = 360 / target.unit.factor
+        wrapped = np.where(x < 0, x + turn, x)
+        if np.ptp(wrapped) < np.ptp(x):
+            x = wrapped
+    return float(x.min()), float(y.min()), float(x.max()), float(y.max())
+
+
+def box_bounds(bounds: Bounds, source: CRS, target: CRS) -> Bounds:
+    """A rectangle of `source` as the enclosing rectangle in `target`; west > east crosses 180."""
+    west, south, east, north = bounds
+    if isinstance(source, GeographicCRS) and west > east:
+        east += 360 / source.unit.factor
+    if same(source, target):
+        return west, south, east, north
+    t = np.linspace(0, 1, _EDGE_POINTS)
+    across, along = np.meshgrid(west + (east - west) * t, south + (north - south) * t[::8])
+    up, beside = np.meshgrid(south + (north - south) * t, west + (east - west) * t[::8])
+    x = np.concatenate([across.ravel(), beside.ravel()])
+    y = np.concatenate([along.ravel(), up.ravel()])
+    return outline_bounds(*operation(source, target)(x, y), source, target)
+
+
+def _lattice(frame: Frame) -> tuple[Array, Array]:
+    t = np.linspace(0, 1, _EDGE_POINTS)
+    cols, rows = np.meshgrid(t * frame.columns, t[::8] * frame.rows)
+    cols2, rows2 = np.meshgrid(t[::8] * frame.columns, t * frame.rows)
+    x, y = frame.corners.at(
+        np.concatenate([cols.ravel(), cols2.ravel()]), np.concatenate([rows.ravel(), rows2.ravel()])
+    )
+    return np.asarray(x), np.asarray(y)
+
+
+def carried_cell(frame: Frame, target: CRS) -> tuple[float, float]:
+    """Cell size in `target` that keeps the native resolution of `frame`, one for both axes.
+
+    Metres stay metres: a size within 2 % of the source's own (in ground units) is the source's. Any
+    other is the mapped size at the middle of the frame, rounded to three digits.
+    """
+    if frame.crs is None or same(frame.crs, target):
+        return frame.cell
+    middle_x, middle_y = frame.centres(np.array([frame.columns / 2]), np.array([frame.rows / 2]))
+    a = frame.affine
+    xs = np.array([middle_x[0], middle_x[0] + a.x_col, middle_x[0] + a.x_row])
+    ys = np.array([middle_y[0], middle_y[0] + a.y_col, middle_y[0] + a.y_row])
+    x, y = operation(frame.crs, target)(xs, ys)
+    if not np.isfinite([x, y]).all():
+        west, south, east, north = carried_bounds(frame, target)
+        size = math.sqrt((east - west) * (north - south) / frame.size)
+        return (_rounded(size),) * 2
+    area = abs((x[1] - x[0]) * (y[2] - y[0]) - (x[2] - x[0]) * (y[1] - y[0]))
+    if isinstance(target, GeographicCRS):  # square cells in degrees: keep the finer direction
+        along = math.hypot(
+            *(metre * d for metre, d in zip(_ground(target, y[0]), (x[2] - x[0], y[2] - y[0]), strict=True))
+        )
+        return (_rounded(along / metres_per_unit(target, float(y[0]))[1]),) * 2
+    size = math.sqrt(area)
+    native = frame.cell[0] * _ground(frame.crs, float(middle_y[0]))[0] / target.unit.factor
+    if frame.crs.unit.kind == "length" and abs(size / native - 1) < 0.02:
+        size = native
+        return (
+            (size, size)
+            if frame.cell[0] == frame.cell[1]
+            else (native, native * frame.cell[1] / frame.cell[0])
+        )
+    return (_rounded(size),) * 2
+
+
+def _ground(crs: CRS, y: float) -> tuple[float, float]:
+    return metres_per_unit(crs, float(y))
+
+
+def _rounded(size: float) -> float:
+    return float(f"{size:.3g}")

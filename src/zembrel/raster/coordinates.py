@@ -1,0 +1,166 @@
+"""From the cells of one frame to positions in another, exact to a small part of a cell.
+
+Exact coordinates are computed at the nodes of patches that are anchored to the target frame, and
+interpolated between them. A patch whose midpoints miss by TOLERANCE is cut into smaller ones, down
+to single cells. Because patches belong to the frame, any split of it gives the same positions.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import GeographicCRS, same
+from zembrel.geodesy.operation import CoordinateOperation, operation
+from zembrel.grid.frame import Array, Frame
+from zembrel.grid.pane import Pane
+
+SIDE = 64  # cells of the largest patch
+TOLERANCE = 0.05  # cells; measured at midpoints, then quartered by interpolating between those too
+_CUT = 4  # a patch that misses is cut into 4 x 4
+Integers = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class CoordinateMap:
+    """Positions in `source` of the cells of `target`; frames without a CRS share one plane."""
+
+    target: Frame
+    source: Frame
+
+    def __post_init__(self) -> None:
+        missing = [f for f in (self.target, self.source) if f.crs is None]
+        if len(missing) == 1:
+            raise InputError(
+                "a layer has no coordinate reference system",
+                "its place in another CRS is unknown",
+                "add --from-crs if you know what it is in",
+            )
+
+    @cached_property
+    def operation(self) -> CoordinateOperation | None:
+        """From target to source, or None if both are in one CRS."""
+        if self.target.crs is None or self.source.crs is None or same(self.target.crs, self.source.crs):
+            return None
+        return operation(self.target.crs, self.source.crs)
+
+    @cached_property
+    def parallel(self) -> bool:
+        """Whether rows and columns of both frames run alike, so that each axis stands alone."""
+        frames = (self.target, self.source)
+        return self.operation is None and all(f.affine.x_row == 0 == f.affine.y_col for f in frames)
+
+    @cached_property
+    def _turn(self) -> float | None:
+        """Source columns in a full turn of longitude, where that has a meaning."""
+        crs = self.source.crs
+        if self.operation is None or not isinstance(crs, GeographicCRS) or not self.source.north_up:
+            return None
+        return 360 / crs.unit.factor / self.source.cell[0]
+
+    def exact(self, cols: Array, rows: Array) -> tuple[Array, Array]:
+        """Source positions u (along columns) and v of the middles of target cells, one by one."""
+        x, y = self.target.centres(cols, rows)
+        if self.operation is not None:
+            x, y = self.operation(x, y)
+        u, v = self.source.corners.position(x, y)
+        if self._turn is not None:
+            middle = self.source.columns / 2
+            u = middle + np.mod(u - middle + self._turn / 2, self._turn) - self._turn / 2
+        return np.asarray(u), np.asarray(v)
+
+    def axes(self, pane: Pane) -> tuple[Array, Array]:
+        """u of each column and v of each row of `pane`, for parallel frames."""
+        zero = np.zeros(1)
+        u, _ = self.exact(np.arange(pane.left, pane.right, dtype=float), zero)
+        _, v = self.exact(zero, np.arange(pane.top, pane.bottom, dtype=float))
+        return u, v
+
+    def positions(self, pane: Pane) -> tuple[Array, Array]:
+        """u and v of every cell of `pane`, (rows, columns); NaN where there is no answer."""
+        from zembrel.raster.kernels import patches
+
+        u, v = np.empty(pane.shape), np.empty(pane.shape)
+        tops, lefts = _patches(pane, SIDE)
+        side = SIDE
+        while tops.size:
+            if side < 4:
+                self._fill_exactly(u, v, pane, tops, lefts, side)
+                break
+            nodes = self._nodes(tops, lefts, side)
+            good = _misses(nodes) <= TOLERANCE
+            patches.fill(u, v, pane.top, pane.left, tops[good], lefts[good], side, nodes[:, good])
+            tops, lefts = _cut(tops[~good], lefts[~good], side, pane)
+            side //= _CUT
+        return u, v
+
+    def _nodes(self, tops: Integers, lefts: Integers, side: int) -> Array:
+        """Exact positions at 3 x 3 nodes of each patch, (2, patches, 3, 3)."""
+        step = np.array([0, side // 2, side])
+        rows = np.broadcast_to(tops[:, None, None] + step[:, None], (tops.size, 3, 3))
+        cols = np.broadcast_to(lefts[:, None, None] + step[None, :], (tops.size, 3, 3))
+        return np.stack(self.exact(cols.astype(float), rows.astype(float)))
+
+    def _fill_exactly(
+        self, u: Array, v: Array, pane: Pane, tops: Integers, lefts: Integers, side: int
+    ) -> None:
+        step = np.arange(side)
+        rows = (tops[:, None, None] + step[:, None] + 0 * step).ravel()
+        cols = (lefts[:, None, None] + 0 * step[:, None] + step).ravel()
+        inside = (rows >= pane.top) & (rows < pane.bottom) & (cols >= pane.left) & (cols < pane.right)
+        rows, cols = rows[inside], cols[inside]
+        at = rows - pane.top, cols - pane.left
+        u[at], v[at] = self.exact(cols.astype(float), rows.astype(float))
+
+    def scales(self, pane: Pane) -> tuple[Array, int, int]:
+        """Source cells per target cell along x and y, (2, patch rows, patch columns), for `pane`.
+
+        Measured at the middle of each patch of SIDE cells; also returns the rows and columns by
+        which the first patch begins before the pane.
+        """
+        lead_r, lead_c = pane.top % SIDE, pane.left % SIDE
+        rows = np.arange(pane.top - lead_r, pane.bottom, SIDE) + SIDE / 2
+        cols = np.arange(pane.left - lead_c, pane.right, SIDE) + SIDE / 2
+        col, row = (grid.astype(float) for grid in np.meshgrid(cols, rows))
+        u0, v0 = self.exact(col, row)
+        u1, v1 = self.exact(col + 1, row)
+        u2, v2 = self.exact(col, row + 1)
+        across, down = u1 - u0, u2 - u0
+        if self._turn is not None:
+            across, down = (d - self._turn * np.round(d / self._turn) for d in (across, down))
+        scale = np.stack([np.hypot(across, down), np.hypot(v1 - v0, v2 - v0)])
+        return np.where(np.isfinite(scale), scale, 1.0), lead_r, lead_c
+
+
+def _patches(pane: Pane, side: int) -> tuple[Integers, Integers]:
+    tops = np.arange(pane.top // side * side, pane.bottom, side)
+    lefts = np.arange(pane.left // side * side, pane.right, side)
+    return np.repeat(tops, lefts.size), np.tile(lefts, tops.size)
+
+
+def _cut(tops: Integers, lefts: Integers, side: int, pane: Pane) -> tuple[Integers, Integers]:
+    """The patches of side / _CUT in the given ones that touch `pane`."""
+    small = side // _CUT
+    step = np.arange(_CUT) * small
+    rows = (tops[:, None, None] + step[:, None] + 0 * step).ravel()
+    cols = (lefts[:, None, None] + 0 * step[:, None] + step).ravel()
+    touching = (
+        (rows + small > pane.top) & (rows < pane.bottom) & (cols + small > pane.left) & (cols < pane.right)
+    )
+    return rows[touching], cols[touching]
+
+
+def _misses(nodes: Array) -> Array:
+    """Largest distance, in source cells, between exact midpoints and those between the corners."""
+    corners = nodes[:, :, ::2, ::2]
+    guess = np.empty_like(nodes)
+    guess[:, :, ::2, ::2] = corners
+    guess[:, :, ::2, 1] = corners.mean(axis=3)
+    guess[:, :, 1, ::2] = corners.mean(axis=2)
+    guess[:, :, 1, 1] = corners.mean(axis=(2, 3))
+    miss = np.abs(nodes - guess).max(axis=(0, 2, 3))
+    return np.where(np.isfinite(miss), miss, np.inf)

@@ -1,0 +1,86 @@
+"""Overviews: four cells become one."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+
+@njit(nogil=True, cache=True)
+def _mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
+    bands, height, width = cells.shape
+    for b in range(bands):
+        for r in range(out.shape[1]):
+            for c in range(out.shape[2]):
+                total, count = 0.0, 0
+                for y in range(2 * r, min(2 * r + 2, height)):
+                    for x in range(2 * c, min(2 * c + 2, width)):
+                        if valid.shape[0] == 0 or valid[min(b, valid.shape[0] - 1), y, x]:
+                            total += cells[b, y, x]
+                            count += 1
+                if count:
+                    value = total / count
+                    out[b, r, c] = math.floor(value + 0.5) if whole else value
+                    if ok.shape[0]:
+                        ok[min(b, ok.shape[0] - 1), r, c] = 1
+
+
+@njit(nogil=True, cache=True)
+def _mean_of_bytes(cells, out):  # type: ignore[no-untyped-def]
+    """The case that matters most, all valid and even, without branches."""
+    for b in range(cells.shape[0]):
+        for r in range(out.shape[1]):
+            for c in range(out.shape[2]):
+                y, x = 2 * r, 2 * c
+                total = np.uint32(cells[b, y, x]) + np.uint32(cells[b, y, x + 1])
+                total += np.uint32(cells[b, y + 1, x]) + np.uint32(cells[b, y + 1, x + 1])
+                out[b, r, c] = (total + np.uint32(2)) >> np.uint32(2)
+
+
+@njit(nogil=True, cache=True)
+def _mode(cells, valid, out, ok):  # type: ignore[no-untyped-def]
+    """The most frequent of four; of equals the one met first."""
+    bands, height, width = cells.shape
+    found = np.empty(4, cells.dtype)
+    for b in range(bands):
+        for r in range(out.shape[1]):
+            for c in range(out.shape[2]):
+                n = 0
+                for y in range(2 * r, min(2 * r + 2, height)):
+                    for x in range(2 * c, min(2 * c + 2, width)):
+                        if valid.shape[0] == 0 or valid[min(b, valid.shape[0] - 1), y, x]:
+                            found[n] = cells[b, y, x]
+                            n += 1
+                best = 0
+                for i in range(n):
+                    times = 0
+                    for j in range(n):
+                        times += found[i] == found[j]
+                    if times > best:
+                        best = times
+                        out[b, r, c] = found[i]
+                if n and ok.shape[0]:
+                    ok[min(b, ok.shape[0] - 1), r, c] = 1
+
+
+def halved(cells, valid, categorical):  # type: ignore[no-untyped-def]
+    """Half as many rows and columns, rounded up: means, or the most frequent value of codes.
+
+    cells: (bands, rows, columns); valid: None or (1 or bands, rows, columns) bool. A result is valid
+    if any of its cells is. Returns the same two.
+    """
+    bands, height, width = cells.shape
+    out = np.zeros((bands, -(-height // 2), -(-width // 2)), cells.dtype)
+    cells = np.ascontiguousarray(cells)
+    if valid is None and not categorical and cells.dtype == np.uint8 and not height % 2 and not width % 2:
+        _mean_of_bytes(cells, out)
+        return out, None
+    mask = np.zeros((0, 0, 0), np.uint8) if valid is None else np.ascontiguousarray(valid).view(np.uint8)
+    ok = np.zeros((mask.shape[0], *out.shape[1:]), np.uint8)
+    if categorical:
+        _mode(cells, mask, out, ok)
+    else:
+        _mean(cells, mask, cells.dtype.kind != "f", out, ok)
+    return out, None if valid is None else ok.view(bool)

@@ -1,0 +1,50 @@
+"""Weight functions of the interpolation kernels; their codes stand in `table`.
+
+Sources: R. G. Keys, "Cubic convolution interpolation for digital image processing", IEEE
+Transactions on Acoustics, Speech, and Signal Processing 29 (1981), with a = -1/2; C. E. Duchon,
+"Lanczos filtering in one and two dimensions", Journal of Applied Meteorology 18 (1979).
+"""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+
+@njit(nogil=True, cache=True)
+def weight(code: int, t: float) -> float:
+    """Weight at distance `t` (in widened cells) from the middle of a kernel; 0 outside its radius."""
+    t = abs(t)
+    if code == 1:
+        return 1.0 - t if t < 1.0 else 0.0
+    if code == 2:
+        if t < 1.0:
+            return (1.5 * t - 2.5) * t * t + 1.0
+        return ((-0.5 * t + 2.5) * t - 4.0) * t + 2.0 if t < 2.0 else 0.0
+    if t < 1e-9:
+        return 1.0
+    angle = math.pi * t
+    return 3.0 * math.sin(angle) * math.sin(angle / 3.0) / (angle * angle) if t < 3.0 else 0.0
+
+
+@njit(nogil=True, cache=True)
+def taps(code: int, radius: float, at: float, width: float, into) -> tuple[int, int]:  # type: ignore[no-untyped-def]
+    """Fill `into` with the weights of the cells around position `at`; returns first cell and count.
+
+    width: cells of the source per cell of the result along this axis. Interpolation kernels never
+    get narrower than one cell; the mean weighs each cell by the length that lies in the footprint.
+    """
+    if code == 4:
+        low, high = at - 0.5 * width, at + 0.5 * width
+        first, last = math.floor(low + 1e-7), math.ceil(high - 1e-7) - 1
+        last = max(first, last)
+        for i in range(first, last + 1):
+            into[i - first] = max(min(i + 1.0, high) - max(float(i), low), 1e-12)
+        return first, last - first + 1
+    width = max(width, 1.0)
+    first = math.ceil(at - 0.5 - radius * width)
+    last = math.floor(at - 0.5 + radius * width)
+    for i in range(first, last + 1):
+        into[i - first] = weight(code, (i + 0.5 - at) / width)
+    return first, last - first + 1

@@ -1,0 +1,47 @@
+"""Legends: class code -> name and colour. Palettes are legends without names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+Colour = tuple[int, int, int]
+
+
+class Entry(NamedTuple):
+    """One class: its code, name (may be empty) and colour (red, green, blue of 0 to 255)."""
+
+    code: int
+    name: str
+    colour: Colour
+
+
+@dataclass(frozen=True)
+class Legend:
+    """Classes in ascending order of code."""
+
+    entries: tuple[Entry, ...]
+
+    @staticmethod
+    def of(entries: Iterable[Entry]) -> Legend:
+        return Legend(tuple(sorted(entries)))
+
+    def name(self, code: int) -> str:
+        """Name of `code`, empty if it has none."""
+        return next((entry.name for entry in self.entries if entry.code == code), "")
+
+    @property
+    def named(self) -> bool:
+        return any(entry.name for entry in self.entries)
+
+    def table(self, size: int = 256) -> npt.NDArray[np.uint8]:
+        """Colours by code, shape (size, 3); codes that are not in the legend are black."""
+        colours = np.zeros((size, 3), np.uint8)
+        for code, _, colour in self.entries:
+            if 0 <= code < size:
+                colours[code] = colour
+        return colours

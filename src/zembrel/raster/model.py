@@ -1,0 +1,135 @@
+"""The model every room works with: bands, blocks and the `Raster` protocol."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from typing import Any, Protocol, runtime_checkable
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.errors import InputError
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.legend import Legend
+
+Cells = npt.NDArray[Any]
+Mask = npt.NDArray[np.bool_]
+TYPES = (
+    "uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64", "float32", "float64",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Band:
+    """One layer of a raster. `colour` is red, green, blue, grey or empty; `type` a NumPy name."""
+
+    name: str
+    type: str
+    nodata: float | int | None = None
+    unit: str = ""
+    colour: str = ""
+    legend: Legend | None = None
+    scale: float = 1.0
+    offset: float = 0.0
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        return np.dtype(self.type)
+
+    @property
+    def categorical(self) -> bool:
+        """Whether values are codes, which must never be averaged."""
+        return self.legend is not None
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Cells of a pane: (bands, rows, columns), and where they are valid.
+
+    valid: (rows, columns) for all bands alike, (bands, rows, columns) for each, None if all are.
+    What stands in an invalid cell means nothing.
+    """
+
+    cells: Cells
+    valid: Mask | None = None
+
+    def __post_init__(self) -> None:
+        shapes = (self.cells.shape, self.cells.shape[1:])
+        if self.cells.ndim != 3 or (self.valid is not None and self.valid.shape not in shapes):
+            shape = None if self.valid is None else self.valid.shape
+            raise ValueError(f"block of shape {self.cells.shape} with validity of shape {shape}")
+
+    def valid_of(self, band: int) -> Mask:
+        """Validity of one band, (rows, columns)."""
+        if self.valid is None:
+            return np.ones(self.cells.shape[1:], bool)
+        return self.valid if self.valid.ndim == 2 else self.valid[band]
+
+    @property
+    def anywhere(self) -> Mask:
+        """Cells valid in at least one band, (rows, columns)."""
+        if self.valid is None:
+            return np.ones(self.cells.shape[1:], bool)
+        return self.valid if self.valid.ndim == 2 else self.valid.any(axis=0)
+
+
+@runtime_checkable
+class Raster(Protocol):
+    """A grid of cells that can be asked for any rectangle of itself. Three members, never a fourth."""
+
+    @property
+    def frame(self) -> Frame: ...
+
+    @property
+    def bands(self) -> tuple[Band, ...]: ...
+
+    def cells(self, pane: Pane) -> Block:
+        """Cells of `pane`, which lies inside the frame; the caller may change what it gets."""
+        ...
+
+
+@runtime_checkable
+class HasOverviews(Protocol):
+    """The ability of some rasters to show themselves coarser without reading all cells."""
+
+    def coarser(self, step: float) -> Raster:
+        """The coarsest ready-made version whose cells are at most `step` times as large."""
+        ...
+
+
+def nothing(bands: tuple[Band, ...], shape: tuple[int, int]) -> Block:
+    """A block of which no cell is valid."""
+    return Block(np.zeros((len(bands), *shape), shared_type(bands)), np.zeros(shape, bool))
+
+
+def shared_type(bands: tuple[Band, ...]) -> np.dtype[Any]:
+    """The type that holds the values of all bands without loss where one exists (NumPy's rule)."""
+    return np.result_type(*(band.dtype for band in bands))
+
+
+def is_photo(bands: tuple[Band, ...]) -> bool:
+    """Whether the bands are red, green and blue, whose cells are valid together."""
+    return [band.colour for band in bands[:3]] == ["red", "green", "blue"]
+
+
+def pick_bands(bands: tuple[Band, ...], wanted: str) -> tuple[int, ...]:
+    """Indices from 0 of a band list: numbers from 1, names, or patterns such as `B*`.
+
+    Raises InputError, with what there is, for a band that is not there.
+    """
+    picked: list[int] = []
+    for word in (part.strip() for part in wanted.split(",")):
+        if word.isdigit():
+            found = [int(word) - 1] if 1 <= int(word) <= len(bands) else []
+        else:
+            found = [i for i, band in enumerate(bands) if fnmatchcase(band.name.lower(), word.lower())]
+        if not found:
+            raise InputError(
+                f"there is no band {word!r}",
+                f"the layer has {len(bands)} band(s)",
+                "choose from " + ", ".join(f"{i} {band.name}" for i, band in enumerate(bands, 1)),
+            )
+        picked += found
+    return tuple(picked)

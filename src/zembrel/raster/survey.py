@@ -1,0 +1,111 @@
+"""What blocks tell in passing: exact statistics of bands, and how much is valid.
+
+Observers of the engine: `look` is pure and runs in parallel, `note` adds up in block order, so that
+sums do not depend on the number of workers.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+
+from zembrel.grid.pane import Pane
+from zembrel.raster.model import Block
+from zembrel.raster.views.outline import Cover
+
+
+class Tally(NamedTuple):
+    """Count, smallest, largest, mean and sum of squared deviations of one band in one block."""
+
+    count: int
+    low: float
+    high: float
+    mean: float
+    squares: float
+
+
+@dataclass
+class Statistics:
+    """Exact statistics of every band, combined block by block.
+
+    Source: T. F. Chan, G. H. Golub, R. J. LeVeque, "Updating formulae and a pairwise algorithm for
+    computing sample variances", Stanford STAN-CS-79-773 (1979).
+    """
+
+    tallies: list[Tally] = field(default_factory=list)
+    cells: int = 0
+
+    def look(self, pane: Pane, block: Block) -> list[Tally]:
+        return [_tally(block, band) for band in range(block.cells.shape[0])]
+
+    def note(self, seen: list[Tally]) -> None:
+        if not self.tallies:
+            self.tallies = [Tally(0, math.inf, -math.inf, 0.0, 0.0)] * len(seen)
+        self.tallies = [_joined(one, other) for one, other in zip(self.tallies, seen, strict=True)]
+
+    def deviation(self, band: int) -> float:
+        """Standard deviation of all cells of a band."""
+        tally = self.tallies[band]
+        return math.sqrt(tally.squares / tally.count) if tally.count else math.nan
+
+
+def _tally(block: Block, band: int) -> Tally:
+    values = block.cells[band] if block.valid is None else block.cells[band][block.valid_of(band)]
+    if not values.size:
+        return Tally(0, math.inf, -math.inf, 0.0, 0.0)
+    exact = values.astype(np.float64)
+    mean = float(exact.mean())
+    return Tally(
+        values.size, float(values.min()), float(values.max()), mean, float(np.square(exact - mean).sum())
+    )
+
+
+def _joined(one: Tally, other: Tally) -> Tally:
+    if not other.count:
+        return one
+    count = one.count + other.count
+    gap = other.mean - one.mean
+    mean = one.mean + gap * other.count / count
+    squares = one.squares + other.squares + gap * gap * one.count * other.count / count
+    return Tally(count, min(one.low, other.low), max(one.high, other.high), mean, squares)
+
+
+class Seen(NamedTuple):
+    """Cells of a block: valid ones, those due inside the outline, and those missing there."""
+
+    valid: int
+    due: int
+    missing: int
+    first: tuple[int, int] | None  # row and column of the first missing cell
+
+
+@dataclass
+class Coverage:
+    """How many cells are valid; with a cover, how many are missing inside it."""
+
+    cover: Cover | None = None
+    cells: int = 0
+    valid: int = 0
+    due: int = 0
+    missing: int = 0
+    first: tuple[int, int] | None = None
+
+    def look(self, pane: Pane, block: Block) -> Seen:
+        if block.valid is None:
+            return Seen(pane.size, pane.size, 0, None)
+        valid = block.anywhere
+        if self.cover is None:
+            return Seen(int(valid.sum()), 0, 0, None)
+        inside = self.cover.inside(pane)
+        holes = np.argwhere(inside & ~valid)
+        first = (int(holes[0][0]) + pane.top, int(holes[0][1]) + pane.left) if len(holes) else None
+        return Seen(int(valid.sum()), int(inside.sum()), len(holes), first)
+
+    def note(self, seen: Seen) -> None:
+        self.valid += seen.valid
+        self.due += seen.due
+        self.missing += seen.missing
+        self.first = self.first or seen.first

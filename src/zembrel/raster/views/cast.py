@@ -1,0 +1,67 @@
+"""Another cell type, with a stated rule for values that do not fit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.model import Band, Block, Raster
+
+
+@dataclass(frozen=True)
+class Cast:
+    """`source` in cell type `type`, after value * gain + lift.
+
+    Fractions are rounded to the nearest integer (half up) and values held at the ends of the type's
+    range. Whether that loses anything is for the caller to ask first (`range_of`).
+    """
+
+    source: Raster
+    type: str
+    gain: float = 1.0
+    lift: float = 0.0
+
+    @property
+    def frame(self) -> Frame:
+        return self.source.frame
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        plain = self.gain == 1.0 and self.lift == 0.0
+        return tuple(
+            replace(band, type=self.type, nodata=fitting_nodata(band.nodata, self.type) if plain else None)
+            for band in self.source.bands
+        )
+
+    def cells(self, pane: Pane) -> Block:
+        block = self.source.cells(pane)
+        cells, target = block.cells, np.dtype(self.type)
+        if self.gain != 1.0 or self.lift != 0.0:
+            cells = cells * self.gain + self.lift
+        if target.kind in "iu" and (cells.dtype.kind == "f" or not np.can_cast(cells.dtype, target)):
+            limits = np.iinfo(target)
+            if cells.dtype.kind == "f":
+                cells = np.floor(np.nan_to_num(cells, nan=0.0) + 0.5)
+            cells = np.clip(cells, limits.min, limits.max)
+        with np.errstate(invalid="ignore", over="ignore"):
+            return Block(cells.astype(target), block.valid)
+
+
+def cast(source: Raster, wanted: str, gain: float = 1.0, lift: float = 0.0) -> Raster:
+    """`source` in cell type `wanted`; the source itself if nothing changes."""
+    if gain == 1.0 and lift == 0.0 and all(band.type == wanted for band in source.bands):
+        return source
+    return Cast(source, wanted, gain, lift)
+
+
+def fitting_nodata(nodata: float | int | None, wanted: str) -> float | int | None:
+    """`nodata` if the type can hold it, else None."""
+    dtype = np.dtype(wanted)
+    if nodata is None or dtype.kind == "f":
+        return nodata
+    limits = np.iinfo(dtype)
+    fits = float(nodata).is_integer() and limits.min <= nodata <= limits.max
+    return int(nodata) if fits else None

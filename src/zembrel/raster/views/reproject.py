@@ -1,0 +1,211 @@
+"""Cells of another frame: the one view behind resample and reproject."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from zembrel.errors import UsageError, nearest_name
+from zembrel.grid.frame import Array, Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.coordinates import SIDE, CoordinateMap
+from zembrel.raster.kernels import table
+from zembrel.raster.model import Band, Block, Cells, Mask, Raster, nothing
+from zembrel.raster.views.place import place
+
+METHODS = ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode")
+NEED = 0.5  # share of a kernel's weight that must fall on valid cells
+WIDEN_FROM = 1.1  # shrinking by less than this leaves an interpolation kernel as it is
+_MOST_SOURCE_CELLS = 4_000_000  # asked for at once; larger panes are cut
+
+
+@dataclass(frozen=True)
+class Reproject:
+    """`source` on `frame`, each cell computed by `method`."""
+
+    source: Raster
+    frame: Frame
+    method: str
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        return self.source.bands
+
+    @cached_property
+    def coordinates(self) -> CoordinateMap:
+        return CoordinateMap(self.frame, self.source.frame)
+
+    def cells(self, pane: Pane) -> Block:
+        return self._along_axes(pane) if self._separable else self._freely(pane)
+
+    @property
+    def _separable(self) -> bool:
+        return self.coordinates.parallel and self.method in table.CODES
+
+    def _along_axes(self, pane: Pane) -> Block:
+        from zembrel.raster.kernels import resample
+
+        u, v = self.coordinates.axes(pane)
+        step_x, step_y = self._steps
+        wanted = _around(u, v, self._halo(step_x), self._halo(step_y)).meet(self.source.frame.pane)
+        if wanted is None:
+            return nothing(self.bands, pane.shape)
+        if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
+            return _joined(pane, self._along_axes)
+        block = self.source.cells(wanted)
+        out, ok = _blank(block, pane)
+        code = table.CODES[self.method]
+        radius = table.RADIUS[code]
+        by_row = resample.axis_weights(code, radius, v - wanted.top, _widened(step_y, code))
+        by_column = resample.axis_weights(code, radius, u - wanted.left, _widened(step_x, code))
+        arguments = _contiguous(block), _mask(block), *by_row, *by_column
+        resample.weighted(*arguments, NEED - 1e-9, *_rounding(out), out, ok)
+        return _result(block, out, ok)
+
+    @cached_property
+    def _steps(self) -> tuple[float, float]:
+        """Source cells per result cell along x and y, for parallel frames."""
+        mine, theirs = self.frame.affine, self.source.frame.affine
+        return abs(mine.x_col / theirs.x_col), abs(mine.y_row / theirs.y_row)
+
+    def _halo(self, step: float) -> int:
+        if self.method == "nearest":
+            return 1
+        radius = table.RADIUS[table.CODES[self.method]] if self.method in table.CODES else 0.5
+        return math.ceil(radius * max(step, 1.0)) + 1
+
+    def _freely(self, pane: Pane) -> Block:
+        u, v = self.coordinates.positions(pane)
+        scale = self.coordinates.scales(pane)
+        return self._sampled(pane, pane, u, v, scale)
+
+    def _sampled(self, pane: Pane, whole: Pane, u: Array, v: Array, scale: tuple[Array, int, int]) -> Block:
+        """Cells of `pane`, of whose surrounding `whole` positions and scales are given."""
+        from zembrel.raster.kernels import warp
+
+        rows, columns = pane.within(whole)
+        part_u, part_v = u[rows, columns], v[rows, columns]
+        area = self.source.frame.pane
+        halo_x, halo_y = (self._halo(float(along.max())) for along in scale[0])
+        wanted = _reached(part_u, part_v, halo_x, halo_y, area)
+        if wanted is None:
+            return nothing(self.bands, pane.shape)
+        if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
+            return _joined(pane, lambda part: self._sampled(part, whole, u, v, scale))
+        block = self.source.cells(wanted)
+        out, ok = _blank(block, pane)
+        at = _contiguous(block), _mask(block), part_u - wanted.left, part_v - wanted.top
+        steps, lead_r, lead_c = scale
+        grid = SIDE, lead_r + pane.top - whole.top, lead_c + pane.left - whole.left
+        if self.method == "nearest":
+            warp.nearest(*at, out, ok)
+        elif self.method == "mode":
+            warp.mode(*at, steps, *grid, NEED, out, ok)
+        else:
+            code = table.CODES[self.method]
+            steps = np.where(steps < WIDEN_FROM, 1.0, steps) if code != table.MEAN else steps
+            if code == table.BILINEAR and steps.max() <= 1.0:
+                warp.bilinear(*at, NEED - 1e-9, *_rounding(out), out, ok)
+            else:
+                radius = table.RADIUS[code]
+                warp.weighted(*at, code, radius, steps, *grid, NEED - 1e-9, *_rounding(out), out, ok)
+        return _result(block, out, ok)
+
+
+def _widened(step: float, code: int) -> float:
+    return 1.0 if code != table.MEAN and step < WIDEN_FROM else step
+
+
+def _around(u: Array, v: Array, halo_x: int, halo_y: int) -> Pane:
+    return Pane(
+        math.floor(v.min()) - halo_y,
+        math.floor(u.min()) - halo_x,
+        math.floor(v.max()) + 1 + halo_y,
+        math.floor(u.max()) + 1 + halo_x,
+    )
+
+
+def _reached(u: Array, v: Array, halo_x: int, halo_y: int, area: Pane) -> Pane | None:
+    """The cells of `area` that kernels at positions u, v reach, or None."""
+    near = (u > -halo_x) & (u < area.right + halo_x) & (v > -halo_y) & (v < area.bottom + halo_y)
+    if not near.any():
+        return None
+    return _around(u[near], v[near], halo_x, halo_y).meet(area)
+
+
+def _joined(pane: Pane, part: Any) -> Block:
+    """A block put together from those of the two halves of `pane`."""
+    if pane.rows >= pane.columns:
+        middle, axis = pane.top + pane.rows // 2, 1
+        halves = (
+            Pane(pane.top, pane.left, middle, pane.right),
+            Pane(middle, pane.left, pane.bottom, pane.right),
+        )
+    else:
+        middle, axis = pane.left + pane.columns // 2, 2
+        halves = (
+            Pane(pane.top, pane.left, pane.bottom, middle),
+            Pane(pane.top, middle, pane.bottom, pane.right),
+        )
+    blocks = [part(half) for half in halves]
+    cells = np.concatenate([block.cells for block in blocks], axis=axis)
+    if all(block.valid is None for block in blocks):
+        return Block(cells)
+    masks = [np.stack([block.valid_of(b) for b in range(cells.shape[0])]) for block in blocks]
+    valid = np.concatenate(masks, axis=axis)
+    shared = all(block.valid is None or block.valid.ndim == 2 for block in blocks)
+    return Block(cells, valid[0] if shared else valid)
+
+
+def _contiguous(block: Block) -> Cells:
+    return np.ascontiguousarray(block.cells)
+
+
+def _mask(block: Block) -> Mask:
+    """Validity as the kernels want it."""
+    if block.valid is None:
+        return np.zeros((0, 0, 0), np.uint8)  # type: ignore[return-value]
+    valid = np.ascontiguousarray(block.valid).view(np.uint8)
+    return valid[None] if valid.ndim == 2 else valid  # type: ignore[return-value]
+
+
+def _blank(block: Block, pane: Pane) -> tuple[Cells, Cells]:
+    layers = block.cells.shape[0] if block.valid is not None and block.valid.ndim == 3 else 1
+    out = np.zeros((block.cells.shape[0], *pane.shape), block.cells.dtype)
+    return out, np.zeros((layers, *pane.shape), np.uint8)
+
+
+def _rounding(out: Cells) -> tuple[bool, float, float]:
+    if out.dtype.kind == "f":
+        return False, 0.0, 0.0
+    limits = np.iinfo(out.dtype)
+    return True, float(limits.min), float(limits.max)
+
+
+def _result(block: Block, out: Cells, ok: Cells) -> Block:
+    valid = ok.view(bool)
+    if valid.all():
+        return Block(out)
+    return Block(out, valid if block.valid is not None and block.valid.ndim == 3 else valid[0])
+
+
+def check_method(method: str) -> None:
+    """Raise UsageError, with the near miss, unless `method` is one of METHODS."""
+    if method not in METHODS:
+        raise UsageError(
+            f"there is no method {method!r}",
+            "it says how cells become other cells",
+            nearest_name(method, METHODS),
+        )
+
+
+def on_frame(source: Raster, frame: Frame, method: str) -> Raster:
+    """`source` on `frame`: its own cells where the lattices agree, else computed by `method`."""
+    offset = source.frame.offset_to(frame)
+    if offset is not None:
+        return place(source, frame, *offset)
+    return Reproject(source, frame, method)

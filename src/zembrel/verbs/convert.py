@@ -1,0 +1,134 @@
+"""convert: other formats and cell types, with nothing lost unsaid."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from zembrel.engine.run import observe
+from zembrel.errors import RefusedError, UsageError, nearest_name
+from zembrel.measure import show_number
+from zembrel.raster.fit import Fit
+from zembrel.raster.model import TYPES, Raster, shared_type
+from zembrel.raster.survey import Statistics
+from zembrel.raster.views.cast import cast
+from zembrel.raster.views.palette import expand_palette
+from zembrel.verbs.each import one_to_one
+from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.survey import blocks_of, percentiles
+from zembrel.verbs.write import Written, write
+
+
+def convert(
+    inputs: Inputs,
+    output: Output,
+    *,
+    stretch: str | None = None,
+    rounded: bool = False,
+    clamp: bool = False,
+    rgb: bool = False,
+    each_band: bool = False,
+) -> Receipt:
+    """Each input in another format or cell type.
+
+    A type that cannot hold the values is refused, with the count of cells concerned, unless
+    `stretch` (`LO,HI` in values or per cent), `rounded` or `clamp` says how.
+    """
+    layers = open_layers(inputs, output.path)
+    if each_band:
+        layers, output = _bands_apart(layers, output)
+
+    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+        view, chose = layer.raster, []
+        if rgb:
+            view = expand_palette(view)
+            chose.append("palette to colour bands")
+        view, more = _typed(layer.path, view, output, stretch, rounded, clamp)
+        return write(view, final, replace(output, type=None)), chose + more
+
+    return one_to_one("convert", layers, output, make)
+
+
+def _bands_apart(layers: list[Layer], output: Output) -> tuple[list[Layer], Output]:
+    from zembrel.raster.views.bands import select_bands
+
+    apart = [
+        Layer(
+            layer.path.with_name(f"{layer.path.stem}_{band.name}{layer.path.suffix}"),
+            select_bands(layer.raster, (n,)),
+        )
+        for layer in layers
+        for n, band in enumerate(layer.raster.bands)
+    ]
+    return apart, replace(output, out=str(output.out).rstrip("/") + "/")
+
+
+def _typed(
+    path: Path, view: Raster, output: Output, stretch: str | None, rounded: bool, clamp: bool
+) -> tuple[Raster, list[str]]:
+    """`view` in the asked type and what was done to its values. Raises RefusedError for losses."""
+    source = shared_type(view.bands).name
+    wanted = output.type or ("uint8" if stretch else source)
+    if wanted not in TYPES:
+        raise UsageError(
+            f"there is no cell type {wanted!r}", "cells have one of a few types", nearest_name(wanted, TYPES)
+        )
+    if stretch:
+        low, high = _stretch_ends(view, stretch, output)
+        top = float(np.iinfo(wanted).max) if np.dtype(wanted).kind in "iu" else 1.0
+        gain = top / (high - low)
+        return cast(view, wanted, gain, -low * gain), [
+            f"stretched {show_number(low)} to {show_number(high)} over 0 to {show_number(top)}"
+        ]
+    if np.can_cast(source, wanted):
+        return cast(view, wanted), [] if wanted == source else [f"type {source} to {wanted}"]
+    fit = Fit(wanted)
+    observe(view, blocks_of(view), [fit], output.means)
+    if (fit.outside and not clamp) or (
+        fit.fractions and not (rounded or clamp) and np.dtype(wanted).kind != "f"
+    ):
+        raise _loss(path, fit, wanted)
+    did = [f"{fit.fractions:,} values rounded"] if fit.fractions else []
+    did += [f"{fit.outside:,} values held at the ends of the range"] if fit.outside else []
+    return cast(view, wanted), [f"type {source} to {wanted}", *did]
+
+
+def _loss(path: Path, fit: Fit, wanted: str) -> RefusedError:
+    what = (
+        f"{fit.outside:,} values lie outside"
+        if fit.outside
+        else f"{fit.fractions:,} values lose their fraction"
+    )
+    remedy = "add --clamp to hold them at its ends, or --stretch 2%,98%" if fit.outside else "add --round"
+    return RefusedError(
+        f"{path} does not fit {wanted}: {what}",
+        f"its values run from {show_number(fit.low)} to {show_number(fit.high)}",
+        remedy,
+    )
+
+
+def _stretch_ends(view: Raster, text: str, output: Output) -> tuple[float, float]:
+    parts = [part.strip() for part in text.split(",")]
+    try:
+        numbers = [float(part.rstrip("%")) for part in parts]
+    except ValueError:
+        numbers = []
+    if len(numbers) != 2 or len({part.endswith("%") for part in parts}) != 1 or not numbers[0] < numbers[1]:
+        raise UsageError(
+            f"--stretch {text}", "two ends are needed, the lower first", "write 0,3000 or 2%,98%"
+        )
+    if not parts[0].endswith("%"):
+        return numbers[0], numbers[1]
+    statistics = Statistics()
+    observe(view, blocks_of(view), [statistics], output.means)
+    low = min(tally.low for tally in statistics.tallies)
+    high = max(tally.high for tally in statistics.tallies)
+    if not low < high:
+        raise RefusedError(
+            "all values are equal or invalid", "there is nothing to stretch", "leave --stretch out"
+        )
+    return percentiles(view, (low, high), (numbers[0], numbers[1]), output.means)

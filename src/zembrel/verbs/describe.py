@@ -1,0 +1,219 @@
+"""describe: what a layer is; several side by side."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from zembrel.engine.run import observe
+from zembrel.errors import InputError, UsageError
+from zembrel.formats import FORMATS, identify, load
+from zembrel.geodesy.crs import UnresolvedCRS, label
+from zembrel.geodesy.operation import operation
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.area import split_crs
+from zembrel.grid.pane import Pane
+from zembrel.measure import show_bytes, show_number
+from zembrel.raster.model import Raster, shared_type
+from zembrel.raster.survey import Statistics
+from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.receipt import Receipt, frame_facts, show_bounds, show_cell
+from zembrel.verbs.survey import blocks_of
+
+Rows = list[tuple[str, str]]
+DIFFERS = "*"
+
+
+def describe(inputs: Inputs, output: Output, *, stats: bool = False, at: str | None = None) -> Receipt:
+    """Facts of each input as text or, in `facts`, for programs.
+
+    stats: exact minimum, maximum, mean and deviation of each band; at: `X,Y[@CRS]`, values there.
+    """
+    layers = open_layers(inputs)
+    facts = [_facts(layer) for layer in layers]
+    tables = [_rows(layer) for layer in layers]
+    for layer, table, fact in zip(layers, tables, facts, strict=True):
+        if stats:
+            _add_statistics(layer, table, fact, output)
+        if at:
+            _add_values(layer, at, table, fact)
+    text = _single(tables[0]) if len(layers) == 1 else _side_by_side(layers, tables)
+    return Receipt("describe", "", (), {"layers": facts}, data=text)
+
+
+def _facts(layer: Layer) -> dict[str, Any]:
+    raster, path = layer.raster, layer.path
+    name = identify(path)
+    return {
+        "path": str(path),
+        "format": name,
+        "bytes": path.stat().st_size,
+        "layers": load(name).layers(path),
+        "frame": frame_facts(raster.frame),
+        "bands": [
+            {
+                "name": b.name,
+                "type": b.type,
+                "nodata": b.nodata,
+                "unit": b.unit or None,
+                "colour": b.colour or None,
+            }
+            | ({"classes": {e.code: e.name for e in b.legend.entries if e.name}} if b.legend else {})
+            for b in raster.bands
+        ],
+        "compression": getattr(getattr(raster, "layout", None), "compression", None),
+        "overviews": len(getattr(raster, "reduced", ())),
+        "mask": getattr(raster, "mask", None) is not None or getattr(raster, "alpha", None) is not None,
+    }
+
+
+def _rows(layer: Layer) -> Rows:
+    raster, path = layer.raster, layer.path
+    frame = raster.frame
+    name = identify(path)
+    rows = [
+        ("file", str(path)),
+        ("format", FORMATS[name].title.split(",")[0] + _storage(raster)),
+        ("size", f"{show_bytes(path.stat().st_size)} on disk, {show_bytes(_raw_bytes(raster))} of cells"),
+        (
+            "CRS",
+            label(frame.crs)
+            if frame.crs
+            else "missing: give it with --from-crs, or mend the file with label",
+        ),
+        ("extent", show_bounds(frame)),
+    ]
+    if frame.crs is not None and not isinstance(frame.crs, UnresolvedCRS):
+        rows.append(("middle", _middle(raster)))
+    rows += [
+        ("cell", show_cell(frame) + ("" if frame.north_up else ", turned")),
+        ("cells", f"{frame.columns:,} columns x {frame.rows:,} rows, values on {_anchor(raster)}"),
+        (
+            "bands",
+            f"{len(raster.bands)} {shared_type(raster.bands).name}: "
+            + ", ".join(b.name for b in raster.bands),
+        ),
+        ("nodata", _nodata(raster)),
+    ]
+    layers = load(name).layers(path)
+    if len(layers) > 1:
+        rows.append(("layers", f"{len(layers)}: choose with --layer {layers[0]} to {layers[-1]}"))
+    legend = raster.bands[0].legend
+    if legend is not None:
+        named = [f"{entry.code} {entry.name}" for entry in legend.entries if entry.name]
+        rows.append(("legend", ", ".join(named) or f"{len(legend.entries)} colours"))
+    return rows
+
+
+def _storage(raster: Raster) -> str:
+    layout = getattr(raster, "layout", None)
+    if layout is None:
+        return ""
+    segments = f"tiles of {layout.columns}" if layout.tiled else f"strips of {layout.rows}"
+    count = len(getattr(raster, "reduced", ()))
+    return f", {layout.compression}, {segments}, {count} overviews"
+
+
+def _raw_bytes(raster: Raster) -> int:
+    return raster.frame.size * sum(band.dtype.itemsize for band in raster.bands)
+
+
+def _anchor(raster: Raster) -> str:
+    return "nodes" if raster.frame.registration == "node" else "cells"
+
+
+def _nodata(raster: Raster) -> str:
+    values = {band.nodata for band in raster.bands}
+    named = ", ".join(show_number(v) for v in values if v is not None)
+    mask = getattr(raster, "mask", None) is not None
+    alpha = getattr(raster, "alpha", None) is not None
+    kinds = [named, "mask" if mask else "", "alpha" if alpha else ""]
+    return ", ".join(kind for kind in kinds if kind) or "none declared"
+
+
+def _middle(raster: Raster) -> str:
+    frame = raster.frame
+    x, y = frame.centres(np.array([frame.columns / 2 - 0.5]), np.array([frame.rows / 2 - 0.5]))
+    assert frame.crs is not None
+    lon, lat = operation(frame.crs, by_code(4326))(x, y)
+    if not np.isfinite([lon[0], lat[0]]).all():
+        return "outside the CRS's domain"
+    return f"{abs(lat[0]):.5f} {'N' if lat[0] >= 0 else 'S'}  {abs(lon[0]):.5f} {'E' if lon[0] >= 0 else 'W'}"
+
+
+def _add_statistics(layer: Layer, table: Rows, facts: dict[str, Any], output: Output) -> None:
+    statistics = Statistics()
+    observe(layer.raster, blocks_of(layer.raster), [statistics], output.means)
+    for n, (band, tally) in enumerate(zip(layer.raster.bands, statistics.tallies, strict=True)):
+        share = tally.count / layer.raster.frame.size
+        deviation = statistics.deviation(n)
+        if tally.count:
+            text = f"{show_number(tally.low)} to {show_number(tally.high)}, mean {tally.mean:.6g}, deviation {deviation:.6g}"
+        else:
+            text = "nothing"
+        table.append((band.name, f"{text}, {100 * share:.4g} % valid"))
+        facts["bands"][n]["statistics"] = (
+            {
+                "min": tally.low,
+                "max": tally.high,
+                "mean": tally.mean,
+                "deviation": deviation,
+                "valid": tally.count,
+            }
+            if tally.count
+            else {"valid": 0}
+        )
+
+
+def _add_values(layer: Layer, at: str, table: Rows, facts: dict[str, Any]) -> None:
+    raster, frame = layer.raster, layer.raster.frame
+    numbers, crs = split_crs(at)
+    try:
+        x, y = (float(part) for part in numbers.split(","))
+    except ValueError as exc:
+        raise UsageError(f"--at {at}", "a point is needed", "write --at X,Y or --at X,Y@EPSG:4326") from exc
+    px, py = np.array([x]), np.array([y])
+    if crs is not None and frame.crs is not None:
+        px, py = operation(crs, frame.crs)(px, py)
+    col, row = frame.corners.position(px, py)
+    inside = np.isfinite([px[0], py[0]]).all() and 0 <= col[0] < frame.columns and 0 <= row[0] < frame.rows
+    if not inside:
+        raise InputError(
+            f"{layer.path} does not reach {at}",
+            f"it covers {show_bounds(frame)}",
+            "check the point and its CRS",
+        )
+    c, r = int(col[0]), int(row[0])
+    block = raster.cells(Pane(r, c, r + 1, c + 1))
+    values = []
+    for n, band in enumerate(raster.bands):
+        value = block.cells[n, 0, 0].item() if block.valid_of(n)[0, 0] else None
+        values.append(value)
+        name = band.legend.name(int(value)) if band.legend and value is not None else ""
+        shown = "nothing" if value is None else show_number(value)
+        table.append((f"{band.name} there", shown + (f" ({name})" if name else "")))
+    facts["at"] = {"point": at, "column": c, "row": r, "values": values}
+
+
+def _single(table: Rows) -> str:
+    width = max(len(word) for word, _ in table) + 3
+    return "".join(f"{word:<{width}}{text}\n" for word, text in table)
+
+
+def _side_by_side(layers: list[Layer], tables: list[Rows]) -> str:
+    """One column for each layer; `*` before a row says that they differ there."""
+    words = list(dict.fromkeys(word for table in tables for word, _ in table if word != "file"))
+    cells = [[dict(table).get(word, "-") for table in tables] for word in words]
+    widths = [
+        max(len(str(layer.path)), *(len(row[n]) for row in cells)) + 3 for n, layer in enumerate(layers)
+    ]
+    margin = max(len(word) for word in words) + 5
+    heads = "".join(f"{layer.path!s:<{width}}" for layer, width in zip(layers, widths, strict=True))
+    lines = [" " * margin + heads.rstrip()]
+    for word, row in zip(words, cells, strict=True):
+        mark = DIFFERS if len(set(row)) > 1 else " "
+        text = "".join(f"{cell:<{width}}" for cell, width in zip(row, widths, strict=True))
+        lines.append(f"{mark} {word:<{margin - 2}}{text}".rstrip())
+    return "\n".join(lines) + f"\n{DIFFERS} marks where they differ\n"

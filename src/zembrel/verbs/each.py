@@ -1,0 +1,114 @@
+"""Verbs that go one to one: where each input's result goes, and the receipt over all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+from zembrel.engine.commit import check_free
+from zembrel.errors import InputError, UsageError, ZembrelError
+from zembrel.formats import FORMATS, choose_format
+from zembrel.measure import show_bytes
+from zembrel.verbs.inputs import Layer
+from zembrel.verbs.options import Output
+from zembrel.verbs.receipt import LOSSES, Receipt, frame_items, named
+from zembrel.verbs.write import Written
+
+Job = tuple[Layer, Path]
+
+
+def results(paths: Sequence[Path], output: Output) -> list[Path]:
+    """Where the result of each input goes. Raises UsageError for two on one name or no folder."""
+    out = output.path
+    folder = str(output.out).endswith("/") or out.is_dir()
+    if not folder:
+        if len(paths) > 1:
+            raise UsageError(
+                f"{len(paths)} inputs make {len(paths)} results, {out} is one",
+                "they would overwrite each other",
+                f"give a folder: --out {out.with_suffix('')}/",
+            )
+        return [out]
+    ending = (
+        FORMATS[output.format.lower()].endings[0]
+        if output.format and output.format.lower() in FORMATS
+        else None
+    )
+    finals = [out / (path.stem + (ending or path.suffix)) for path in paths]
+    for number, final in enumerate(finals):
+        if final in finals[:number]:
+            raise UsageError(
+                f"{paths[finals.index(final)]} and {paths[number]} would both become {final}",
+                "one would be lost",
+                "give them in two runs, or rename one",
+            )
+    return finals
+
+
+def one_to_one(
+    verb: str,
+    layers: Sequence[Layer],
+    output: Output,
+    make: Callable[[Layer, Path], tuple[Written, list[str]]],
+) -> Receipt:
+    """Make each result and put one receipt over all; with keep_going the others are finished."""
+    finals = results([layer.path for layer in layers], output)
+    for final in finals:
+        choose_format(final, output.format)
+        if not output.dry_run:
+            check_free(final, output.replace)
+    done: list[tuple[Layer, Written, list[str]]] = []
+    lost: list[tuple[Path, ZembrelError]] = []
+    for layer, final in zip(layers, finals, strict=True):
+        try:
+            written, chose = make(layer, final)
+            done.append((layer, written, chose))
+        except ZembrelError as exc:
+            if not output.keep_going or len(layers) == 1:
+                raise
+            lost.append((layer.path, exc))
+    if not done:
+        raise InputError(
+            f"none of the {len(layers)} inputs could be done", lost[0][1].what, lost[0][1].remedy
+        )
+    return _receipt(verb, layers, output, done, lost)
+
+
+def _receipt(
+    verb: str,
+    layers: Sequence[Layer],
+    output: Output,
+    done: Sequence[tuple[Layer, Written, list[str]]],
+    lost: Sequence[tuple[Path, ZembrelError]],
+) -> Receipt:
+    first = done[0][1]
+    chose = list(dict.fromkeys(item for _, written, items in done for item in (*items, *written.chose)))
+    checks = list(dict.fromkeys(item for _, written, _ in done for item in written.checks))
+    lines = [("frame", frame_items(first.view.frame)), ("chose", tuple(chose)), ("checks", tuple(checks))]
+    if len(done) == 1:
+        lines.append(("plan" if output.dry_run else "wrote", first.wrote))
+    else:
+        lines[0] = (
+            "frames",
+            tuple(
+                f"{len(done)}, the first: {item}" if n == 0 else item for n, item in enumerate(lines[0][1])
+            ),
+        )
+        size = sum(int(written.facts.get("bytes", written.facts["bytes_at_most"])) for _, written, _ in done)
+        seconds = sum(float(written.facts.get("seconds", 0)) for _, written, _ in done)
+        items = (f"{len(done)} files in {output.path}", show_bytes(size), f"in {seconds:.1f} s")
+        lines.append(("plan" if output.dry_run else "wrote", items))
+    lines += [("lost", (f"{path}: {exc.what}",)) for path, exc in lost]
+    facts: dict[str, Any] = {
+        "inputs": [str(layer.path) for layer in layers],
+        "chose": chose,
+        "checks": checks,
+        "results": [written.facts for _, written, _ in done],
+        "lost": [
+            {"input": str(path), "error": exc.what, "why": exc.why, "try": exc.remedy} for path, exc in lost
+        ],
+    }
+    title = f"{named([layer.path for layer in layers])} -> {output.out}"
+    shown = tuple((word, tuple(items)) for word, items in lines if items)
+    return Receipt(verb, title, shown, facts, LOSSES if lost else 0)

@@ -1,0 +1,63 @@
+"""formats: what can be read and written, printed from the table the code works by."""
+
+from __future__ import annotations
+
+from zembrel.errors import UsageError, nearest_name
+from zembrel.formats import FORMATS
+from zembrel.verbs.receipt import Receipt
+
+
+def formats(name: str | None = None) -> Receipt:
+    """All formats in a line each, or one with its options. Raises UsageError for an unknown name."""
+    facts = {
+        key: {
+            "title": f.title,
+            "endings": f.endings,
+            "types": f.types,
+            "bands": f.most_bands or "any",
+            "settings": dict(f.settings),
+        }
+        for key, f in FORMATS.items()
+    }
+    if name is None:
+        return Receipt("formats", "", (), facts, data=_table())
+    if name.lower() not in FORMATS:
+        raise UsageError(f"there is no format {name!r}", "see zembrel formats", nearest_name(name, FORMATS))
+    return Receipt("formats", "", (), {name: facts[name.lower()]}, data=_one(name.lower()))
+
+
+def _table() -> str:
+    heads = ("name", "endings", "bands", "CRS", "mask", "legend", "types")
+    rows = [heads]
+    for name, f in FORMATS.items():
+        yes = [
+            ("inside" if f.holds_place else "beside"),
+            *("yes" if has else "no" for has in (f.holds_mask, f.holds_legend)),
+        ]
+        bands = str(f"1 or {f.most_bands}" if f.most_bands else "any")
+        types = "all integers and floats" if len(f.types) > 5 else ", ".join(f.types)
+        rows.append((name, " ".join(f.endings), bands, *yes, types))
+    widths = [max(len(row[n]) for row in rows) + 2 for n in range(len(heads))]
+    return "".join(
+        "".join(f"{cell:<{w}}" for cell, w in zip(row, widths, strict=True)).rstrip() + "\n" for row in rows
+    )
+
+
+def _one(name: str) -> str:
+    f = FORMATS[name]
+    lines = [
+        ("format", f.title),
+        ("standard", f.specification),
+        ("endings", " ".join(f.endings)),
+        ("types", ", ".join(f.types)),
+        ("bands", f"1 or {f.most_bands}" if f.most_bands else "any number"),
+        ("place", "in the file" if f.holds_place else "in a world file and .prj beside it"),
+        (
+            "invalid",
+            "mask or nodata" if f.holds_mask else "nodata value only" if name == "npy" else "becomes white",
+        ),
+        ("longest", f"{f.longest_side:,} cells along a side"),
+        *((f"--set {key}", text) for key, text in f.settings.items()),
+    ]
+    width = max(len(word) for word, _ in lines) + 3
+    return "".join(f"{word:<{width}}{text}\n" for word, text in lines)

@@ -1,0 +1,105 @@
+"""frame: make, show and save a frame."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from zembrel.engine.commit import Staging
+from zembrel.errors import UsageError
+from zembrel.geodesy.registry import parse_crs
+from zembrel.grid.frame import Affine, Frame, snapped
+from zembrel.grid.framefile import ENDING, write_frame
+from zembrel.measure import parse_cell
+from zembrel.verbs.inputs import open_layers
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt, frame_facts, frame_items, show_bounds
+from zembrel.verbs.target import decide
+from zembrel.verbs.within import resolve
+
+
+def frame(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    *,
+    columns: int | None = None,
+    rows: int | None = None,
+    origin: str | None = None,
+    registration: str | None = None,
+) -> Receipt:
+    """A frame from rasters, or from an area with a cell size or a number of columns and rows.
+
+    origin: `X,Y` on the lattice. Raises UsageError if that does not settle the frame.
+    """
+    made = (
+        _from_rasters(inputs, where)
+        if inputs.inputs or inputs.inputs_from
+        else _from_area(where, columns, rows, origin, registration or "cell")
+    )
+    if registration and made.registration != registration:
+        made = replace(made, registration=registration)
+    text = write_frame(made)
+    lines = (("frame", frame_items(made)), ("extent", (show_bounds(made),)))
+    if output.out is None:
+        return Receipt("frame", "", (), {"frame": frame_facts(made)}, data=text)
+    out = output.path
+    if not out.name.endswith(ENDING):
+        raise UsageError(
+            f"{out.name} is no frame file name", "other commands know it by its ending", f"end it in {ENDING}"
+        )
+    if not output.dry_run:
+        with Staging(output.replace) as staging:
+            staging.write_text(out, text)
+            staging.publish()
+    return Receipt("frame", str(out), lines, {"out": str(out), "frame": frame_facts(made)})
+
+
+def _from_rasters(inputs: Inputs, where: Where) -> Frame:
+    return decide(open_layers(inputs), where).frame
+
+
+def _from_area(
+    where: Where, columns: int | None, rows: int | None, origin: str | None, registration: str
+) -> Frame:
+    if where.onto:
+        return decide([], where).frame
+    if not where.within or not where.crs:
+        raise UsageError(
+            "a frame needs a place",
+            "neither a raster nor an area with a CRS is given",
+            "add --within AREA --crs CRS",
+        )
+    crs = parse_crs(where.crs)
+    bounds = resolve(where, crs).bounds
+    if columns or rows:
+        if not (columns and rows) or where.cell or origin or min(columns, rows) < 1:
+            raise UsageError(
+                "--columns and --rows go together",
+                "they settle the cell size",
+                "give both, and neither --cell nor --origin",
+            )
+        west, south, east, north = bounds
+        steps = (columns - 1, rows - 1) if registration == "node" else (columns, rows)
+        affine = Affine(west, north, (east - west) / max(steps[0], 1), -(north - south) / max(steps[1], 1))
+        return Frame(crs, affine, columns, rows, registration)
+    if not where.cell:
+        raise UsageError(
+            "a frame needs a cell size",
+            "the area alone does not settle it",
+            "add --cell 2m, or --columns and --rows",
+        )
+    across, along = parse_cell(where.cell)
+    cell = across.in_unit(crs.unit.kind, crs.unit.factor), along.in_unit(crs.unit.kind, crs.unit.factor)
+    return snapped(crs, bounds, cell, origin=_point(origin), registration=registration)
+
+
+def _point(origin: str | None) -> tuple[float, float]:
+    if origin is None:
+        return 0.0, 0.0
+    try:
+        x, y = (float(part) for part in origin.split(","))
+    except ValueError as exc:
+        raise UsageError(
+            f"--origin {origin}", "a point of the lattice is needed", "write --origin X,Y"
+        ) from exc
+    return x, y

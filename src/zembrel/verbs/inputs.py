@@ -1,0 +1,141 @@
+"""Finding and opening what a verb is given."""
+
+from __future__ import annotations
+
+import glob
+import re
+import sys
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from zembrel.errors import InputError, UsageError
+from zembrel.formats import identify, load, readable
+from zembrel.geodesy.crs import same
+from zembrel.geodesy.registry import parse_crs
+from zembrel.raster.model import Raster, pick_bands
+from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.nodata import WithNodata
+from zembrel.raster.views.place import Reframed
+from zembrel.verbs.options import Inputs
+
+
+@dataclass(frozen=True)
+class Layer:
+    """An opened input."""
+
+    path: Path
+    raster: Raster
+
+
+def open_layers(options: Inputs, out: Path | None = None) -> list[Layer]:
+    """The inputs in their order, as the options say they are to be understood. Raises InputError."""
+    return [Layer(path, open_input(path, options)) for path in find_inputs(options, out)]
+
+
+def open_input(path: Path, options: Inputs) -> Raster:
+    """One input, with its CRS, nodata and bands as the options say. Raises InputError."""
+    raster = load(identify(path)).open_raster(path, options.layer)
+    if options.from_crs:
+        crs = parse_crs(options.from_crs)
+        if raster.frame.crs is None or options.force_crs:
+            raster = Reframed(raster, replace(raster.frame, crs=crs))
+        elif not same(raster.frame.crs, crs):
+            raise InputError(
+                f"{path} says it is in {raster.frame.crs.name}, not {crs.name}",
+                "--from-crs is for files that do not say",
+                "leave --from-crs out, or add --force-crs to overrule the file",
+            )
+    if options.bands:
+        raster = select_bands(raster, pick_bands(raster.bands, options.bands))
+    if options.from_nodata is not None:
+        raster = WithNodata(raster, options.from_nodata)
+    return raster
+
+
+def find_inputs(options: Inputs, out: Path | None = None) -> list[Path]:
+    """Paths of files, of folders' rasters and of patterns, in the given order.
+
+    Raises InputError for a path that is not there or a pattern that fits nothing; UsageError if
+    nothing is given at all.
+    """
+    words = [*options.inputs, *_listed(options.inputs_from)]
+    if not words:
+        raise UsageError(
+            "there is no input", "the verb has nothing to work on", "name files, folders or patterns"
+        )
+    found: list[Path] = []
+    for word in words:
+        found += _expand(word, out)
+    unique = list(dict.fromkeys(found))
+    if out is not None and out in unique:
+        raise UsageError(
+            f"{out} is an input as well as the result", "it would be lost", "choose another --out"
+        )
+    return unique
+
+
+def _listed(listing: str | None) -> list[str]:
+    if listing is None:
+        return []
+    if listing == "-":
+        return [line.strip() for line in sys.stdin if line.strip()]
+    try:
+        return [line.strip() for line in Path(listing).read_text("utf-8").splitlines() if line.strip()]
+    except OSError as exc:
+        raise InputError(
+            f"{listing} cannot be read", exc.strerror or str(exc), "check --inputs-from"
+        ) from exc
+
+
+def _expand(word: str, out: Path | None) -> list[Path]:
+    path = Path(word)
+    if path.is_dir():
+        inside = [
+            p for p in _natural(path.rglob("*")) if p.is_file() and readable(p) and not _hidden(p, path)
+        ]
+        inside = [p for p in inside if out is None or (p != out and out not in p.parents)]
+        if not inside:
+            raise InputError(
+                f"folder {path} holds no raster", "nothing in it can be read", "see zembrel formats"
+            )
+        return inside
+    if path.exists():
+        return [path]
+    if any(sign in word for sign in "*?["):
+        matches = _natural(Path(match) for match in glob.glob(word, recursive=True))
+        matches = [match for match in matches if match.is_file() and match != out]
+        if matches:
+            return matches
+        raise InputError(f"nothing fits {word!r}", f"looked in {Path.cwd()}", "check the pattern")
+    raise InputError(f"{word} does not exist", f"looked in {Path.cwd()}", "check the path")
+
+
+def _hidden(path: Path, folder: Path) -> bool:
+    return any(part.startswith(".") for part in path.relative_to(folder).parts)
+
+
+def _natural(paths: Iterable[Path]) -> list[Path]:
+    """By name, with numbers in their own order: m2 before m10."""
+
+    def key(path: Path) -> list[tuple[int, int | str]]:
+        return [
+            (0, int(part)) if part.isdigit() else (1, part) for part in re.split(r"(\d+)", str(path)) if part
+        ]
+
+    return sorted(paths, key=key)
+
+
+def check_placed(layers: Sequence[Layer]) -> None:
+    """Raise InputError if some layers have a CRS and others have not."""
+    homeless = [layer for layer in layers if layer.raster.frame.crs is None]
+    if not homeless or len(homeless) == len(layers):
+        return
+    known = next(layer.raster.frame.crs for layer in layers if layer.raster.frame.crs)
+    code = f"EPSG:{known.code}" if known.code else f'"{known.name}"'
+    others = len(layers) - 1
+    raise InputError(
+        f"{homeless[0].path} has no coordinate reference system",
+        f"without one its place among the other {others} input{'s' if others > 1 else ''} is unknown",
+        f"add --from-crs {code} if that is what it is in, or leave the file out",
+    )

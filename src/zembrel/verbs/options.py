@@ -1,0 +1,95 @@
+"""Options that mean the same for every verb, as plain values. The command line fills these in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from zembrel.engine.plan import DEFAULT_CEILING
+from zembrel.engine.run import DEFAULT_MEMORY, Means
+from zembrel.errors import UsageError
+from zembrel.measure import parse_bytes
+from zembrel.progress import Tick, no_tick
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """What to read, and what to believe about it."""
+
+    inputs: tuple[str, ...] = ()
+    inputs_from: str | None = None
+    layer: str | None = None
+    from_crs: str | None = None
+    force_crs: bool = False
+    from_nodata: float | None = None
+    bands: str | None = None
+
+
+@dataclass(frozen=True)
+class Where:
+    """Where and how fine the result is."""
+
+    onto: str | None = None
+    crs: str | None = None
+    cell: str | None = None
+    within: str | None = None
+    within_where: str | None = None
+    reach: str | None = None
+    mask: bool = False
+    places: str | None = None
+
+
+@dataclass(frozen=True)
+class Output:
+    """What to write, and within which limits."""
+
+    out: str | None = None
+    format: str | None = None
+    type: str | None = None
+    nodata: str | None = None
+    compress: str | None = None
+    settings: tuple[str, ...] = ()
+    world_file: bool | None = None
+    replace: bool = False
+    dry_run: bool = False
+    ceiling: str | None = None
+    memory: str | None = None
+    workers: int = 0
+    keep_going: bool = False
+    command: str = "zembrel"  # as typed, for refusals that name what would go on
+    tick: Tick = no_tick
+
+    @property
+    def path(self) -> Path:
+        """Where to. Raises UsageError if nobody said."""
+        if not self.out:
+            raise UsageError(
+                "there is no place for the result", "nothing is written unasked", "add --out PATH"
+            )
+        return Path(self.out)
+
+    @property
+    def means(self) -> Means:
+        if self.workers < 0:
+            raise UsageError(
+                f"{self.workers} workers", "at least one has to work", "leave --workers out for all cores"
+            )
+        memory = parse_bytes(self.memory) if self.memory else DEFAULT_MEMORY
+        return Means(memory, self.workers, self.tick)
+
+    @property
+    def ceiling_bytes(self) -> int:
+        return parse_bytes(self.ceiling) if self.ceiling else DEFAULT_CEILING
+
+    @property
+    def format_settings(self) -> dict[str, str]:
+        """--set and --compress as one mapping. Raises UsageError for text without `=`."""
+        chosen: dict[str, str] = {}
+        for text in self.settings:
+            key, equals, value = text.partition("=")
+            if not equals or key in chosen:
+                raise UsageError(f"--set {text}", "KEY=VALUE is needed, each key once", "see zembrel formats")
+            chosen[key] = value
+        if self.compress:
+            chosen["compress"] = self.compress
+        return chosen

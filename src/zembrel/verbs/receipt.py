@@ -1,0 +1,84 @@
+"""Receipts: what a verb read, chose, wrote and checked, in numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from zembrel.geodesy.crs import CRS, label
+from zembrel.grid.frame import Frame
+from zembrel.grid.framefile import crs_text
+from zembrel.measure import show_number
+
+LOSSES = 7  # exit code of a run that ended with listed losses
+
+
+@dataclass(frozen=True)
+class Receipt:
+    """`lines` are for people, (word, items) each; `facts` are the same for programs."""
+
+    verb: str
+    title: str
+    lines: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    facts: dict[str, Any] = field(default_factory=dict)
+    exit_code: int = 0
+    data: str | None = None  # what was asked for, for verbs that print it
+
+
+def named(paths: Sequence[Path]) -> str:
+    """`6 inputs (a.tif ... f.tif)`, or the one path."""
+    if len(paths) == 1:
+        return str(paths[0])
+    return f"{len(paths)} inputs ({paths[0]} ... {paths[-1]})"
+
+
+def frame_items(frame: Frame) -> tuple[str, ...]:
+    """CRS, cell size and extent in cells, for the receipt."""
+    turned = () if frame.north_up else ("turned",)
+    nodes = ("values on nodes",) if frame.registration == "node" else ()
+    size = f"{frame.columns:,} x {frame.rows:,} cells"
+    return (label(frame.crs), show_cell(frame), size, *nodes, *turned)
+
+
+def show_cell(frame: Frame) -> str:
+    """`0.5 m`, `2 x 3 m` or `1 arcsec`."""
+    across, along = frame.cell
+    unit = unit_sign(frame.crs)
+    if unit == "deg" and max(across, along) < 0.1:
+        across, along, unit = across * 3600, along * 3600, "arcsec"
+    same = abs(across - along) <= 1e-9 * across
+    return f"{across:.7g} {unit}" if same else f"{across:.7g} x {along:.7g} {unit}"
+
+
+def unit_sign(crs: CRS | None) -> str:
+    """Short sign of the unit of coordinates."""
+    if crs is None:
+        return "cells"
+    return {"metre": "m", "degree": "deg", "foot": "ft", "US survey foot": "usft"}.get(
+        crs.unit.name, crs.unit.name
+    )
+
+
+def frame_facts(frame: Frame) -> dict[str, Any]:
+    """The frame for programs."""
+    west, south, east, north = frame.bounds
+    return {
+        "crs": crs_text(frame.crs) if frame.crs else None,
+        "crs_name": frame.crs.name if frame.crs else None,
+        "bounds": [west, south, east, north],
+        "cell": list(frame.cell),
+        "columns": frame.columns,
+        "rows": frame.rows,
+        "registration": frame.registration,
+    }
+
+
+def show_bounds(frame: Frame) -> str:
+    """West, south, east and north with as many digits as the cell size asks for."""
+    digits = 6 if unit_sign(frame.crs) == "deg" else 2
+    return "  ".join(
+        f"{side} {show_number(round(value, digits))}"
+        for side, value in zip("WSEN", frame.bounds, strict=True)
+    )

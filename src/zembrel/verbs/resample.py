@@ -1,0 +1,44 @@
+"""resample and reproject: a new cell size, a new CRS, or both."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zembrel.errors import UsageError
+from zembrel.verbs.each import one_to_one
+from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.target import brought, decide, masked
+from zembrel.verbs.write import Written, write
+
+
+def resample(inputs: Inputs, where: Where, output: Output, *, method: str = "auto") -> Receipt:
+    """Each input on cells of another size. Raises UsageError without one."""
+    if not where.cell and not where.onto:
+        raise UsageError("there is no new cell size", "resample needs one", "add --cell 10m, or --onto FRAME")
+    if where.crs:
+        raise UsageError("resample keeps the CRS", "--crs changes it", "use reproject")
+    return _moved("resample", inputs, where, output, method)
+
+
+def reproject(inputs: Inputs, where: Where, output: Output, *, method: str = "auto") -> Receipt:
+    """Each input in another CRS, its resolution kept unless a cell size is given.
+
+    Several inputs get one cell size and one lattice, so that neighbours meet without gap or shift.
+    """
+    if not where.crs and not where.onto:
+        raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
+    return _moved("reproject", inputs, where, output, method)
+
+
+def _moved(verb: str, inputs: Inputs, where: Where, output: Output, method: str) -> Receipt:
+    layers = open_layers(inputs, output.path)
+
+    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+        target = decide([layer], where, finest=layers)
+        view, chose = brought(layer, target, method)
+        cover = target.cover() if where.mask else None
+        return write(masked(view, cover), final, output, cover=cover), [*target.chose, *chose]
+
+    return one_to_one(verb, layers, output, make)

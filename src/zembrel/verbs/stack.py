@@ -1,0 +1,48 @@
+"""stack: several layers become bands of one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from zembrel.raster.model import shared_type
+from zembrel.raster.views.bands import Relabelled
+from zembrel.raster.views.bands import stack as stack_views
+from zembrel.verbs.inputs import open_layers
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.target import brought, decide, masked
+from zembrel.verbs.write import write
+
+
+def stack(inputs: Inputs, where: Where, output: Output, *, method: str = "auto") -> Receipt:
+    """All bands of all inputs on one frame, in the given order; bands of one-band files take their name."""
+    layers = open_layers(inputs, output.path)
+    target = decide(layers, where)
+    views, chose = [], list(target.chose)
+    for layer in layers:
+        view, more = brought(layer, target, method)
+        if len(view.bands) == 1:
+            view = Relabelled(view, (replace(view.bands[0], name=layer.path.stem, legend=None, colour=""),))
+        views.append(view)
+        chose += more
+    whole = stack_views(tuple(views))
+    kinds = {band.type for band in whole.bands}
+    if len(kinds) > 1:
+        chose.append(f"type {shared_type(whole.bands).name} (holds {', '.join(sorted(kinds))})")
+    cover = target.cover() if where.mask else None
+    written = write(masked(whole, cover), output.path, output, cover=cover)
+    chose = list(dict.fromkeys([*chose, *written.chose]))
+    lines = (
+        ("frame", frame_items(target.frame)),
+        ("chose", tuple(chose)),
+        ("checks", written.checks),
+        ("plan" if output.dry_run else "wrote", written.wrote),
+    )
+    facts = {
+        "inputs": [str(layer.path) for layer in layers],
+        "bands": [band.name for band in whole.bands],
+        "chose": chose,
+        "checks": list(written.checks),
+        "results": [written.facts],
+    }
+    return Receipt("stack", f"{named([layer.path for layer in layers])} -> {output.out}", lines, facts)

@@ -1,0 +1,58 @@
+"""Passing over all cells to learn about them: block lists, percentiles."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.engine.run import Means, observe
+from zembrel.grid.pane import Pane
+from zembrel.raster.model import Block, Raster
+
+_BINS = 65_536
+
+
+def blocks_of(view: Raster, side: int = 1024) -> list[Pane]:
+    """Panes that cover `view`, whole segments where the source has them."""
+    rows, columns = getattr(view, "block_shape", (side, side))
+    fitting = max(1, side * side // (rows * columns))
+    if columns >= view.frame.columns:
+        return list(view.frame.pane.blocks(rows * fitting, view.frame.columns))
+    return list(
+        view.frame.pane.blocks(max(rows, side // rows * rows), max(columns, side // columns * columns))
+    )
+
+
+@dataclass
+class Histogram:
+    """Observer: counts of all bands together in equal bins between `low` and `high`."""
+
+    low: float
+    high: float
+    counts: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros(_BINS, np.int64))
+
+    def look(self, pane: Pane, block: Block) -> npt.NDArray[np.int64]:
+        cells = (
+            block.cells
+            if block.valid is None
+            else block.cells[np.broadcast_to(block.valid, block.cells.shape)]
+        )
+        return np.histogram(cells, _BINS, (self.low, self.high))[0]
+
+    def note(self, seen: npt.NDArray[np.int64]) -> None:
+        self.counts += seen
+
+
+def percentiles(
+    view: Raster, ends: tuple[float, float], wanted: tuple[float, float], means: Means
+) -> tuple[float, float]:
+    """Values below which `wanted` per cent of all valid cells lie, to 1/65,536 of their range."""
+    histogram = Histogram(*ends)
+    observe(view, blocks_of(view), [histogram], means)
+    share = np.cumsum(histogram.counts) / max(histogram.counts.sum(), 1)
+    edges = np.linspace(*ends, _BINS + 1)
+    low = edges[int(np.searchsorted(share, wanted[0] / 100, side="right"))]
+    high = edges[min(int(np.searchsorted(share, wanted[1] / 100)) + 1, _BINS)]
+    return float(low), float(high)

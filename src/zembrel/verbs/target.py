@@ -1,0 +1,208 @@
+"""The frame a result lands on: chosen once, from what is asked and what the inputs are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from zembrel.errors import InputError, UsageError
+from zembrel.geodesy.crs import CRS, same
+from zembrel.geodesy.operation import operation
+from zembrel.geodesy.registry import parse_crs
+from zembrel.grid.extent import carried_bounds, carried_cell
+from zembrel.grid.frame import Frame, snapped
+from zembrel.grid.framefile import crs_text
+from zembrel.measure import parse_cell
+from zembrel.raster.model import Raster, is_photo
+from zembrel.raster.views.outline import Blanked, Cover
+from zembrel.raster.views.reproject import check_method, on_frame
+from zembrel.verbs.inputs import Layer, check_placed
+from zembrel.verbs.options import Where
+from zembrel.verbs.within import Resolved, load_frame, overlap_error, resolve
+
+Bounds = tuple[float, float, float, float]
+
+
+@dataclass(frozen=True)
+class Target:
+    """The result's frame, the area it keeps, and the choices made for the user."""
+
+    frame: Frame
+    area: Resolved | None = None
+    chose: tuple[str, ...] = ()
+
+    def cover(self, touching: bool = False) -> Cover | None:
+        return self.area.cover(self.frame, touching) if self.area else None
+
+
+def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None = None) -> Target:
+    """The frame for all `layers`. finest: layers whose native resolution counts (default: the same).
+
+    Raises UsageError for options that exclude each other, InputError if nothing lies in the area.
+    """
+    check_placed(layers)
+    if where.onto:
+        return _onto(where)
+    crs, chose = _choose_crs(layers, where)
+    cell = _choose_cell(finest or layers, where, crs)
+    bounds = _joined([_bounds(layer, crs) for layer in layers])
+    area = None
+    if where.within:
+        _refuse_bare(where, layers)
+        area = resolve(where, crs)
+        met = _meet(bounds, area.bounds)
+        if met is None:
+            raise overlap_error(_names(layers), layers[0].raster.frame, where.within)
+        bounds = met
+    reference = _reference(layers, crs, cell)
+    if reference is not None:
+        return Target(reference.crop(reference.pane_of(*bounds)), area, chose)
+    registration = layers[0].raster.frame.registration
+    return Target(snapped(crs, bounds, cell, registration=registration), area, chose)
+
+
+def _onto(where: Where) -> Target:
+    if where.crs or where.cell:
+        raise UsageError(
+            "--onto excludes --crs and --cell",
+            "the frame says both already",
+            "leave out --onto, or the others",
+        )
+    assert where.onto is not None
+    frame = load_frame(Path(where.onto))
+    chose = (f"onto {where.onto}",)
+    if not where.within:
+        return Target(frame, None, chose)
+    area = resolve(where, frame.crs)
+    met = _meet(frame.bounds, area.bounds)
+    if met is None:
+        raise overlap_error(where.onto, frame, where.within)
+    return Target(frame.crop(frame.pane_of(*met)), area, chose)
+
+
+def _choose_crs(layers: Sequence[Layer], where: Where) -> tuple[CRS | None, tuple[str, ...]]:
+    if where.crs:
+        homeless = next((layer for layer in layers if layer.raster.frame.crs is None), None)
+        if homeless is not None:
+            raise InputError(
+                f"{homeless.path} has no coordinate reference system",
+                f"it cannot be brought to {where.crs}",
+                "add --from-crs CRS with what it is in",
+            )
+        return parse_crs(where.crs), ()
+    weights: list[tuple[CRS | None, int]] = []
+    for layer in layers:
+        crs = layer.raster.frame.crs
+        known = next((n for n, (other, _) in enumerate(weights) if same(crs, other)), None)
+        if known is None:
+            weights.append((crs, layer.raster.frame.size))
+        else:
+            weights[known] = weights[known][0], weights[known][1] + layer.raster.frame.size
+    best = max(weights, key=lambda entry: entry[1])[0]
+    if len(weights) == 1 or best is None:
+        return best, ()
+    return best, (f"CRS {crs_text(best)} (of most cells)",)
+
+
+def _choose_cell(layers: Sequence[Layer], where: Where, crs: CRS | None) -> tuple[float, float]:
+    if where.cell:
+        across, along = parse_cell(where.cell)
+        kind, factor = (crs.unit.kind, crs.unit.factor) if crs is not None else ("length", 1.0)
+        return across.in_unit(kind, factor), along.in_unit(kind, factor)
+    sizes = [
+        layer.raster.frame.cell if crs is None else carried_cell(layer.raster.frame, crs) for layer in layers
+    ]
+    return min(size[0] for size in sizes), min(size[1] for size in sizes)
+
+
+def _bounds(layer: Layer, crs: CRS | None) -> Bounds:
+    frame = layer.raster.frame
+    return frame.bounds if crs is None else carried_bounds(frame, crs)
+
+
+def _reference(layers: Sequence[Layer], crs: CRS | None, cell: tuple[float, float]) -> Frame | None:
+    """The frame whose lattice the result shares: the first input that already is in CRS and cell size."""
+    for layer in layers:
+        frame = layer.raster.frame
+        alike = all(abs(one / other - 1) < 1e-9 for one, other in zip(frame.cell, cell, strict=True))
+        if alike and frame.north_up and same(frame.crs, crs):
+            return frame
+    return None
+
+
+def _refuse_bare(where: Where, layers: Sequence[Layer]) -> None:
+    """Raise UsageError for bare numbers where it is open which CRS they are in."""
+    first = layers[0].raster.frame.crs
+    bare = where.within and "@" not in where.within and where.within[:1] in "+-.0123456789"
+    if bare and not where.crs and any(not same(first, layer.raster.frame.crs) for layer in layers):
+        raise UsageError(
+            f"area {where.within} has no CRS", "the inputs are in several", "append @EPSG:code, or give --crs"
+        )
+
+
+def _joined(bounds: Sequence[Bounds]) -> Bounds:
+    wests, souths, easts, norths = zip(*bounds, strict=True)
+    return min(wests), min(souths), max(easts), max(norths)
+
+
+def _meet(one: Bounds, other: Bounds) -> Bounds | None:
+    west, south = max(one[0], other[0]), max(one[1], other[1])
+    east, north = min(one[2], other[2]), min(one[3], other[3])
+    return (west, south, east, north) if west < east and south < north else None
+
+
+def _names(layers: Sequence[Layer]) -> str:
+    return str(layers[0].path) if len(layers) == 1 else f"none of the {len(layers)} inputs"
+
+
+def choose_method(asked: str, raster: Raster, frame: Frame) -> tuple[str, str]:
+    """The method for `raster` on `frame`, and why. Raises UsageError for an unknown name.
+
+    Codes are never averaged: nearest, or mode where cells grow at least twice. Continuous values:
+    cubic, or the mean where cells grow at least twice.
+    """
+    if asked != "auto":
+        check_method(asked)
+        _refuse_averaging(asked, raster)
+        return asked, "as asked"
+    growth = _growth(raster.frame, frame)
+    if any(band.categorical for band in raster.bands):
+        return ("mode", "classes, coarser") if growth >= 2 else ("nearest", "classes")
+    kind = "continuous colour" if is_photo(raster.bands) else "continuous values"
+    return ("mean", f"{kind}, coarser") if growth >= 2 else ("cubic", kind)
+
+
+def _refuse_averaging(method: str, raster: Raster) -> None:
+    if method not in ("nearest", "mode") and any(band.categorical for band in raster.bands):
+        raise UsageError(
+            f"method {method} would average class codes",
+            "the mean of two codes is a third class that is not there",
+            "use nearest or mode, or leave --method out",
+        )
+
+
+def _growth(source: Frame, target: Frame) -> float:
+    """How many times as large (along a side) the cells of `target` are."""
+    native = source.cell
+    if source.crs is not None and target.crs is not None and not same(source.crs, target.crs):
+        native = carried_cell(source, target.crs)
+    return min(target.cell[0] / native[0], target.cell[1] / native[1])
+
+
+def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[str]]:
+    """`layer` on the target's frame, and what was chosen for that."""
+    frame = layer.raster.frame
+    if frame.offset_to(target.frame) is not None:
+        return on_frame(layer.raster, target.frame, "nearest"), ["native cells"]
+    name, why = choose_method(method, layer.raster, target.frame)
+    chose = [f"method {name} ({why})"]
+    if frame.crs is not None and target.frame.crs is not None and not same(frame.crs, target.frame.crs):
+        shift = operation(frame.crs, target.frame.crs)
+        if shift.shift is not None:
+            chose.append(shift.describe())
+    return on_frame(layer.raster, target.frame, name), chose
+
+
+def masked(view: Raster, cover: Cover | None) -> Raster:
+    return view if cover is None else Blanked(view, cover)

@@ -1,0 +1,164 @@
+"""Area phrases resolved: bounds, and the outline where it is more than a rectangle."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from zembrel.errors import InputError, UsageError
+from zembrel.formats import open_raster
+from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
+from zembrel.grid.area import Area, Around, Box, PathArea, Place, check_bounds, parse_area
+from zembrel.grid.extent import Bounds, box_bounds
+from zembrel.grid.frame import Frame
+from zembrel.grid.framefile import ENDING as FRAME_ENDING
+from zembrel.grid.framefile import read_frame
+from zembrel.measure import parse_length
+from zembrel.raster.views.outline import Cover
+from zembrel.verbs.options import Where
+
+_FEATURE_ENDINGS = (".geojson", ".json")
+
+
+@dataclass(frozen=True)
+class Resolved:
+    """An area in one CRS: west, south, east, north, and its outline (a polygon) if not a rectangle."""
+
+    bounds: Bounds
+    polygon: object | None = None
+
+    def cover(self, frame: Frame, touching: bool = False) -> Cover | None:
+        """Which cells of `frame`, of the same CRS, lie inside the outline."""
+        if self.polygon is None:
+            return None
+        from zembrel.features.cover import PolygonCover
+
+        return PolygonCover(frame, self.polygon, touching)
+
+
+def resolve(where: Where, crs: CRS | None) -> Resolved:
+    """The area of `where.within` in `crs`. Raises UsageError or InputError, with the hint."""
+    assert where.within is not None
+    area = parse_area(where.within)
+    if where.within_where and not (
+        isinstance(area, PathArea) and area.path.lower().endswith(_FEATURE_ENDINGS)
+    ):
+        raise UsageError(
+            "--within-where picks features", f"{where.within} is no features file", "leave one of the two out"
+        )
+    if isinstance(area, Place):
+        area = _place(area, where)
+    if isinstance(area, PathArea):
+        return _from_path(Path(area.path), where.within_where, crs)
+    return _from_shape(area, crs)
+
+
+def _from_shape(area: Area, crs: CRS | None) -> Resolved:
+    assert isinstance(area, Box | Around)
+    own = area.crs or crs
+    if isinstance(area, Box):
+        check_bounds(area.bounds, own)
+        if own is None or crs is None or same(own, crs):
+            west, south, east, north = area.bounds
+            if isinstance(own, GeographicCRS) and west > east:
+                east += 360 / own.unit.factor
+            return Resolved((west, south, east, north))
+        return _carried_box(area.bounds, own, crs)
+    if own is None or crs is None:
+        raise UsageError(
+            "a reach around a point needs a CRS",
+            "the inputs have none",
+            "add --from-crs, or give W,S,E,N in cells",
+        )
+    return _carried_polygon([area.ring(own)], own, crs, rectangle=area.shape == "square" and same(own, crs))
+
+
+def _carried_box(bounds: Bounds, own: CRS, crs: CRS) -> Resolved:
+    west, south, east, north = bounds
+    if west > east:  # across the antimeridian: the rectangle alone
+        return Resolved(box_bounds(bounds, own, crs))
+    ring = [(west, south), (east, south), (east, north), (west, north), (west, south)]
+    return _carried_polygon([ring], own, crs, rectangle=False)
+
+
+def _carried_polygon(
+    rings: list[list[tuple[float, float]]], own: CRS, crs: CRS, *, rectangle: bool
+) -> Resolved:
+    import shapely
+
+    from zembrel.features.table import FeatureTable
+
+    polygon = FeatureTable((shapely.Polygon(rings[0]),), ({},), own).to(crs).polygon()
+    return Resolved(tuple(polygon.bounds), None if rectangle else polygon)
+
+
+def _from_path(path: Path, condition: str | None, crs: CRS | None) -> Resolved:
+    if not path.exists():
+        raise InputError(
+            f"area {str(path)!r} is no area phrase and no file",
+            "it is neither W,S,E,N nor a known prefix, and no file of that name is here",
+            "write W,S,E,N, square:X,Y,REACH, circle:X,Y,REACH, degree:N46W024, or a path",
+        )
+    if path.suffix.lower() in _FEATURE_ENDINGS:
+        from zembrel.features.geojson import read_geojson
+
+        table = read_geojson(path)
+        if condition:
+            table = table.where(condition)
+        polygon = (table.to(crs) if crs is not None else table).polygon()
+        return Resolved(tuple(polygon.bounds), polygon)
+    return _extent_of(load_frame(path), crs)
+
+
+def _extent_of(frame: Frame, crs: CRS | None) -> Resolved:
+    if crs is None or frame.crs is None or (same(frame.crs, crs) and frame.north_up):
+        return Resolved(frame.bounds)
+    cols = np.array([0, frame.columns, frame.columns, 0, 0], float)
+    rows = np.array([0, 0, frame.rows, frame.rows, 0], float)
+    x, y = frame.corners.at(cols, rows)
+    ring = list(zip(np.asarray(x).tolist(), np.asarray(y).tolist(), strict=True))
+    return _carried_polygon([ring], frame.crs, crs, rectangle=False)
+
+
+def load_frame(path: Path) -> Frame:
+    """The frame of a frame file or of any raster. Raises InputError."""
+    if path.name.endswith(FRAME_ENDING) or path.suffix == ".toml":
+        return read_frame(path)
+    return open_raster(path).frame
+
+
+def _place(place: Place, where: Where) -> Area:
+    """A square around a place of the places file."""
+    if not where.places:
+        raise UsageError(
+            f"place:{place.name} needs a list of places",
+            "none is set",
+            'put places = "places.geojson" into zembrel.toml, with a name for each point',
+        )
+    from zembrel.errors import nearest_name
+    from zembrel.features.geojson import read_geojson
+
+    table = read_geojson(Path(where.places))
+    names = {str(row.get("name", "")): n for n, row in enumerate(table.attributes)}
+    if place.name not in names:
+        raise InputError(
+            f"there is no place {place.name!r}",
+            f"{where.places} does not list it",
+            nearest_name(place.name, names),
+        )
+    if not where.reach:
+        raise UsageError(f"place:{place.name} is a point", "an area has a size", "add --reach 1.5mi")
+    point = table.geometries[names[place.name]].centroid
+    return Around("square", point.x, point.y, parse_length(where.reach), table.crs)
+
+
+def overlap_error(name: str, frame: Frame, area: str) -> InputError:
+    """The error for an area and a raster that do not meet."""
+    west, south, east, north = frame.bounds
+    return InputError(
+        f"{name} has nothing inside {area}",
+        f"it covers {west:.10g},{south:.10g},{east:.10g},{north:.10g} in {label(frame.crs)}",
+        "check the area and its CRS (append @EPSG:code to give one)",
+    )

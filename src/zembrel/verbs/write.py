@@ -1,0 +1,195 @@
+"""From a view to a file: format rules, plan, engine, commit, and the lines of the receipt about it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from zembrel.engine.commit import Staging, check_free, resource_errors
+from zembrel.engine.plan import Plan
+from zembrel.engine.run import Observer, run
+from zembrel.errors import RefusedError, UsageError, nearest_name
+from zembrel.formats import FORMATS, Format, check_settings, choose_format, load
+from zembrel.formats.worldfile import world_file_name, write_world_file
+from zembrel.geodesy.crs import UnresolvedCRS
+from zembrel.geodesy.wkt import write_wkt
+from zembrel.measure import show_bytes
+from zembrel.raster.model import TYPES, Raster, shared_type
+from zembrel.raster.survey import Coverage
+from zembrel.raster.views.bands import Relabelled
+from zembrel.raster.views.cast import cast, fitting_nodata
+from zembrel.raster.views.outline import Cover
+from zembrel.raster.views.palette import expand_palette
+from zembrel.verbs.options import Output
+from zembrel.verbs.receipt import frame_facts
+
+
+@dataclass(frozen=True)
+class Written:
+    """What became of a view: lines and facts for the receipt."""
+
+    view: Raster
+    chose: tuple[str, ...]
+    checks: tuple[str, ...]
+    wrote: tuple[str, ...]
+    facts: dict[str, Any]
+
+
+def write(
+    view: Raster, out: Path, output: Output, *, cover: Cover | None = None, observers: Sequence[Observer] = ()
+) -> Written:
+    """Write `view` to `out`, or only plan it when `output.dry_run`.
+
+    cover: cells that are meant to be valid, for the check. Raises RefusedError, UsageError and
+    ResourceError; then nothing is left behind.
+    """
+    name = choose_format(out, output.format)
+    settings = output.format_settings
+    check_settings(name, settings)
+    view, chose = prepared(view, FORMATS[name], output)
+    plan = Plan(view.frame, view.bands, out)
+    if not output.dry_run:
+        check_free(out, output.replace)
+    plan.check(output.ceiling_bytes, output.command)
+    facts = {
+        "out": str(out),
+        "format": name,
+        "frame": frame_facts(view.frame),
+        "bytes_at_most": plan.bytes_at_most,
+    }
+    if output.dry_run:
+        items = (f"{out} (not written: dry run)", f"at most {show_bytes(plan.bytes_at_most)}", _bands(view))
+        return Written(view, chose, (), (*items, f"{show_bytes(plan.free)} free"), facts)
+    started = time.perf_counter()
+    coverage = Coverage(cover)
+    with Staging(output.replace) as staging:
+        staged = staging.path_for(out)
+        with resource_errors(out):
+            sink = load(name).make_sink(staged, view.frame, view.bands, settings)
+            run(view, sink, output.means, [coverage, *observers])
+        beside = _beside(view, out, FORMATS[name], output)
+        for path, text in beside.items():
+            staging.write_text(path, text)
+        size = staged.stat().st_size
+        staging.publish()
+    seconds = time.perf_counter() - started
+    extra = tuple(f"beside it {path.name}" for path in beside)
+    wrote = (str(out), show_bytes(size), _bands(view), *_how(sink), *extra, f"in {seconds:.1f} s")
+    facts |= {
+        "bytes": size,
+        "seconds": round(seconds, 3),
+        "valid": coverage.valid,
+        "missing": coverage.missing,
+    }
+    return Written(view, chose, _checks(coverage, view, cover), wrote, facts)
+
+
+def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[str, ...]]:
+    """`view` as the format can hold it, and what was chosen for that. Raises RefusedError, UsageError."""
+    chose: list[str] = []
+    if output.type:
+        if output.type not in TYPES:
+            raise UsageError(
+                f"there is no cell type {output.type!r}",
+                "cells have one of a few types",
+                nearest_name(output.type, TYPES),
+            )
+        view = cast(view, output.type)
+    if view.bands[0].legend is not None and not form.holds_legend:
+        view = expand_palette(view)
+        chose.append(f"palette to colour bands ({form.title} holds no palette)")
+    view = _with_nodata(view, output, chose)
+    _check_fit(view, form)
+    if not form.holds_mask and form.title.startswith("JPEG"):
+        chose.append("invalid cells white (JPEG holds no mask)")
+    return view, tuple(chose)
+
+
+def _with_nodata(view: Raster, output: Output, chose: list[str]) -> Raster:
+    dtype = shared_type(view.bands).name
+    if output.nodata is None:
+        declared = {band.nodata for band in view.bands}
+        value = declared.pop() if len(declared) == 1 else None
+        kept = fitting_nodata(value, dtype)
+        chose.append(f"nodata {kept:g}" if kept is not None else _default_nodata(dtype))
+    elif output.nodata.lower() == "none":
+        kept = None
+    else:
+        try:
+            wanted = float(output.nodata)
+        except ValueError as exc:
+            raise UsageError(
+                f"--nodata {output.nodata}", "a number or none is needed", "write --nodata -9999"
+            ) from exc
+        kept = fitting_nodata(wanted, dtype)
+        if kept is None:
+            raise UsageError(
+                f"nodata {wanted:g} does not fit {dtype}", "cells could not hold it", "choose one that fits"
+            )
+        chose.append(f"nodata {kept:g} as asked")
+    return Relabelled(view, tuple(replace(band, nodata=kept) for band in view.bands))
+
+
+def _default_nodata(dtype: str) -> str:
+    return "nodata NaN" if dtype.startswith("float") else "nodata mask (none declared)"
+
+
+def _check_fit(view: Raster, form: Format) -> None:
+    dtype = shared_type(view.bands).name
+    if dtype not in form.types:
+        raise RefusedError(
+            f"{form.title} cannot hold {dtype} cells",
+            f"it holds {', '.join(form.types)}",
+            "use convert --stretch 2%,98% (or --type) first, or write GeoTIFF",
+        )
+    if form.most_bands and len(view.bands) not in (1, form.most_bands):
+        raise RefusedError(
+            f"{form.title} cannot hold {len(view.bands)} bands",
+            f"it holds 1 or {form.most_bands}",
+            "choose with --bands",
+        )
+    if max(view.frame.columns, view.frame.rows) > form.longest_side:
+        raise RefusedError(
+            f"{form.title} cannot hold {view.frame.columns:,} x {view.frame.rows:,} cells",
+            f"its longest side is {form.longest_side:,}",
+            "cut it into sheets, or resample it",
+        )
+
+
+def _beside(view: Raster, out: Path, form: Format, output: Output) -> dict[Path, str]:
+    wanted = output.world_file if output.world_file is not None else not form.holds_place
+    crs = view.frame.crs
+    if not wanted or (crs is None and view.frame.affine.x0 == 0 == view.frame.affine.y0):
+        return {}
+    beside = {world_file_name(out): write_world_file(view.frame)}
+    if crs is not None and not isinstance(crs, UnresolvedCRS):
+        beside[out.with_suffix(".prj")] = write_wkt(crs) + "\n"
+    return beside
+
+
+def _bands(view: Raster) -> str:
+    count = len(view.bands)
+    return f"{count} band{'s' if count > 1 else ''} {shared_type(view.bands).name}"
+
+
+def _how(sink: Any) -> tuple[str, ...]:
+    options = getattr(sink, "options", None)
+    if options is None:
+        return ()
+    return options.codec, f"overviews {len(sink.levels) - 1}"
+
+
+def _checks(coverage: Coverage, view: Raster, cover: Cover | None) -> tuple[str, ...]:
+    cells = view.frame.size
+    if cover is not None:
+        if not coverage.missing:
+            return ("no gap inside the area",)
+        row, column = coverage.first or (0, 0)
+        x, y = view.frame.corners.at(column + 0.5, row + 0.5)
+        return (f"{coverage.missing:,} cells without data inside the area, first at {x:.10g},{y:.10g}",)
+    if coverage.valid == cells:
+        return ("all cells valid",)
+    return (f"{100 * coverage.valid / cells:.1f} % of cells valid",)
