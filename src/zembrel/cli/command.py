@@ -49,7 +49,7 @@ class Command:
 
         def call(**values: Any) -> int:
             always = {key: values.pop(key) for key in ALWAYS}
-            arguments = {key: _gathered(kind, values) for key, kind in groups.items()}
+            arguments = {key: self._gathered(kind, values) for key, kind in groups.items()}
             with shown_progress(name, always["progress"], always["quiet"] or always["json"]) as tick:
                 for key, group in arguments.items():
                     if isinstance(group, Output):
@@ -81,6 +81,16 @@ class Command:
         ]
         return parameters, groups
 
+    def _gathered(self, group: type, values: dict[str, Any]) -> Any:
+        """The option group from its fields among `values`, which are taken out."""
+        names = [f.name for f in dataclasses.fields(group) if f.name in values and f.name not in self.without]
+        taken = {name: values.pop(name) for name in names}
+        if "inputs" in taken:
+            taken["inputs"] = taken["inputs"] or ()
+        return group(
+            **{name: tuple(value) if isinstance(value, list) else value for name, value in taken.items()}
+        )
+
     def _unfolded(self, group: type) -> list[inspect.Parameter]:
         types = typing.get_type_hints(group)
         made = []
@@ -105,18 +115,6 @@ def _parameter(name: str, annotation: Any, default: Any) -> inspect.Parameter:
     if name == "progress":
         annotation = Annotated[bool | None, ALWAYS["progress"][1]]
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
-
-
-def _gathered(group: type, values: dict[str, Any]) -> Any:
-    """The option group from its fields among `values`, which are taken out."""
-    names = [field.name for field in dataclasses.fields(group) if field.name in values]
-    taken = {name: values.pop(name) for name in names}
-    return group(
-        **{
-            name: tuple(v) if isinstance(v, list) else v if name != "inputs" else ()
-            for name, v in taken.items()
-        }
-    )
 
 
 def _typed() -> str:

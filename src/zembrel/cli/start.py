@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -21,9 +22,13 @@ def demo(
 ) -> Any:
     """Make the data of the invented Isle of Marrowick in a folder and run the worked example there,
     each command printed before it runs."""
+    from zembrel.cli.tour import run_tour
     from zembrel.verbs import demo as verb
 
-    return verb.demo(output, data_only=data_only)
+    receipt = verb.demo(output)
+    if not data_only:
+        run_tour(Path(receipt.facts["out"]))
+    return receipt
 
 
 COMMANDS = {"demo": Command(demo, "zembrel demo --out demo/", _NOT_HERE)}

@@ -42,9 +42,11 @@ class Image:
         return int(self.counts.sum())
 
 
-def write_tiff(path: Path, images: Sequence[Image], *, data_order: Sequence[int] | None = None) -> None:
-    """Write the file at `path`. data_order: indices of `images` as their segments follow (last first)."""
-    order = list(data_order) if data_order is not None else list(reversed(range(len(images))))
+def write_tiff(path: Path, images: Sequence[Image], *, order: str = "<") -> None:
+    """Write the file at `path`, its segments from the last image to the first.
+
+    order: byte order of the container, `<` or `>`; it must be that of the segments' cells.
+    """
     total = sum(image.size for image in images)
     directories = sum(_directory_size(image, big=True) for image in images)
     big = total + directories > CLASSIC_LIMIT
@@ -53,16 +55,16 @@ def write_tiff(path: Path, images: Sequence[Image], *, data_order: Sequence[int]
         places.append(at)
         at += _directory_size(image, big)
     moved: dict[int, Integers] = {}
-    for index in order:
+    for index in reversed(range(len(images))):
         moved[index] = _placed(images[index], at)
         at += images[index].size
     with path.open("wb") as file:
-        file.write(_header(places[0], big))
+        file.write(_header(places[0], big, order))
         for number, image in enumerate(images):
             after = places[number + 1] if number + 1 < len(images) else 0
-            file.write(_directory(image, moved[number], places[number], after, big))
-        for index in order:
-            _copy_segments(images[index], file)
+            file.write(_directory(image, moved[number], places[number], after, big, order))
+        for image in reversed(images):
+            _copy_segments(image, file)
 
 
 def _placed(image: Image, start: int) -> Integers:
@@ -70,11 +72,16 @@ def _placed(image: Image, start: int) -> Integers:
     return np.where(image.counts > 0, start + ends - image.counts, 0)
 
 
-def _header(first: int, big: bool) -> bytes:
-    return struct.pack("<2sHHHQ", b"II", 43, 8, 0, first) if big else struct.pack("<2sHI", b"II", 42, first)
+def _header(first: int, big: bool, order: str) -> bytes:
+    mark = b"II" if order == "<" else b"MM"
+    return mark + (
+        struct.pack(order + "HHHQ", 43, 8, 0, first) if big else struct.pack(order + "HI", 42, first)
+    )
 
 
-def _fields(image: Image, offsets: Integers, big: bool) -> list[tuple[int, int, bytes, int]]:
+def _fields(
+    image: Image, offsets: Integers, big: bool, order: str = "<"
+) -> list[tuple[int, int, bytes, int]]:
     """Tag, type, bytes and count of every field, in ascending order."""
     where, sizes = (
         (tags.TILE_OFFSETS, tags.TILE_BYTE_COUNTS)
@@ -89,8 +96,10 @@ def _fields(image: Image, offsets: Integers, big: bool) -> list[tuple[int, int, 
             data = str(values).encode("utf-8") + b"\0"
             packed.append((tag, kind, data, len(data)))
         else:
-            numbers = np.atleast_1d(values).astype("<" + tags.FIELD_TYPES[kind])
-            packed.append((tag, kind, numbers.tobytes(), numbers.size))
+            numbers = np.atleast_1d(values).astype(order + tags.FIELD_TYPES[kind])
+            packed.append(
+                (tag, kind, numbers.tobytes(), numbers.size // (2 if kind in tags.FRACTIONS else 1))
+            )
     return packed
 
 
@@ -105,10 +114,10 @@ def _even(size: int) -> int:
     return size + size % 2
 
 
-def _directory(image: Image, offsets: Integers, at: int, after: int, big: bool) -> bytes:
+def _directory(image: Image, offsets: Integers, at: int, after: int, big: bool, order: str) -> bytes:
     inline, word = (8, "Q") if big else (4, "I")
-    fields = _fields(image, offsets, big)
-    head = struct.pack("<Q" if big else "<H", len(fields))
+    fields = _fields(image, offsets, big, order)
+    head = struct.pack(order + ("Q" if big else "H"), len(fields))
     entry_size = 20 if big else 12
     table_size = len(head) + entry_size * len(fields) + inline
     entries, outside = [], b"\0" * (table_size % 2)
@@ -116,10 +125,10 @@ def _directory(image: Image, offsets: Integers, at: int, after: int, big: bool) 
         if len(data) <= inline:
             value = data.ljust(inline, b"\0")
         else:
-            value = struct.pack("<" + word, at + table_size + len(outside))
+            value = struct.pack(order + word, at + table_size + len(outside))
             outside += data + b"\0" * (len(data) % 2)
-        entries.append(struct.pack("<HH" + word, tag, kind, count) + value)
-    return head + b"".join(entries) + struct.pack("<" + word, after) + outside
+        entries.append(struct.pack(order + "HH" + word, tag, kind, count) + value)
+    return head + b"".join(entries) + struct.pack(order + word, after) + outside
 
 
 def _copy_segments(image: Image, file: BinaryIO) -> None:

@@ -94,12 +94,14 @@ def decode(
     return cells
 
 
-def encode(name: str, level: int | None, cells: Segment, predictor: int) -> bytes:
-    """Bytes of one segment of cells (rows, columns, samples), little-endian."""
+def encode(name: str, level: int | None, cells: Segment, predictor: int, order: str = "<") -> bytes:
+    """Bytes of one segment of cells (rows, columns, samples), in byte order `order`."""
     if predictor == HORIZONTAL:
         cells = imagecodecs.delta_encode(cells, axis=-2)
     elif predictor == FLOATING:
         cells = _split_floats(cells)
+    if order == ">" and predictor != FLOATING:
+        cells = cells.byteswap()
     return CODECS[name].encode(np.ascontiguousarray(cells), level)
 
 

@@ -97,7 +97,10 @@ class Strip:
 class TiffSink:
     """A `Sink` for one GeoTIFF at `path`; spools are kept in the folder of `path`."""
 
-    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...], options: Options) -> None:
+    def __init__(
+        self, path: Path, frame: Frame, bands: tuple[Band, ...], options: Options, byte_order: str = "<"
+    ) -> None:
+        self._byte_order = byte_order
         self.path, self.frame, self.bands, self.options = path, frame, bands, options
         self.dtype = shared_type(bands)
         self.categorical = any(band.categorical for band in bands)
@@ -187,7 +190,7 @@ class TiffSink:
         else:
             tile = np.zeros((side, side, cells.shape[0]), cells.dtype)
             tile[: cells.shape[1], : cells.shape[2]] = cells.transpose(1, 2, 0)
-        return codecs.encode(self.options.codec, self.options.level, tile, self.predictor)
+        return codecs.encode(self.options.codec, self.options.level, tile, self.predictor, self._byte_order)
 
     def _encode_mask(self, valid: Mask) -> bytes:
         side = self.options.tile
@@ -245,18 +248,29 @@ class TiffSink:
         if number + 1 < len(self.levels):
             self._collect(number + 1, *self._halved(pane, strip.cells, valid))
 
-    def finish(self) -> None:
-        masked = self._any_masked and self._needs_mask
-        if masked:
+    @property
+    def masked(self) -> bool:
+        """Whether the file needs masks to say what is invalid."""
+        return self._any_masked and self._needs_mask
+
+    def images(self) -> list[Image]:
+        """Directories and stored segments of all levels, each followed by its mask if there is one."""
+        if self.masked:
             self._fill_masks()
         self._spool.close()
         images = []
         for number, level in enumerate(self.levels):
             images.append(Image(self._fields(number), self._spool_path, level.offsets, level.counts))
-            if masked:
+            if self.masked:
                 fields = self._mask_fields(number)
                 images.append(Image(fields, self._spool_path, level.mask_offsets, level.mask_counts))
-        write_tiff(self.path, images)
+        return images
+
+    def finish(self) -> None:
+        write_tiff(self.path, self.images())
+        self.discard_spool()
+
+    def discard_spool(self) -> None:
         self._spool_path.unlink()
 
     def abort(self) -> None:
@@ -297,7 +311,7 @@ class TiffSink:
         if palette and legend is not None:
             fields[tags.COLOUR_MAP] = tags.SHORT, legend.table().T.astype(np.uint16).ravel() * 257
         if self.nodata is not None or (self.dtype.kind == "f" and self._any_masked):
-            fields[tags.NODATA] = tags.ASCII, "nan" if self.nodata is None else _number_text(self.nodata)
+            fields[tags.NODATA] = tags.ASCII, "nan" if self.nodata is None else number_text(self.nodata)
         if number == 0:
             fields[tags.IMAGE_DESCRIPTION] = tags.ASCII, write_description(self.bands)
             fields |= frame_tags(self.frame)
@@ -323,7 +337,8 @@ class TiffSink:
         return fields | {tags.NEW_SUBFILE_TYPE: (tags.LONG, kind)} if kind else fields
 
 
-def _number_text(value: Any) -> str:
+def number_text(value: Any) -> str:
+    """A nodata value as tag 42113 holds it."""
     if isinstance(value, float) and math.isnan(value):
         return "nan"
     return f"{int(value)}" if float(value).is_integer() else repr(float(value))

@@ -1,0 +1,53 @@
+"""The worked example of the demo: the commands, printed and run one after the other."""
+
+from __future__ import annotations
+
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+
+from zembrel.errors import CheckError
+
+STEPS = (
+    ("Two sheets side by side: they are in different zones.", "describe ortho/m3.tif ortho/m4.tif"),
+    (
+        "Six sheets of two zones become one, without seams and collars.",
+        "mosaic ortho/ --trim-collar --within coast.geojson --out island.tif --replace",
+    ),
+    (
+        "Keep the land alone: native cells, cut at the coast.",
+        "clip island.tif --within coast.geojson --out land.tif --replace",
+    ),
+    ("Bring it to the web map's CRS.", "reproject land.tif --crs EPSG:3857 --out web.tif --replace"),
+    (
+        "A frame says where and how fine, once, for every layer.",
+        "frame --within place:Marrow\\ Harbour --reach 1.5km --crs EPSG:32626 --cell 5m --out harbour.frame.toml --replace",
+    ),
+    ("Four elevation sheets of two types, as one.", "mosaic dem/ --out relief.tif --replace"),
+    (
+        "The same on the frame of the harbour.",
+        "mosaic dem/ --onto harbour.frame.toml --out harbour.tif --replace",
+    ),
+    ("Class codes are never averaged.", "resample landcover.tif --cell 40m --out cover40.tif --replace"),
+    ("Pictures, to look at what was made.", "draw island.tif --out island.png --replace"),
+    ("", "draw web.tif --out web.png --replace"),
+    ("", "draw relief.tif --shade --out relief.png --replace"),
+    ("", "draw landcover.tif --out landcover.png --replace"),
+    ("Is a value where it should be?", "describe relief.tif --at 732550,5098650 --stats"),
+)
+
+
+def run_tour(folder: Path) -> None:
+    """Run STEPS in `folder`. Raises CheckError if one fails."""
+    for text, command in STEPS:
+        print(f"\n# {text}" if text else "", file=sys.stderr)
+        print(f"$ zembrel {command}", file=sys.stderr, flush=True)
+        done = subprocess.run([sys.executable, "-m", "zembrel", *shlex.split(command)], cwd=folder)
+        if done.returncode:
+            raise CheckError(
+                f"zembrel {command} ended with {done.returncode}",
+                "the example did not hold",
+                "send us what it said",
+            )
+    print("", file=sys.stderr)

@@ -1,0 +1,164 @@
+"""label: mend what a file says of itself without rewriting its cells."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+
+from zembrel.engine.commit import Staging, resource_errors
+from zembrel.engine.run import run
+from zembrel.errors import UsageError
+from zembrel.formats import identify
+from zembrel.formats.handles import file_handles
+from zembrel.formats.worldfile import world_file_name, write_world_file
+from zembrel.geodesy.registry import parse_crs
+from zembrel.geodesy.wkt import write_wkt
+from zembrel.grid.frame import Affine, Frame
+from zembrel.raster.model import Band, Raster
+from zembrel.raster.views.cast import fitting_nodata
+from zembrel.verbs.inputs import find_inputs, open_input
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.receipt import Receipt, frame_facts, frame_items
+
+
+@dataclass(frozen=True)
+class Changes:
+    """What to change; None leaves a thing as it is."""
+
+    crs: str | None = None
+    nodata: str | None = None
+    names: str | None = None
+    legend: str | None = None
+    shift: str | None = None
+    overviews: bool = False
+
+
+def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:
+    """Mend one file in place, or into `output.out`. Raises UsageError for changes it cannot hold."""
+    paths = find_inputs(inputs)
+    if len(paths) != 1:
+        raise UsageError(
+            f"label mends one file, not {len(paths)}", "each says something else", "call it for each"
+        )
+    if changes == Changes():
+        raise UsageError(
+            "there is nothing to change", "no change is named", "add --crs, --nodata, --names, --shift ..."
+        )
+    path = paths[0]
+    final = Path(output.out) if output.out else path
+    raster = open_input(path, inputs)
+    frame, bands, did = _mended(path, raster, changes)
+    if identify(path) == "geotiff":
+        if not output.dry_run:
+            _rewrite(path, final, raster, frame, bands, changes, output)
+    else:
+        _refuse_inside(path, changes)
+        if not output.dry_run:
+            _write_beside(path, frame, output)
+        final = world_file_name(path)
+    word = "plan" if output.dry_run else "wrote"
+    lines = (("frame", frame_items(frame)), ("changed", tuple(did)), (word, (str(final), "cells untouched")))
+    facts = {"inputs": [str(path)], "out": str(final), "changed": did, "frame": frame_facts(frame)}
+    return Receipt("label", str(path) if final == path else f"{path} -> {final}", lines, facts)
+
+
+def _mended(path: Path, raster: Raster, changes: Changes) -> tuple[Frame, tuple[Band, ...], list[str]]:
+    frame, bands, did = raster.frame, raster.bands, []
+    if changes.crs:
+        frame = replace(frame, crs=parse_crs(changes.crs))
+        did.append(f"CRS {changes.crs}")
+    if changes.shift:
+        frame = replace(frame, affine=_shifted(frame.affine, changes.shift))
+        did.append(f"moved by {changes.shift}")
+    if changes.nodata is not None:
+        value = _nodata(changes.nodata, bands)
+        bands = tuple(replace(band, nodata=value) for band in bands)
+        did.append(f"nodata {changes.nodata}")
+    if changes.names:
+        names = [name.strip() for name in changes.names.split(",")]
+        if len(names) != len(bands):
+            raise UsageError(
+                f"{len(names)} names for {len(bands)} bands",
+                f"{path} needs one each",
+                "separate them by commas",
+            )
+        bands = tuple(replace(band, name=name) for band, name in zip(bands, names, strict=True))
+        did.append("names " + ", ".join(names))
+    if changes.legend:
+        from zembrel.formats.legendfile import read_legend
+
+        if len(bands) != 1 or bands[0].type != "uint8":
+            raise UsageError(f"{path} cannot hold a legend", "one band of uint8 can", "leave --legend out")
+        bands = (replace(bands[0], legend=read_legend(Path(changes.legend))),)
+        did.append(f"legend {changes.legend}")
+    if changes.overviews:
+        did.append("overviews")
+    return frame, bands, did
+
+
+def _shifted(affine: Affine, text: str) -> Affine:
+    try:
+        dx, dy = (Fraction(part.strip()) for part in text.split(","))
+    except ValueError as exc:
+        raise UsageError(f"--shift {text}", "X,Y in CRS units is needed", "write --shift 0.5,-0.5") from exc
+    return replace(affine, x0=float(Fraction(affine.x0) + dx), y0=float(Fraction(affine.y0) + dy))
+
+
+def _nodata(text: str, bands: tuple[Band, ...]) -> float | int | None:
+    if text.lower() == "none":
+        return None
+    try:
+        value = fitting_nodata(float(text), bands[0].type)
+    except ValueError as exc:
+        raise UsageError(f"--nodata {text}", "a number or none is needed", "write --nodata 0") from exc
+    if value is None:
+        raise UsageError(
+            f"nodata {text} does not fit {bands[0].type}", "no cell could have it", "choose one that fits"
+        )
+    return value
+
+
+def _rewrite(
+    path: Path,
+    final: Path,
+    raster: Raster,
+    frame: Frame,
+    bands: tuple[Band, ...],
+    changes: Changes,
+    output: Output,
+) -> None:
+    from zembrel.formats.tiff.reader import open_tiff
+    from zembrel.formats.tiff.relabel import OverviewSink, Wording, relabelled_images, write_relabelled
+    from zembrel.formats.tiff.sink import Options
+
+    source = open_tiff(path)
+    images = relabelled_images(
+        path, Wording(frame, bands, bands[0].nodata), keep_reduced=not changes.overviews
+    )
+    with Staging(output.replace or final == path) as staging:
+        staged = staging.path_for(final)
+        with resource_errors(final):
+            if changes.overviews:
+                run(source, OverviewSink(staged, source, images, Options()), output.means)
+            else:
+                write_relabelled(staged, images, source)
+        staging.publish()
+    file_handles.forget(final)
+
+
+def _refuse_inside(path: Path, changes: Changes) -> None:
+    if changes.nodata or changes.names or changes.legend or changes.overviews:
+        raise UsageError(
+            f"{path} cannot say that of itself",
+            "beside it only its place can be written",
+            "convert it to GeoTIFF first",
+        )
+
+
+def _write_beside(path: Path, frame: Frame, output: Output) -> None:
+    with Staging(replace=True) as staging:
+        staging.write_text(world_file_name(path), write_world_file(frame))
+        if frame.crs is not None:
+            staging.write_text(path.with_suffix(".prj"), write_wkt(frame.crs) + "\n")
+        staging.publish()
