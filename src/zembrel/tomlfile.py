@@ -37,7 +37,8 @@ def check_keys(path: Path, table: Mapping[str, Any], known: Keys, required: tupl
                 "a misspelt key would silently do nothing",
                 nearest_name(key, known),
             )
-        kinds = known[key] if isinstance(known[key], tuple) else (known[key],)
+        allowed = known[key]
+        kinds = allowed if isinstance(allowed, tuple) else (allowed,)
         if not isinstance(value, kinds) or (isinstance(value, bool) and bool not in kinds):
             names = " or ".join(kind.__name__ for kind in kinds)
             raise InputError(

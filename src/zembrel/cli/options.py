@@ -19,7 +19,8 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str]] = {
     "cell": (("-s", "--cell"), "Cell size with a unit: 2m, 1ft, 1arcsec; bare is CRS units; 2m/3m is x/y."),
     "within": (
         ("-w", "--within"),
-        "Area to keep: W,S,E,N[@CRS], square:X,Y,REACH, circle:X,Y,REACH, place:NAME, degree:N46W024, or a file.",
+        "Area to keep: W,S,E,N[@CRS], square:X,Y,REACH, circle:X,Y,REACH, place:NAME, "
+        "degree:N46W024, or a file.",
     ),
     "within_where": (("--within-where",), "Which features of the area's file: \"kind = 'wood'\"."),
     "reach": (("--reach",), "How far around a place: 1.5mi."),

@@ -11,8 +11,8 @@ from zembrel.errors import UsageError
 from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
-    "onto", "crs", "cell", "mask", "format", "type", "nodata", "compress", "settings", "world_file", "dry_run",
-    "ceiling", "keep_going",
+    "onto", "crs", "cell", "mask", "format", "type", "nodata", "compress", "settings", "world_file",
+    "dry_run", "ceiling", "keep_going",
 )  # fmt: skip
 
 
@@ -21,7 +21,7 @@ def draw(
     where: Where,
     output: Output,
     ramp: Annotated[
-        str | None, typer.Option("--ramp", help="Colours of values: gist_earth, viridis, Greys.")
+        str | None, typer.Option("--ramp", help="Colours of values: relief, viridis, Greys ...")
     ] = None,
     limits: Annotated[
         str | None, typer.Option("--limits", help="LO,HI: values at the ends of the ramp.")

@@ -11,8 +11,8 @@ from zembrel.cli.command import Command
 from zembrel.verbs.options import Output
 
 _NOT_HERE = (
-    "format", "type", "nodata", "compress", "settings", "world_file", "dry_run", "ceiling", "memory", "workers",
-    "keep_going",
+    "format", "type", "nodata", "compress", "settings", "world_file",
+    "dry_run", "ceiling", "memory", "workers", "keep_going",
 )  # fmt: skip
 
 

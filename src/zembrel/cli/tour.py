@@ -22,7 +22,8 @@ STEPS = (
     ("Bring it to the web map's CRS.", "reproject land.tif --crs EPSG:3857 --out web.tif --replace"),
     (
         "A frame says where and how fine, once, for every layer.",
-        "frame --within place:Marrow\\ Harbour --reach 1.5km --crs EPSG:32626 --cell 5m --out harbour.frame.toml --replace",
+        "frame --within 'place:Marrow Harbour' --reach 1.5km --crs EPSG:32626 --cell 5m"
+        " --out harbour.frame.toml --replace",
     ),
     ("Four elevation sheets of two types, as one.", "mosaic dem/ --out relief.tif --replace"),
     (

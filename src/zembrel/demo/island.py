@@ -16,6 +16,9 @@ from zembrel.demo.noise import fractal, noise, ridged
 Array = npt.NDArray[np.float64]
 MIDDLE = (732_400.0, 5_098_400.0)  # easting and northing
 REACH = (5_200.0, 4_000.0)  # half the ground that sheets cover, east and north
+STEP = 2.0  # metres over which slopes are measured
+SHORE = 0.004  # how far inland the sea's colours reach
+COAST_PATH = 0.075  # how far inland the coastal path runs
 
 WATER, SAND, GRASS, HEATH, WOOD, ROCK = 1, 2, 3, 4, 5, 6
 CLASSES = {
@@ -47,9 +50,8 @@ def _smooth(t):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def _height(x, y):  # type: ignore[no-untyped-def]
+def _height(x, y, inland):  # type: ignore[no-untyped-def]
     """Metres above the sea; below 0 it is the sea floor."""
-    inland = _inland(x, y)
     if inland <= 0.0:
         return -90.0 * (1.0 - math.exp(2.2 * inland)) - 0.01
     ridge = ridged(x / 2300.0, y / 2300.0, 7, 4900)
@@ -71,15 +73,21 @@ def _covers(x, y, height, slope):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def _path(x, y, inland):  # type: ignore[no-untyped-def]
+def _rise(x, y, inland):  # type: ignore[no-untyped-def]
+    """Height, its slopes east and north, and how fast `inland` grows along the ground, at a place on land."""
+    height = _height(x, y, inland)
+    east, north = _inland(x + STEP, y), _inland(x, y + STEP)
+    across = (_height(x + STEP, y, east) - height) / STEP
+    up = (_height(x, y + STEP, north) - height) / STEP
+    return height, across, up, math.hypot(east - inland, north - inland) / STEP
+
+
+@njit(nogil=True, cache=True)
+def _path(x, y, inland, growth):  # type: ignore[no-untyped-def]
     """1 on the coastal path and the two paths to the summit, falling to 0 beside them."""
-    best = 1e9
-    for level, bend, offset in ((0.075, 0.0, 0.0), (0.0, 520.0, 350.0), (0.0, 610.0, -900.0)):
-        if level > 0.0:
-            away = abs(inland - level)
-            run = math.hypot(_inland(x + 4.0, y) - inland, _inland(x, y + 4.0) - inland) / 4.0
-            best = min(best, away / max(run, 1e-5))
-        elif inland > level + 0.075:
+    best = abs(inland - COAST_PATH) / max(growth, 1e-5)
+    if inland > COAST_PATH:
+        for bend, offset in ((520.0, 350.0), (610.0, -900.0)):
             best = min(best, abs(y - offset - bend * math.sin(x / (bend + 150.0))))
     return math.exp(-((best / 4.2) ** 2))
 
@@ -96,7 +104,8 @@ def _sea_colour(x, y, height, inland):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def _land_colour(x, y, inland, height, across, up):  # type: ignore[no-untyped-def]
+def _land_colour(x, y, inland):  # type: ignore[no-untyped-def]
+    height, across, up, growth = _rise(x, y, inland)
     slope = math.hypot(across, up)
     sand, grass, heath, wood, rock = _covers(x, y, height, slope)
     grain = 7.0 * noise(x / 31.0, y / 31.0, 5200) + 4.5 * noise(x / 14.0, y / 14.0, 5210)
@@ -106,7 +115,7 @@ def _land_colour(x, y, inland, height, across, up):  # type: ignore[no-untyped-d
     blue = 152.0 * sand + 84.0 * grass + 92.0 * heath + 58.0 * wood + 122.0 * rock
     light = (-across * 0.45 + up * 0.50 + 0.74) / math.sqrt(1.0 + slope * slope)
     light = 0.42 + 0.78 * max(light, 0.0)
-    path = 0.8 * _path(x, y, inland)
+    path = 0.8 * _path(x, y, inland, growth)
     red, green, blue = red + grain + crowns, green + grain + crowns, blue + 0.7 * grain + crowns
     red, green, blue = (
         red + path * (206.0 - red),
@@ -119,13 +128,14 @@ def _land_colour(x, y, inland, height, across, up):  # type: ignore[no-untyped-d
 @njit(nogil=True, cache=True)
 def _colours_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
-        inland, height = _inland(x[n], y[n]), _height(x[n], y[n])
-        red, green, blue = _sea_colour(x[n], y[n], min(height, -0.01), min(inland, 0.0))
-        if inland > 0.0:
-            across = (_height(x[n] + 2.0, y[n]) - height) / 2.0
-            up = (_height(x[n], y[n] + 2.0) - height) / 2.0
-            land = _smooth(inland / 0.004)
-            r, g, b = _land_colour(x[n], y[n], inland, height, across, up)
+        inland = _inland(x[n], y[n])
+        land = _smooth(inland / SHORE)
+        red = green = blue = 0.0
+        if land < 1.0:
+            sea = min(inland, 0.0)
+            red, green, blue = _sea_colour(x[n], y[n], _height(x[n], y[n], sea), sea)
+        if land > 0.0:
+            r, g, b = _land_colour(x[n], y[n], inland)
             red, green, blue = red + land * (r - red), green + land * (g - green), blue + land * (b - blue)
         out[0, n] = min(max(red, 20.0), 255.0)
         out[1, n] = min(max(green, 20.0), 255.0)
@@ -135,7 +145,7 @@ def _colours_at(x, y, out):  # type: ignore[no-untyped-def]
 @njit(nogil=True, cache=True)
 def _heights_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
-        out[n] = _height(x[n], y[n])
+        out[n] = _height(x[n], y[n], _inland(x[n], y[n]))
 
 
 @njit(nogil=True, cache=True)
@@ -147,11 +157,10 @@ def _inland_at(x, y, out):  # type: ignore[no-untyped-def]
 @njit(nogil=True, cache=True)
 def _classes_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
-        height = _height(x[n], y[n])
         out[n] = 1
-        if height > 0.0:
-            across = (_height(x[n] + 2.0, y[n]) - height) / 2.0
-            up = (_height(x[n], y[n] + 2.0) - height) / 2.0
+        inland = _inland(x[n], y[n])
+        if inland > 0.0:
+            height, across, up, _ = _rise(x[n], y[n], inland)
             shares = _covers(x[n], y[n], height, math.hypot(across, up))
             best = 0
             for k in range(5):

@@ -7,15 +7,20 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 from numba import njit
+
+_DIRECTIONS = 256
+_ACROSS = np.cos(np.arange(_DIRECTIONS) * (math.tau / _DIRECTIONS))
+_UP = np.sin(np.arange(_DIRECTIONS) * (math.tau / _DIRECTIONS))
 
 
 @njit(nogil=True, cache=True)
 def _corner(ix, iy, seed, dx, dy):  # type: ignore[no-untyped-def]
     h = (ix * 374761393 + iy * 668265263 + seed * 974634777) & 0xFFFFFFFF
     h = ((h ^ (h >> 13)) * 1274126177) & 0xFFFFFFFF
-    angle = (h ^ (h >> 16)) * (math.pi / 2147483648.0)
-    return math.cos(angle) * dx + math.sin(angle) * dy
+    direction = (h ^ (h >> 16)) & 255
+    return _ACROSS[direction] * dx + _UP[direction] * dy
 
 
 @njit(nogil=True, cache=True)
@@ -23,7 +28,8 @@ def noise(x, y, seed):  # type: ignore[no-untyped-def]
     """Smooth noise of unit wavelength in about -0.7 to 0.7 at a point."""
     fx, fy = math.floor(x), math.floor(y)
     ix, iy, dx, dy = int(fx), int(fy), x - fx, y - fy
-    u, v = dx**3 * (dx * (dx * 6 - 15) + 10), dy**3 * (dy * (dy * 6 - 15) + 10)
+    u = dx * dx * dx * (dx * (dx * 6 - 15) + 10)
+    v = dy * dy * dy * (dy * (dy * 6 - 15) + 10)
     top = _corner(ix, iy, seed, dx, dy) * (1 - u) + _corner(ix + 1, iy, seed, dx - 1, dy) * u
     low = _corner(ix, iy + 1, seed, dx, dy - 1) * (1 - u) + _corner(ix + 1, iy + 1, seed, dx - 1, dy - 1) * u
     return top * (1 - v) + low * v

@@ -19,6 +19,7 @@ from zembrel.raster.views.palette import RGB
 HOME = 32626
 LEGEND = Legend.of(Entry(code, name, colour) for code, (name, colour) in island.CLASSES.items())
 VOID = -32768
+COLLAR = 1  # near black, as scanned film has it
 
 
 def places(frame: Frame, pane: Pane) -> tuple[Array, Array]:
@@ -44,12 +45,12 @@ class Photo:
 
     def cells(self, pane: Pane) -> Block:
         x, y = places(self.frame, pane)
-        colours = np.floor(island.colours(x, y) + 0.5).astype(np.uint8)
-        if self.footprint[0]:
-            colours[:, ~self._inside(pane)] = 1
+        inside = self._inside(pane) if self.footprint[0] else np.ones(x.size, bool)
+        colours = np.full((3, x.size), COLLAR, np.uint8)
+        colours[:, inside] = np.floor(island.colours(x[inside], y[inside]) + 0.5)
         return Block(colours.reshape(3, *pane.shape))
 
-    def _inside(self, pane: Pane) -> np.ndarray:  # type: ignore[type-arg]
+    def _inside(self, pane: Pane) -> np.ndarray:
         cols, rows = np.meshgrid(np.arange(pane.left, pane.right), np.arange(pane.top, pane.bottom))
         east = (cols.ravel() + 0.5 - self.frame.columns / 2) * self.frame.cell[0]
         north = (self.frame.rows / 2 - rows.ravel() - 0.5) * self.frame.cell[1]

@@ -10,10 +10,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
 from zembrel.engine.run import Means, run
-from zembrel.errors import UsageError, nearest_name
 from zembrel.formats.whole import WholeSink
-from zembrel.geodesy.crs import GeographicCRS, label, metres_per_unit
+from zembrel.geodesy.crs import GeographicCRS, label
+from zembrel.geodesy.operation import ground_scale
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Band, HasOverviews, Raster, is_photo
 from zembrel.raster.views.bands import select_bands
@@ -28,7 +29,7 @@ INK = "#2b2b2b"
 
 @dataclass(frozen=True)
 class Look:
-    """How a raster is shown. ramp: a Matplotlib colour map; limits: values at its ends; shade: by relief."""
+    """How a raster is shown. ramp: a name of `ramps`; limits: values at its ends; shade: by relief."""
 
     ramp: str | None = None
     limits: tuple[float, float] | None = None
@@ -40,20 +41,15 @@ class Look:
 
 def draw_picture(view: Raster, path: Path, look: Look, title: str, means: Means) -> tuple[str, ...]:
     """Draw `view` to `path`; returns what was chosen. Raises UsageError for an unknown ramp."""
-    from matplotlib import colormaps
     from matplotlib.figure import Figure
 
-    if look.ramp is not None and look.ramp not in colormaps:
-        raise UsageError(
-            f"there is no ramp {look.ramp!r}",
-            "colours come from a named ramp",
-            nearest_name(look.ramp, colormaps),
-        )
+    check_ramp(look.ramp)
     bands = view.bands
     shown = select_bands(view, (0, 1, 2) if is_photo(bands) else (0,))
     small = _small(expand_palette(shown), means)
     figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
-    axes = figure.add_axes((0.08, 0.09, 0.74, 0.83))
+    beside = not is_photo(bands)  # a ramp or legend stands there
+    axes = figure.add_axes((0.075, 0.08, 0.76 if beside else 0.895, 0.84))
     chose = _paint(figure, axes, small, bands[0], look, small.frame)
     _furnish(axes, view.frame, title)
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
@@ -106,11 +102,13 @@ def _paint(figure: Any, axes: Any, small: _Small, band: Band, look: Look, frame:
         small.cells[:, :, 0].astype(float), False if small.valid is None else ~small.valid
     )
     low, high = look.limits or (float(values.min()), float(values.max()))
-    ramp = look.ramp or "gist_earth"
+    ramp = look.ramp or default_ramp(band)
     if look.shade:
         axes.imshow(_shaded(values, low, high, ramp, frame), extent=extent, interpolation="nearest")
     else:
-        axes.imshow(values, extent=extent, cmap=ramp, vmin=low, vmax=high, interpolation="nearest")
+        axes.imshow(
+            values, extent=extent, cmap=colour_map(ramp), vmin=low, vmax=high, interpolation="nearest"
+        )
     _ramp_bar(figure, low, high, ramp, band)
     shaded = ("shaded from the north-west",) if look.shade else ()
     return (f"ramp {ramp}", f"from {low:.6g} to {high:.6g}", *shaded)
@@ -125,25 +123,41 @@ def _to_bytes(cells: Picture) -> Picture:
 
 def _shaded(values: Any, low: float, high: float, ramp: str, frame: Frame) -> Picture:
     """Ramp colours darkened and lightened by the slope towards a sun in the north-west."""
-    from matplotlib import colormaps
-
-    per_x, per_y = metres_per_unit(frame.crs, (frame.bounds[1] + frame.bounds[3]) / 2)
-    down, across = np.gradient(values.filled(low), frame.cell[1] * per_y, frame.cell[0] * per_x)
+    per_x, per_y = _ground(frame)
+    down = _differences(values, 0) / (frame.cell[1] * per_y)
+    across = _differences(values, 1) / (frame.cell[0] * per_x)
     azimuth, altitude = math.radians(315), math.radians(45)
     sun = (math.cos(altitude) * math.sin(azimuth), math.cos(altitude) * math.cos(azimuth), math.sin(altitude))
     light = (-across * sun[0] + down * sun[1] + sun[2]) / np.sqrt(across**2 + down**2 + 1)
-    colours = colormaps[ramp](np.clip((values.filled(low) - low) / max(high - low, 1e-12), 0, 1))
+    colours: Picture = colour_map(ramp)(np.clip((values.filled(low) - low) / max(high - low, 1e-12), 0, 1))
     colours[..., :3] *= np.clip(0.35 + 0.92 * light, 0, 1.25)[..., None]
     colours[..., 3] = ~np.ma.getmaskarray(values)
     return np.clip(colours, 0, 1)
+
+
+def _differences(values: Any, axis: int) -> Picture:
+    """Change per cell along `axis`, from the valid neighbours on both sides or on one; 0 without any."""
+    cells, valid = np.moveaxis(values.filled(0), axis, 0), np.moveaxis(~np.ma.getmaskarray(values), axis, 0)
+    steps = np.where(valid[1:] & valid[:-1], np.diff(cells, axis=0), 0.0)
+    counts = (valid[1:] & valid[:-1]).astype(float)
+    edge = np.zeros((1, *cells.shape[1:]))
+    total = np.concatenate([edge, steps]) + np.concatenate([steps, edge])
+    count = np.concatenate([edge, counts]) + np.concatenate([counts, edge])
+    return np.moveaxis(total / np.maximum(count, 1), 0, axis)
+
+
+def _ground(frame: Frame) -> tuple[float, float]:
+    """Metres on the ground in a CRS unit along x and y at the middle of `frame`."""
+    west, south, east, north = frame.bounds
+    return ground_scale(frame.crs, (west + east) / 2, (south + north) / 2)
 
 
 def _ramp_bar(figure: Any, low: float, high: float, ramp: str, band: Band) -> None:
     from matplotlib import cm
     from matplotlib.colors import Normalize
 
-    bar_axes = figure.add_axes((0.86, 0.16, 0.018, 0.5))
-    bar = figure.colorbar(cm.ScalarMappable(Normalize(low, high), ramp), cax=bar_axes)
+    bar_axes = figure.add_axes((0.875, 0.25, 0.016, 0.5))
+    bar = figure.colorbar(cm.ScalarMappable(Normalize(low, high), colour_map(ramp)), cax=bar_axes)
     bar.outline.set_visible(False)
     bar.set_label(f"{band.name} ({band.unit})" if band.unit else band.name, color=INK)
 
@@ -170,7 +184,7 @@ def _furnish(axes: Any, frame: Frame, title: str) -> None:
     axes.set_title(title, loc="left", fontsize=15, color=INK, pad=10)
     axes.set_xlim(west, east)
     axes.set_ylim(south, north)
-    per_x, per_y = metres_per_unit(frame.crs, (south + north) / 2)
+    per_x, per_y = _ground(frame)
     axes.set_aspect(per_y / per_x)
     axes.ticklabel_format(useOffset=False, style="plain")
     axes.locator_params(nbins=6)

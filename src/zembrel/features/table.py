@@ -62,7 +62,7 @@ class FeatureTable:
             return self
         carry = operation(self.crs, crs)
 
-        def carried(points: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+        def carried(points: np.ndarray) -> np.ndarray:
             x, y = carry(points[:, 0], points[:, 1])
             if not np.isfinite([x, y]).all():
                 raise InputError(

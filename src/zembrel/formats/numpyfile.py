@@ -31,7 +31,7 @@ class ArrayRaster:
 
     @cached_property
     def _array(self) -> Cells:
-        array = np.load(self.path, mmap_mode="r", allow_pickle=False)
+        array: Cells = np.load(self.path, mmap_mode="r", allow_pickle=False)
         return array[None] if array.ndim == 2 else array
 
     def cells(self, pane: Pane) -> Block:

@@ -58,9 +58,8 @@ def _decode(path: Path) -> Cells:
 
     try:
         with Image.open(path) as picture:
-            if picture.mode in ("CMYK", "YCbCr", "LAB", "HSV"):
-                picture = picture.convert("RGB")
-            cells = np.asarray(picture)
+            other = picture.mode in ("CMYK", "YCbCr", "LAB", "HSV")
+            cells = np.asarray(picture.convert("RGB") if other else picture)
     except (OSError, SyntaxError, ValueError, EOFError) as exc:
         raise _broken(path, exc) from exc
     if cells.dtype == bool:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, same
+from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, metres_per_unit, same
 from zembrel.geodesy.ellipsoid import Array
 
 
@@ -68,3 +68,22 @@ def _shift(source: int | None, target: int | None) -> Shift | None:
     if len(steps) == 1:
         return steps[0]
     return Shift(" and ".join(step.name for step in steps), None, sum(step.accuracy for step in steps))
+
+
+_SCALE_STEP = 10.0  # CRS units over which the scale is measured
+
+
+def ground_scale(crs: CRS | None, x: float, y: float) -> tuple[float, float]:
+    """Metres on the ellipsoid in one CRS unit along x and along y near (x, y), by finite differences.
+
+    What `metres_per_unit` says where the place has no coordinates or the CRS is not known.
+    """
+    if not isinstance(crs, ProjectedCRS):
+        return metres_per_unit(crs, y)
+    xs, ys = np.array([x, x + _SCALE_STEP, x]), np.array([y, y, y + _SCALE_STEP])
+    lon, lat = crs.to_geographic(xs, ys)
+    if not np.isfinite([lon, lat]).all():
+        return metres_per_unit(crs, y)
+    parallel, meridian = crs.datum.ellipsoid.radii(float(lat[0]))
+    steps = np.hypot((lon[1:] - lon[0]) * parallel, (lat[1:] - lat[0]) * meridian) / _SCALE_STEP
+    return float(steps[0]), float(steps[1])

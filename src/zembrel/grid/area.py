@@ -118,7 +118,9 @@ def check_bounds(bounds: Bounds, crs: CRS | None) -> None:
         raise UsageError(
             f"area {_show(bounds)} holds nothing",
             "south must be less than north and west less than east",
-            f"did you mean {_show((min(west, east), min(south, north), max(west, east), max(south, north)))}?",
+            "did you mean "
+            + _show((min(west, east), min(south, north), max(west, east), max(south, north)))
+            + "?",
         )
 
 

@@ -38,7 +38,7 @@ def outline_bounds(x: Array, y: Array, source: CRS, target: CRS) -> Bounds:
     if isinstance(target, GeographicCRS):
         turn = 360 / target.unit.factor
         wrapped = np.where(x < 0, x + turn, x)
-        if np.ptp(wrapped) < np.ptp(x):
+        if np.ptp(x) > turn / 2 and np.ptp(wrapped) < np.ptp(x):
             x = wrapped
     return float(x.min()), float(y.min()), float(x.max()), float(y.max())
 

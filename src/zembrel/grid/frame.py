@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -20,6 +21,7 @@ from zembrel.geodesy.crs import CRS
 from zembrel.grid.pane import Pane
 
 Array = npt.NDArray[np.float64]
+Number = TypeVar("Number", float, Array)
 ALIGNED = 1e-4  # cells by which two lattices may miss each other and still count as one
 
 
@@ -47,13 +49,13 @@ class Affine:
     def determinant(self) -> float:
         return self.x_col * self.y_row - self.x_row * self.y_col
 
-    def at(self, col: Array | float, row: Array | float) -> tuple[Array | float, Array | float]:
+    def at(self, col: Number, row: Number) -> tuple[Number, Number]:
         """x and y of lattice position (col, row)."""
         x = self.x0 + (col * self.x_col + row * self.x_row)
         y = self.y0 + (col * self.y_col + row * self.y_row)
         return x, y
 
-    def position(self, x: Array | float, y: Array | float) -> tuple[Array | float, Array | float]:
+    def position(self, x: Number, y: Number) -> tuple[Number, Number]:
         """Column and row of (x, y), the inverse of `at`."""
         dx, dy, det = x - self.x0, y - self.y0, self.determinant
         if not self.x_row and not self.y_col:

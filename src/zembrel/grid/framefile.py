@@ -9,11 +9,11 @@ from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import parse_crs
 from zembrel.grid.frame import Affine, Frame
-from zembrel.tomlfile import check_keys, read_toml, write_toml
+from zembrel.tomlfile import Keys, check_keys, read_toml, write_toml
 
 ENDING = ".frame.toml"
 _NUMBER = (int, float)
-_KEYS = {
+_KEYS: Keys = {
     "crs": str,
     "left": _NUMBER,
     "top": _NUMBER,

@@ -24,11 +24,7 @@ class Fit:
     high: float = -math.inf
 
     def look(self, pane: Pane, block: Block) -> tuple[int, int, float, float]:
-        values = (
-            block.cells
-            if block.valid is None
-            else block.cells[np.broadcast_to(block.valid, block.cells.shape)]
-        )
+        values = block.values
         if not values.size:
             return 0, 0, math.inf, -math.inf
         exact = values.astype(np.float64) * self.gain + self.lift

@@ -72,7 +72,14 @@ class Block:
         """Cells valid in at least one band, (rows, columns)."""
         if self.valid is None:
             return np.ones(self.cells.shape[1:], bool)
-        return self.valid if self.valid.ndim == 2 else self.valid.any(axis=0)
+        return self.valid if self.valid.ndim == 2 else np.logical_or.reduce(self.valid)
+
+    @property
+    def values(self) -> Cells:
+        """The valid cells of all bands, (n,)."""
+        if self.valid is None:
+            return self.cells.ravel()
+        return self.cells[np.broadcast_to(self.valid, self.cells.shape)]
 
 
 @runtime_checkable

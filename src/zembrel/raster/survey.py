@@ -20,7 +20,7 @@ from zembrel.raster.views.outline import Cover
 class Tally(NamedTuple):
     """Count, smallest, largest, mean and sum of squared deviations of one band in one block."""
 
-    count: int
+    cells: int
     low: float
     high: float
     mean: float
@@ -49,7 +49,7 @@ class Statistics:
     def deviation(self, band: int) -> float:
         """Standard deviation of all cells of a band."""
         tally = self.tallies[band]
-        return math.sqrt(tally.squares / tally.count) if tally.count else math.nan
+        return math.sqrt(tally.squares / tally.cells) if tally.cells else math.nan
 
 
 def _tally(block: Block, band: int) -> Tally:
@@ -64,12 +64,12 @@ def _tally(block: Block, band: int) -> Tally:
 
 
 def _joined(one: Tally, other: Tally) -> Tally:
-    if not other.count:
+    if not other.cells:
         return one
-    count = one.count + other.count
+    count = one.cells + other.cells
     gap = other.mean - one.mean
-    mean = one.mean + gap * other.count / count
-    squares = one.squares + other.squares + gap * gap * one.count * other.count / count
+    mean = one.mean + gap * other.cells / count
+    squares = one.squares + other.squares + gap * gap * one.cells * other.cells / count
     return Tally(count, min(one.low, other.low), max(one.high, other.high), mean, squares)
 
 

@@ -147,10 +147,11 @@ def _add_statistics(layer: Layer, table: Rows, facts: dict[str, Any], output: Ou
     statistics = Statistics()
     observe(layer.raster, blocks_of(layer.raster), [statistics], output.means)
     for n, (band, tally) in enumerate(zip(layer.raster.bands, statistics.tallies, strict=True)):
-        share = tally.count / layer.raster.frame.size
+        share = tally.cells / layer.raster.frame.size
         deviation = statistics.deviation(n)
-        if tally.count:
-            text = f"{show_number(tally.low)} to {show_number(tally.high)}, mean {tally.mean:.6g}, deviation {deviation:.6g}"
+        if tally.cells:
+            ends = f"{show_number(tally.low)} to {show_number(tally.high)}"
+            text = f"{ends}, mean {tally.mean:.6g}, deviation {deviation:.6g}"
         else:
             text = "nothing"
         table.append((band.name, f"{text}, {100 * share:.4g} % valid"))
@@ -160,9 +161,9 @@ def _add_statistics(layer: Layer, table: Rows, facts: dict[str, Any], output: Ou
                 "max": tally.high,
                 "mean": tally.mean,
                 "deviation": deviation,
-                "valid": tally.count,
+                "valid": tally.cells,
             }
-            if tally.count
+            if tally.cells
             else {"valid": 0}
         )
 

@@ -28,7 +28,7 @@ def formats(name: str | None = None) -> Receipt:
 
 def _table() -> str:
     heads = ("name", "endings", "bands", "CRS", "mask", "legend", "types")
-    rows = [heads]
+    rows: list[tuple[str, ...]] = [heads]
     for name, f in FORMATS.items():
         yes = [
             ("inside" if f.holds_place else "beside"),

@@ -103,7 +103,7 @@ def _expand(word: str, out: Path | None) -> list[Path]:
     if path.exists():
         return [path]
     if any(sign in word for sign in "*?["):
-        matches = _natural(Path(match) for match in glob.glob(word, recursive=True))
+        matches = _natural(Path(match) for match in glob.glob(word, recursive=True))  # noqa: PTH207 Path.glob takes no absolute pattern
         matches = [match for match in matches if match.is_file() and match != out]
         if matches:
             return matches

@@ -34,12 +34,7 @@ class Histogram:
     counts: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros(_BINS, np.int64))
 
     def look(self, pane: Pane, block: Block) -> npt.NDArray[np.int64]:
-        cells = (
-            block.cells
-            if block.valid is None
-            else block.cells[np.broadcast_to(block.valid, block.cells.shape)]
-        )
-        return np.histogram(cells, _BINS, (self.low, self.high))[0]
+        return np.histogram(block.values, _BINS, (self.low, self.high))[0]
 
     def note(self, seen: npt.NDArray[np.int64]) -> None:
         self.counts += seen

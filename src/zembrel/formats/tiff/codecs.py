@@ -25,8 +25,8 @@ class Codec(NamedTuple):
     code: int
     level: int | None
     highest: int
-    encode: Callable[[Segment, int | None], bytes]
-    decode: Callable[[bytes, int], bytes]
+    encode: Callable[[Any, int | None], bytes]
+    decode: Callable[[bytes, int], bytes | bytearray]
 
 
 CODECS = {

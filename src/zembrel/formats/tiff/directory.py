@@ -23,10 +23,10 @@ MOST_ENTRIES = 4_096
 
 
 class Entry(NamedTuple):
-    """One field of a directory: its type, number of values and where in the file they are."""
+    """One field of a directory: its type, how many values and where in the file they are."""
 
     type: int
-    count: int
+    many: int
     offset: int
 
 
@@ -67,15 +67,14 @@ class Directory:
         if entry is None:
             return np.empty(0, np.int64)
         code = np.dtype(self.container.order + tags.FIELD_TYPES[entry.type])
-        count = entry.count * (2 if entry.type in tags.FRACTIONS else 1)
+        count = entry.many * (2 if entry.type in tags.FRACTIONS else 1)
         data = self.container.read(entry.offset, count * code.itemsize, f"tag {tag}")
         return np.frombuffer(data, code).astype(code.newbyteorder("="))
 
     def number_of(self, tag: int, default: int | None = None) -> int:
         """The first number of `tag`. Raises InputError if it is absent and there is no default."""
-        values = self.values(tag) if tag in self.entries and self.entries[tag].count else ()
-        if len(values):
-            return int(values[0])
+        if tag in self.entries and self.entries[tag].many:
+            return int(self.values(tag)[0])
         if default is None:
             raise broken(self.container.path, f"directory {self.number} lacks the required tag {tag}")
         return default

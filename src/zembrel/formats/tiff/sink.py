@@ -37,10 +37,10 @@ class Options(NamedTuple):
 
 
 class Tile(NamedTuple):
-    """One encoded tile: level, index within it (plane included), and its bytes; mask None: all valid."""
+    """One encoded tile: level, number within it (plane included), and its bytes."""
 
     level: int
-    index: int
+    number: int
     data: bytes
     is_mask: bool = False
 
@@ -145,7 +145,7 @@ class TiffSink:
     def _halved(self, pane: Pane, cells: Cells, valid: Mask | None) -> tuple[Pane, Cells, Mask | None]:
         from zembrel.raster.kernels.halve import halved
 
-        smaller, ok = halved(cells, valid, self.categorical)
+        smaller, ok = halved(cells, valid, categorical=self.categorical)
         top, left = pane.top // 2, pane.left // 2
         return (
             Pane(top, left, top + smaller.shape[1], left + smaller.shape[2]),
@@ -175,7 +175,9 @@ class TiffSink:
                 tiles.append(Tile(number, index, self._encode_tile(here)))
             if valid is not None and self._needs_mask:
                 tiles.append(
-                    Tile(number, index, self._encode_mask(valid[:, rows, columns].any(axis=0)), True)
+                    Tile(
+                        number, index, self._encode_mask(np.logical_or.reduce(valid[:, rows, columns])), True
+                    )
                 )
         return tiles
 
@@ -213,7 +215,7 @@ class TiffSink:
             offsets, counts = (
                 (level.mask_offsets, level.mask_counts) if tile.is_mask else (level.offsets, level.counts)
             )
-            offsets[tile.index], counts[tile.index] = self._spool_size, len(tile.data)
+            offsets[tile.number], counts[tile.number] = self._spool_size, len(tile.data)
             self._spool.write(tile.data)
             self._spool_size += len(tile.data)
 

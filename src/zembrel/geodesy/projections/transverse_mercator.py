@@ -11,6 +11,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -18,6 +19,7 @@ import numpy.typing as npt
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
 
 Complex = npt.NDArray[np.complex128]
+Angle = TypeVar("Angle", Complex, Array)
 # Row j - 1 holds the factors of n^j ... n^6 of the j-th coefficient.
 _FORWARD = (
     (1 / 2, -2 / 3, 5 / 16, 41 / 180, -127 / 288, 7891 / 37800),
@@ -53,14 +55,13 @@ def _coefficients(rows: tuple[tuple[float, ...], ...], n: float) -> tuple[float,
     return tuple(sum(c * n**p for p, c in enumerate(row, order)) for order, row in enumerate(rows, 1))
 
 
-def _sine_series(coefficients: tuple[float, ...], angle: Complex | Array) -> Complex | Array:
+def _sine_series(coefficients: tuple[float, ...], angle: Angle) -> Angle:
     """Sum of c_j sin(2 j angle), by Clenshaw's recurrence."""
     twice = 2 * np.cos(2 * angle)
     later, last = np.zeros_like(angle), np.zeros_like(angle)
     for c in reversed(coefficients):
         later, last = twice * later - last + c, later
-    result: Complex | Array = later * np.sin(2 * angle)
-    return result
+    return later * np.sin(2 * angle)
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,8 @@ import math
 import numpy as np
 from numba import njit
 
+from zembrel.raster.model import Cells, Mask
+
 
 @njit(nogil=True, cache=True)
 def _mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
@@ -65,7 +67,7 @@ def _mode(cells, valid, out, ok):  # type: ignore[no-untyped-def]
                     ok[min(b, ok.shape[0] - 1), r, c] = 1
 
 
-def halved(cells, valid, categorical):  # type: ignore[no-untyped-def]
+def halved(cells: Cells, valid: Mask | None, *, categorical: bool) -> tuple[Cells, Mask | None]:
     """Half as many rows and columns, rounded up: means, or the most frequent value of codes.
 
     cells: (bands, rows, columns); valid: None or (1 or bands, rows, columns) bool. A result is valid

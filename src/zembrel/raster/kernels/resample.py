@@ -16,7 +16,7 @@ def axis_weights(code, radius, at, width):  # type: ignore[no-untyped-def]
 
     at: (n,) positions; width: source cells per result cell. Returns (n,), (n,), (n, most).
     """
-    most = int(math.ceil(2 * radius * max(width, 1.0))) + 3
+    most = math.ceil(2 * radius * max(width, 1.0)) + 3
     first, count = np.empty(at.size, np.int64), np.empty(at.size, np.int64)
     weights = np.zeros((at.size, most))
     for i in range(at.size):
@@ -25,9 +25,9 @@ def axis_weights(code, radius, at, width):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def weighted(
+def weighted(  # type: ignore[no-untyped-def]
     cells, valid, first_y, count_y, weights_y, first_x, count_x, weights_x, need, whole, low, high, out, ok
-):  # type: ignore[no-untyped-def]
+):
     """Weighted means along rows, then along columns; invalid and outside cells weigh nothing.
 
     need: share of the full weight that must be valid. whole: round to integers in [low, high].

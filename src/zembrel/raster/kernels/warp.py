@@ -44,7 +44,7 @@ def bilinear(cells, valid, u, v, need, whole, low, high, out, ok):  # type: igno
             at_x, at_y = u[r, c] - 0.5, v[r, c] - 0.5
             if not (-1.0 < at_x < width and -1.0 < at_y < height):
                 continue
-            x, y = int(math.floor(at_x)), int(math.floor(at_y))
+            x, y = math.floor(at_x), math.floor(at_y)
             fx, fy = at_x - x, at_y - y
             if not masked and 0 <= x < width - 1 and 0 <= y < height - 1:
                 for b in range(bands):
@@ -79,7 +79,7 @@ def weighted(cells, valid, u, v, code, radius, scale, side, lead_r, lead_c, need
     """Any kernel of `weights`, widened where cells shrink."""
     bands, height, width = cells.shape
     masked, each = valid.shape[0] > 0, valid.shape[0] > 1
-    most = int(math.ceil(2 * radius * max(scale.max(), 1.0))) + 3
+    most = math.ceil(2 * radius * max(scale.max(), 1.0)) + 3
     weights_x, weights_y = np.empty(most), np.empty(most)
     for r in range(u.shape[0]):
         patch_r = (r + lead_r) // side

@@ -94,7 +94,8 @@ def stack(sources: tuple[Raster, ...]) -> Raster:
     for source in sources[1:]:
         if (source.frame.columns, source.frame.rows) != (frame.columns, frame.rows):
             raise InputError(
-                f"layers of {frame.columns} x {frame.rows} and {source.frame.columns} x {source.frame.rows} cells",
+                f"layers of {frame.columns} x {frame.rows} and "
+                f"{source.frame.columns} x {source.frame.rows} cells",
                 "bands of one raster share its cells",
                 "bring them to one frame with --onto",
             )

@@ -9,7 +9,7 @@ import numpy as np
 from zembrel.errors import UsageError, nearest_name
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Raster, shared_type
+from zembrel.raster.model import Band, Block, Cells, Mask, Raster, shared_type
 
 RULES = ("first", "last", "min", "max", "mean")
 
@@ -41,7 +41,7 @@ class Mosaic:
         return _gathered(pieces, pane, cells, self.overlap)
 
 
-def _first(pieces: list[Piece], pane: Pane, cells: np.ndarray) -> Block:  # type: ignore[type-arg]
+def _first(pieces: list[Piece], pane: Pane, cells: Cells) -> Block:
     """Each cell from the first piece in which all its bands are valid."""
     filled = np.zeros(pane.shape, bool)
     for piece in pieces:
@@ -61,7 +61,7 @@ def _first(pieces: list[Piece], pane: Pane, cells: np.ndarray) -> Block:  # type
     return Block(cells, None if filled.all() else filled)
 
 
-def _gathered(pieces: list[Piece], pane: Pane, cells: np.ndarray, overlap: str) -> Block:  # type: ignore[type-arg]
+def _gathered(pieces: list[Piece], pane: Pane, cells: Cells, overlap: str) -> Block:
     """Smallest, largest or mean value of the pieces that are valid, cell by cell."""
     count = np.zeros(pane.shape, np.int32)
     total = np.zeros(cells.shape, np.float64 if overlap == "mean" else cells.dtype)
@@ -87,10 +87,10 @@ def _gathered(pieces: list[Piece], pane: Pane, cells: np.ndarray, overlap: str) 
     return Block(cells, None if filled.all() else filled)
 
 
-def _everywhere(block: Block) -> np.ndarray:  # type: ignore[type-arg]
+def _everywhere(block: Block) -> Mask:
     if block.valid is None:
         return np.ones(block.cells.shape[1:], bool)
-    return block.valid if block.valid.ndim == 2 else block.valid.all(axis=0)
+    return block.valid if block.valid.ndim == 2 else np.logical_and.reduce(block.valid)
 
 
 def check_overlap(rule: str) -> None:

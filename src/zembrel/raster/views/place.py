@@ -49,7 +49,8 @@ class Place:
 def place(source: Raster, frame: Frame, row: int, column: int) -> Raster:
     """`source` on `frame`, whose first cell is the source's (row, column); no view for no change."""
     if isinstance(source, Place) and source.footprint == source.frame.pane:
-        source, row, column = source.source, row + source.row, column + source.column
+        row, column = row + source.row, column + source.column
+        source = source.source
     unmoved = (row, column, frame.rows, frame.columns) == (0, 0, source.frame.rows, source.frame.columns)
     return source if unmoved else Place(source, frame, row, column)
 

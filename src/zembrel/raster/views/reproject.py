@@ -14,7 +14,7 @@ from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.coordinates import SIDE, CoordinateMap
 from zembrel.raster.kernels import table
-from zembrel.raster.model import Band, Block, Cells, Mask, Raster, nothing
+from zembrel.raster.model import Band, Block, Cells, Raster, nothing
 from zembrel.raster.views.place import place
 
 METHODS = ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode")
@@ -165,12 +165,12 @@ def _contiguous(block: Block) -> Cells:
     return np.ascontiguousarray(block.cells)
 
 
-def _mask(block: Block) -> Mask:
-    """Validity as the kernels want it."""
+def _mask(block: Block) -> Cells:
+    """Validity as the kernels want it: (0, 1 or bands, rows, columns) bytes."""
     if block.valid is None:
-        return np.zeros((0, 0, 0), np.uint8)  # type: ignore[return-value]
+        return np.zeros((0, 0, 0), np.uint8)
     valid = np.ascontiguousarray(block.valid).view(np.uint8)
-    return valid[None] if valid.ndim == 2 else valid  # type: ignore[return-value]
+    return valid[None] if valid.ndim == 2 else valid
 
 
 def _blank(block: Block, pane: Pane) -> tuple[Cells, Cells]:
