@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -21,8 +22,21 @@ from zembrel.grid.pane import Pane
 
 SIDE = 64  # cells of the largest patch
 TOLERANCE = 0.05  # cells; measured at midpoints, then quartered by interpolating between those too
+_PROBES = 33  # places along each side of the frame where the scale is looked at
 _CUT = 4  # a patch that misses is cut into 4 x 4
 Integers = npt.NDArray[np.int64]
+
+
+class Scales(NamedTuple):
+    """Source cells per target cell along x and y, for patches of SIDE cells.
+
+    steps: (2, patch rows, patch columns); the first patch begins `lead_r` rows and `lead_c` columns
+    before the pane.
+    """
+
+    steps: Array
+    lead_r: int
+    lead_c: int
 
 
 @dataclass(frozen=True)
@@ -116,15 +130,23 @@ class CoordinateMap:
         at = rows - pane.top, cols - pane.left
         u[at], v[at] = self.exact(cols.astype(float), rows.astype(float))
 
-    def scales(self, pane: Pane) -> tuple[Array, int, int]:
-        """Source cells per target cell along x and y, (2, patch rows, patch columns), for `pane`.
-
-        Measured at the middle of each patch of SIDE cells; also returns the rows and columns by
-        which the first patch begins before the pane.
-        """
+    def scales(self, pane: Pane) -> Scales:
+        """Source cells per target cell at the middles of the patches of SIDE cells that touch `pane`."""
         lead_r, lead_c = pane.top % SIDE, pane.left % SIDE
-        rows = np.arange(pane.top - lead_r, pane.bottom, SIDE) + SIDE / 2
-        cols = np.arange(pane.left - lead_c, pane.right, SIDE) + SIDE / 2
+        rows: Array = np.arange(pane.top - lead_r, pane.bottom, SIDE).astype(np.float64) + SIDE / 2
+        cols: Array = np.arange(pane.left - lead_c, pane.right, SIDE).astype(np.float64) + SIDE / 2
+        return Scales(self._scale_at(cols, rows), lead_r, lead_c)
+
+    @cached_property
+    def largest_scale(self) -> float:
+        """The largest number of source cells per target cell, along x or y, at places all over the frame."""
+        cols, rows = (
+            np.linspace(0.0, n - 1.0, _PROBES, dtype=np.float64)
+            for n in (self.target.columns, self.target.rows)
+        )
+        return float(self._scale_at(cols, rows).max())
+
+    def _scale_at(self, cols: Array, rows: Array) -> Array:
         col, row = (grid.astype(float) for grid in np.meshgrid(cols, rows))
         u0, v0 = self.exact(col, row)
         u1, v1 = self.exact(col + 1, row)
@@ -133,7 +155,7 @@ class CoordinateMap:
         if self._turn is not None:
             across, down = (d - self._turn * np.round(d / self._turn) for d in (across, down))
         scale = np.stack([np.hypot(across, down), np.hypot(v1 - v0, v2 - v0)])
-        return np.where(np.isfinite(scale), scale, 1.0), lead_r, lead_c
+        return np.where(np.isfinite(scale), scale, 1.0)
 
 
 def _patches(pane: Pane, side: int) -> tuple[Integers, Integers]:

@@ -16,6 +16,7 @@ from zembrel.formats.tiff.description import read_description
 from zembrel.formats.tiff.directory import Directory, broken, read_directories
 from zembrel.formats.tiff.geokeys import read_frame
 from zembrel.formats.tiff.layout import Layout, read_layout
+from zembrel.formats.tiff.packing import unpacked
 from zembrel.formats.worldfile import georeferenced
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
@@ -81,7 +82,7 @@ class TiffRaster:
                         present[into] = False
                         out[(index, *into)] = 0
                         continue
-                    out[(index, *into)] = segment[(*source, samples)].transpose(2, 0, 1)
+                    out[(index, *into)] = segment[(samples, *source)]
         return present
 
     def _planes(self, wanted: list[int]) -> list[tuple[Any, int, Any]]:
@@ -144,7 +145,7 @@ def _unpack_bits(decode: Any, data: bytes, shape: tuple[int, int, int]) -> Cells
     if len(raw) < rows * line:
         raise ValueError(f"{len(raw):,} bytes where {rows * line:,} are due")
     bits = np.unpackbits(np.frombuffer(raw, np.uint8, rows * line).reshape(rows, line), axis=1)
-    return np.ascontiguousarray(bits[:, : columns * samples].reshape(rows, columns, samples))
+    return unpacked(bits[:, : columns * samples].reshape(rows, columns, samples), differences=False)
 
 
 def _scaled(frame: Frame, layout: Layout) -> Frame:

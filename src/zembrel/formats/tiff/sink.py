@@ -186,12 +186,9 @@ class TiffSink:
         return self.nodata is None and self.dtype.kind != "f"
 
     def _encode_tile(self, cells: Cells) -> bytes:
-        side = self.options.tile
-        if cells.shape[1:] == (side, side):
-            tile = np.ascontiguousarray(cells.transpose(1, 2, 0))
-        else:
-            tile = np.zeros((side, side, cells.shape[0]), cells.dtype)
-            tile[: cells.shape[1], : cells.shape[2]] = cells.transpose(1, 2, 0)
+        from zembrel.formats.tiff.packing import packed
+
+        tile = packed(cells, self.options.tile, differences=self.predictor == codecs.HORIZONTAL)
         return codecs.encode(self.options.codec, self.options.level, tile, self.predictor, self._byte_order)
 
     def _encode_mask(self, valid: Mask) -> bytes:

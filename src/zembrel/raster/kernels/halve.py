@@ -13,20 +13,23 @@ from zembrel.raster.model import Cells, Mask
 @njit(nogil=True, cache=True)
 def _mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
     bands, height, width = cells.shape
+    masked = valid.shape[0] > 0
     for b in range(bands):
+        layer = min(b, valid.shape[0] - 1)
         for r in range(out.shape[1]):
             for c in range(out.shape[2]):
                 total, count = 0.0, 0
                 for y in range(2 * r, min(2 * r + 2, height)):
                     for x in range(2 * c, min(2 * c + 2, width)):
-                        if valid.shape[0] == 0 or valid[min(b, valid.shape[0] - 1), y, x]:
+                        weight = valid[layer, y, x] if masked else 1
+                        if weight:
                             total += cells[b, y, x]
-                            count += 1
+                        count += weight
                 if count:
                     value = total / count
                     out[b, r, c] = math.floor(value + 0.5) if whole else value
-                    if ok.shape[0]:
-                        ok[min(b, ok.shape[0] - 1), r, c] = 1
+                    if masked:
+                        ok[layer, r, c] = 1
 
 
 @njit(nogil=True, cache=True)

@@ -1,6 +1,7 @@
 """Sampling at free positions: nearest, bilinear, any widened kernel, and the most frequent value.
 
-Common arguments: u, v (rows, columns) source positions along x and y, NaN for nowhere; scale
+Common arguments: u, v (rows, columns) source positions along x and y, NaN for nowhere, counted from
+the raster's first cell, as `left` and `top` are, those of the first cell of `cells`; scale
 (2, patch rows, patch columns) source cells per result cell along x and y for patches of `side`
 cells, the first of which begins `lead_r` rows and `lead_c` columns before the result; need, whole,
 low, high, out and ok as in `resample.weighted`.
@@ -17,13 +18,13 @@ from zembrel.raster.kernels.weights import taps
 
 
 @njit(nogil=True, cache=True)
-def nearest(cells, valid, u, v, out, ok):  # type: ignore[no-untyped-def]
+def nearest(cells, valid, u, v, left, top, out, ok):  # type: ignore[no-untyped-def]
     """The cell each position lies in; a position on an edge belongs to the cell after it."""
     bands, height, width = cells.shape
     masked, each = valid.shape[0] > 0, valid.shape[0] > 1
     for r in range(u.shape[0]):
         for c in range(u.shape[1]):
-            at_x, at_y = u[r, c] + 1e-7, v[r, c] + 1e-7
+            at_x, at_y = u[r, c] - left + 1e-7, v[r, c] - top + 1e-7
             if not (0.0 <= at_x < width and 0.0 <= at_y < height):
                 continue
             x, y = int(at_x), int(at_y)
@@ -35,47 +36,166 @@ def nearest(cells, valid, u, v, out, ok):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def bilinear(cells, valid, u, v, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
+def bilinear_bytes(cells, valid, u, v, left, top, need, out, ok):  # type: ignore[no-untyped-def]
+    """Bilinear interpolation of bytes without widening, by integers, at positions of 1/4096 cell."""
+    bands, height, width = cells.shape
+    columns = u.shape[1]
+    at, part_x, part_y = (
+        np.empty(columns, np.int64),
+        np.empty(columns, np.uint32),
+        np.empty(columns, np.uint32),
+    )
+    for r in range(u.shape[0]):
+        apart = 0  # cells at an edge or beside an invalid one
+        for c in range(columns):
+            x, y = u[r, c] - left - 0.5, v[r, c] - top - 0.5
+            inside = (x >= 0.0) & (x < width - 1) & (y >= 0.0) & (y < height - 1)
+            column, row = np.int32(x), np.int32(y)
+            part_x[c], part_y[c] = np.int32((x - column) * 4096.0), np.int32((y - row) * 4096.0)
+            at[c] = np.int64(row) * width + column if inside else -1
+            apart += not inside
+        if valid.shape[0]:
+            for c in range(columns):
+                if at[c] >= 0 and not _all_valid(valid, at[c] % width, at[c] // width):
+                    at[c] = -1
+                    apart += 1
+        for b in range(bands):
+            _blend(cells[b].ravel(), width, at, part_x, part_y, out[b, r])
+        for layer in range(ok.shape[0]):
+            for c in range(columns):
+                ok[layer, r, c] = at[c] >= 0
+        if apart:
+            for c in range(columns):
+                x, y = u[r, c] - left - 0.5, v[r, c] - top - 0.5
+                if at[c] < 0 and -1.0 < x < width and -1.0 < y < height:
+                    _bilinear_at_edge(cells, valid, x, y, need, True, 0.0, 255.0, out[:, r, c], ok[:, r, c])
+
+
+@njit(nogil=True, cache=True)
+def _blend(band, width, at, part_x, part_y, out):  # type: ignore[no-untyped-def]
+    """One row of one band: cells from `at` on weighted by 1/4096; nothing where `at` is negative."""
+    unit, one, line = np.uint32(4096), np.uint64(1), np.uint64(width)
+    for c in range(at.size):
+        if at[c] >= 0:
+            first, fx, fy = np.uint64(at[c]), part_x[c], part_y[c]
+            upper = (unit - fx) * np.uint32(band[first]) + fx * np.uint32(band[first + one])
+            lower = (unit - fx) * np.uint32(band[first + line]) + fx * np.uint32(band[first + line + one])
+            out[c] = ((unit - fy) * upper + fy * lower + np.uint32(1 << 23)) >> np.uint32(24)
+
+
+@njit(nogil=True, cache=True)
+def _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
+    """Bilinear interpolation of one cell, (bands,), from the valid ones of the four around it."""
+    for b in range(cells.shape[0]):
+        layer = b if ok.size > 1 else 0
+        value, weight = _four(cells[b], valid, layer, at_x, at_y)
+        if weight >= need and weight > 0.0:
+            value /= weight
+            out[b] = min(max(math.floor(value + 0.5), low), high) if whole else value
+            ok[layer] = 1
+
+
+@njit(nogil=True, cache=True)
+def bilinear(cells, valid, u, v, left, top, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
     """Bilinear interpolation without widening."""
     bands, height, width = cells.shape
-    masked, each = valid.shape[0] > 0, valid.shape[0] > 1
+    masked = valid.shape[0] > 0
     for r in range(u.shape[0]):
         for c in range(u.shape[1]):
-            at_x, at_y = u[r, c] - 0.5, v[r, c] - 0.5
+            at_x, at_y = u[r, c] - left - 0.5, v[r, c] - top - 0.5
+            if not (-1.0 < at_x < width and -1.0 < at_y < height):
+                continue
+            inside = 0.0 <= at_x < width - 1 and 0.0 <= at_y < height - 1
+            if inside and (not masked or _all_valid(valid, int(at_x), int(at_y))):
+                x, y = int(at_x), int(at_y)
+                fx, fy = at_x - x, at_y - y
+                for b in range(bands):
+                    upper = cells[b, y, x] + fx * (float(cells[b, y, x + 1]) - cells[b, y, x])
+                    lower = cells[b, y + 1, x] + fx * (float(cells[b, y + 1, x + 1]) - cells[b, y + 1, x])
+                    value = upper + fy * (lower - upper)
+                    out[b, r, c] = math.floor(value + 0.5) if whole else value
+                for layer in range(ok.shape[0]):
+                    ok[layer, r, c] = 1
+                continue
+            _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, out[:, r, c], ok[:, r, c])
+
+
+@njit(nogil=True, cache=True)
+def _all_valid(valid, x, y):  # type: ignore[no-untyped-def]
+    """Whether the 2 x 2 cells from (y, x) are valid in every layer."""
+    for layer in range(valid.shape[0]):
+        if not (
+            valid[layer, y, x]
+            and valid[layer, y, x + 1]
+            and valid[layer, y + 1, x]
+            and valid[layer, y + 1, x + 1]
+        ):
+            return False
+    return True
+
+
+@njit(nogil=True, cache=True)
+def _four(band, valid, layer, at_x, at_y):  # type: ignore[no-untyped-def]
+    """Weighted sum of the valid ones of the 2 x 2 cells around a position, and their weight."""
+    height, width = band.shape
+    x, y = math.floor(at_x), math.floor(at_y)
+    fx, fy = at_x - x, at_y - y
+    value, weight = 0.0, 0.0
+    for j in range(2):
+        for i in range(2):
+            w = (fx if i else 1.0 - fx) * (fy if j else 1.0 - fy)
+            inside = 0 <= x + i < width and 0 <= y + j < height
+            if w > 0.0 and inside and (valid.shape[0] == 0 or valid[layer, y + j, x + i]):
+                value += w * band[y + j, x + i]
+                weight += w
+    return value, weight
+
+
+@njit(nogil=True, cache=True)
+def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
+    """A kernel without widening, its weights taken from `table`, (phases, taps) as of `phase_table`."""
+    bands, height, width = cells.shape
+    masked, each = valid.shape[0] > 0, valid.shape[0] > 1
+    phases, count = table.shape
+    lead = count // 2 - 1
+    for r in range(u.shape[0]):
+        for c in range(u.shape[1]):
+            at_x, at_y = u[r, c] - left - 0.5, v[r, c] - top - 0.5
             if not (-1.0 < at_x < width and -1.0 < at_y < height):
                 continue
             x, y = math.floor(at_x), math.floor(at_y)
-            fx, fy = at_x - x, at_y - y
-            if not masked and 0 <= x < width - 1 and 0 <= y < height - 1:
-                for b in range(bands):
-                    top = cells[b, y, x] + fx * (float(cells[b, y, x + 1]) - cells[b, y, x])
-                    foot = cells[b, y + 1, x] + fx * (float(cells[b, y + 1, x + 1]) - cells[b, y + 1, x])
-                    value = top + fy * (foot - top)
-                    if whole:
-                        value = min(max(math.floor(value + 0.5), low), high)
-                    out[b, r, c] = value
-                ok[0, r, c] = 1
-                continue
+            across, down = table[int((at_x - x) * phases)], table[int((at_y - y) * phases)]
+            x, y = x - lead, y - lead
+            inside = x >= 0 and x + count <= width and y >= 0 and y + count <= height
             for b in range(bands):
                 layer = b if each else 0
-                value, weight = 0.0, 0.0
-                for j in range(2):
-                    for i in range(2):
-                        w = (fx if i else 1.0 - fx) * (fy if j else 1.0 - fy)
-                        inside = 0 <= x + i < width and 0 <= y + j < height
-                        if w > 0.0 and inside and (not masked or valid[layer, y + j, x + i]):
-                            value += w * cells[b, y + j, x + i]
-                            weight += w
+                value, weight = 0.0, 1.0
+                if inside and not masked:
+                    for j in range(count):
+                        line = 0.0
+                        for i in range(count):
+                            line += across[i] * cells[b, y + j, x + i]
+                        value += down[j] * line
+                else:
+                    weight = 0.0
+                    for j in range(max(-y, 0), min(count, height - y)):
+                        line, mass = 0.0, 0.0
+                        for i in range(max(-x, 0), min(count, width - x)):
+                            if not masked or valid[layer, y + j, x + i]:
+                                line += across[i] * cells[b, y + j, x + i]
+                                mass += across[i]
+                        value += down[j] * line
+                        weight += down[j] * mass
                 if weight >= need and weight > 0.0:
                     value /= weight
-                    if whole:
-                        value = min(max(math.floor(value + 0.5), low), high)
-                    out[b, r, c] = value
+                    out[b, r, c] = min(max(math.floor(value + 0.5), low), high) if whole else value
                     ok[layer, r, c] = 1
 
 
 @njit(nogil=True, cache=True)
-def weighted(cells, valid, u, v, code, radius, scale, side, lead_r, lead_c, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
+def weighted(  # type: ignore[no-untyped-def]
+    cells, valid, u, v, left, top, code, radius, scale, side, lead_r, lead_c, need, whole, low, high, out, ok
+):
     """Any kernel of `weights`, widened where cells shrink."""
     bands, height, width = cells.shape
     masked, each = valid.shape[0] > 0, valid.shape[0] > 1
@@ -84,11 +204,12 @@ def weighted(cells, valid, u, v, code, radius, scale, side, lead_r, lead_c, need
     for r in range(u.shape[0]):
         patch_r = (r + lead_r) // side
         for c in range(u.shape[1]):
-            if not (0.0 <= u[r, c] + 1.0 <= width + 2.0 and 0.0 <= v[r, c] + 1.0 <= height + 2.0):
+            at_x, at_y = u[r, c] - left, v[r, c] - top
+            if not (0.0 <= at_x + 1.0 <= width + 2.0 and 0.0 <= at_y + 1.0 <= height + 2.0):
                 continue
             patch_c = (c + lead_c) // side
-            x0, nx = taps(code, radius, u[r, c], scale[0, patch_r, patch_c], weights_x)
-            y0, ny = taps(code, radius, v[r, c], scale[1, patch_r, patch_c], weights_y)
+            x0, nx = taps(code, radius, at_x, scale[0, patch_r, patch_c], weights_x)
+            y0, ny = taps(code, radius, at_y, scale[1, patch_r, patch_c], weights_y)
             full = weights_x[:nx].sum() * weights_y[:ny].sum()
             for b in range(bands):
                 layer = b if each else 0
@@ -108,7 +229,7 @@ def weighted(cells, valid, u, v, code, radius, scale, side, lead_r, lead_c, need
 
 
 @njit(nogil=True, cache=True)
-def mode(cells, valid, u, v, scale, side, lead_r, lead_c, need, out, ok):  # type: ignore[no-untyped-def]
+def mode(cells, valid, u, v, left, top, scale, side, lead_r, lead_c, need, out, ok):  # type: ignore[no-untyped-def]
     """The most frequent value of the cells whose middle lies in the footprint; ties: the smallest."""
     bands, height, width = cells.shape
     masked, each = valid.shape[0] > 0, valid.shape[0] > 1
@@ -117,12 +238,13 @@ def mode(cells, valid, u, v, scale, side, lead_r, lead_c, need, out, ok):  # typ
     for r in range(u.shape[0]):
         patch_r = (r + lead_r) // side
         for c in range(u.shape[1]):
-            if not (0.0 <= u[r, c] + 1e-7 < width and 0.0 <= v[r, c] + 1e-7 < height):
+            at_x, at_y = u[r, c] - left, v[r, c] - top
+            if not (0.0 <= at_x + 1e-7 < width and 0.0 <= at_y + 1e-7 < height):
                 continue
             patch_c = (c + lead_c) // side
             half_x, half_y = 0.5 * scale[0, patch_r, patch_c], 0.5 * scale[1, patch_r, patch_c]
-            x0, x1 = _middles(u[r, c], half_x)
-            y0, y1 = _middles(v[r, c], half_y)
+            x0, x1 = _middles(at_x, half_x)
+            y0, y1 = _middles(at_y, half_y)
             all_cells = (x1 - x0 + 1) * (y1 - y0 + 1)
             for b in range(bands):
                 layer = b if each else 0

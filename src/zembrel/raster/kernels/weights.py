@@ -8,8 +8,13 @@ Transactions on Acoustics, Speech, and Signal Processing 29 (1981), with a = -1/
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 
+import numpy as np
+import numpy.typing as npt
 from numba import njit
+
+PHASES = 4096  # positions within a cell for which weights are kept
 
 
 @njit(nogil=True, cache=True)
@@ -48,3 +53,19 @@ def taps(code: int, radius: float, at: float, width: float, into) -> tuple[int, 
     for i in range(first, last + 1):
         into[i - first] = weight(code, (i + 0.5 - at) / width)
     return first, last - first + 1
+
+
+@lru_cache(maxsize=4)
+def phase_table(code: int, radius: float) -> npt.NDArray[np.float64]:
+    """Weights of the 2 * radius cells around a position at the middle of each phase, sum 1.
+
+    Shape (PHASES, 2 * radius). Row p holds for positions from p to p + 1 of PHASES of a cell after
+    the middle of the cell before them.
+    """
+    count = int(2 * radius)
+    table = np.empty((PHASES, count))
+    for p in range(PHASES):
+        at = (p + 0.5) / PHASES
+        table[p] = [weight(code, i - (count // 2 - 1) - at) for i in range(count)]
+    normal: npt.NDArray[np.float64] = table / table.sum(axis=1, keepdims=True)
+    return normal

@@ -12,13 +12,14 @@ import numpy as np
 from zembrel.errors import UsageError, nearest_name
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.coordinates import SIDE, CoordinateMap
+from zembrel.raster.coordinates import SIDE, CoordinateMap, Scales
 from zembrel.raster.kernels import table
 from zembrel.raster.model import Band, Block, Cells, Raster, nothing
 from zembrel.raster.views.place import place
 
 METHODS = ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode")
 NEED = 0.5  # share of a kernel's weight that must fall on valid cells
+_NEED = NEED - 1e-9
 WIDEN_FROM = 1.1  # shrinking by less than this leaves an interpolation kernel as it is
 _MOST_SOURCE_CELLS = 4_000_000  # asked for at once; larger panes are cut
 
@@ -63,7 +64,7 @@ class Reproject:
         by_row = resample.axis_weights(code, radius, v - wanted.top, _widened(step_y, code))
         by_column = resample.axis_weights(code, radius, u - wanted.left, _widened(step_x, code))
         arguments = _contiguous(block), _mask(block), *by_row, *by_column
-        resample.weighted(*arguments, NEED - 1e-9, *_rounding(out), out, ok)
+        resample.weighted(*arguments, _NEED, *_rounding(out), out, ok)
         return _result(block, out, ok)
 
     @cached_property
@@ -78,42 +79,63 @@ class Reproject:
         radius = table.RADIUS[table.CODES[self.method]] if self.method in table.CODES else 0.5
         return math.ceil(radius * max(step, 1.0)) + 1
 
+    @cached_property
+    def _scaled(self) -> bool:
+        """Whether the size of a cell's footprint counts: decided for the frame, so that blocks agree."""
+        if self.method in ("mean", "mode"):
+            return True
+        return self.method != "nearest" and self.coordinates.largest_scale >= WIDEN_FROM
+
     def _freely(self, pane: Pane) -> Block:
         u, v = self.coordinates.positions(pane)
-        scale = self.coordinates.scales(pane)
-        return self._sampled(pane, pane, u, v, scale)
+        return self._sampled(pane, pane, u, v, self.coordinates.scales(pane) if self._scaled else None)
 
-    def _sampled(self, pane: Pane, whole: Pane, u: Array, v: Array, scale: tuple[Array, int, int]) -> Block:
+    def _sampled(self, pane: Pane, whole: Pane, u: Array, v: Array, scales: Scales | None) -> Block:
         """Cells of `pane`, of whose surrounding `whole` positions and scales are given."""
-        from zembrel.raster.kernels import warp
-
         rows, columns = pane.within(whole)
         part_u, part_v = u[rows, columns], v[rows, columns]
-        area = self.source.frame.pane
-        halo_x, halo_y = (self._halo(float(along.max())) for along in scale[0])
-        wanted = _reached(part_u, part_v, halo_x, halo_y, area)
+        step_x, step_y = (1.0, 1.0) if scales is None else scales.steps.max(axis=(1, 2)).tolist()
+        halo = self._halo(step_x), self._halo(step_y)
+        wanted = _reached(part_u, part_v, *halo, self.source.frame.pane)
         if wanted is None:
             return nothing(self.bands, pane.shape)
         if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
-            return _joined(pane, lambda part: self._sampled(part, whole, u, v, scale))
+            return _joined(pane, lambda part: self._sampled(part, whole, u, v, scales))
         block = self.source.cells(wanted)
         out, ok = _blank(block, pane)
-        at = _contiguous(block), _mask(block), part_u - wanted.left, part_v - wanted.top
-        steps, lead_r, lead_c = scale
-        grid = SIDE, lead_r + pane.top - whole.top, lead_c + pane.left - whole.left
+        at = _contiguous(block), _mask(block), part_u, part_v, wanted.left, wanted.top
+        if scales is None:
+            self._interpolate(at, out, ok)
+        else:
+            lead = scales.lead_r + pane.top - whole.top, scales.lead_c + pane.left - whole.left
+            self._gather(at, scales.steps, (SIDE, *lead), out, ok)
+        return _result(block, out, ok)
+
+    def _interpolate(self, at: Any, out: Cells, ok: Cells) -> None:
+        """Fill `out` by the method's kernel as it is, at native size."""
+        from zembrel.raster.kernels import warp
+        from zembrel.raster.kernels.weights import phase_table
+
         if self.method == "nearest":
             warp.nearest(*at, out, ok)
-        elif self.method == "mode":
-            warp.mode(*at, steps, *grid, NEED, out, ok)
-        else:
+        elif self.method != "bilinear":
             code = table.CODES[self.method]
-            steps = np.where(steps < WIDEN_FROM, 1.0, steps) if code != table.MEAN else steps
-            if code == table.BILINEAR and steps.max() <= 1.0:
-                warp.bilinear(*at, NEED - 1e-9, *_rounding(out), out, ok)
-            else:
-                radius = table.RADIUS[code]
-                warp.weighted(*at, code, radius, steps, *grid, NEED - 1e-9, *_rounding(out), out, ok)
-        return _result(block, out, ok)
+            warp.tabled(*at, phase_table(code, table.RADIUS[code]), _NEED, *_rounding(out), out, ok)
+        elif out.dtype == np.uint8:
+            warp.bilinear_bytes(*at, _NEED, out, ok)
+        else:
+            warp.bilinear(*at, _NEED, *_rounding(out), out, ok)
+
+    def _gather(self, at: Any, steps: Array, grid: tuple[int, int, int], out: Cells, ok: Cells) -> None:
+        """Fill `out` from the source cells in each result cell's footprint, by a widened kernel."""
+        from zembrel.raster.kernels import warp
+
+        if self.method == "mode":
+            warp.mode(*at, steps, *grid, NEED, out, ok)
+            return
+        code = table.CODES[self.method]
+        steps = np.where(steps < WIDEN_FROM, 1.0, steps) if code != table.MEAN else steps
+        warp.weighted(*at, code, table.RADIUS[code], steps, *grid, _NEED, *_rounding(out), out, ok)
 
 
 def _widened(step: float, code: int) -> float:
@@ -131,10 +153,13 @@ def _around(u: Array, v: Array, halo_x: int, halo_y: int) -> Pane:
 
 def _reached(u: Array, v: Array, halo_x: int, halo_y: int, area: Pane) -> Pane | None:
     """The cells of `area` that kernels at positions u, v reach, or None."""
-    near = (u > -halo_x) & (u < area.right + halo_x) & (v > -halo_y) & (v < area.bottom + halo_y)
-    if not near.any():
+    from zembrel.raster.kernels import patches
+
+    low_u, high_u, low_v, high_v = patches.reach(u, v, area.right, area.bottom, halo_x, halo_y)
+    if low_u > high_u:
         return None
-    return _around(u[near], v[near], halo_x, halo_y).meet(area)
+    ends_u, ends_v = np.array([low_u, high_u]), np.array([low_v, high_v])
+    return _around(ends_u, ends_v, halo_x, halo_y).meet(area)
 
 
 def _joined(pane: Pane, part: Any) -> Block:

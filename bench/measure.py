@@ -1,0 +1,68 @@
+"""Timing whole processes, and stating what was found against what is asked."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from statistics import median
+from typing import NamedTuple
+
+HERE = Path(__file__).parent
+ZEMBREL = (sys.executable, "-m", "zembrel")
+
+
+class Usage(NamedTuple):
+    """What a process took: seconds of wall time and the largest resident memory in bytes."""
+
+    seconds: float
+    memory: int
+
+
+class Result(NamedTuple):
+    """One figure: what was measured and how much is allowed."""
+
+    name: str
+    value: float
+    limit: float
+    unit: str = "of the other"
+    note: str = ""
+
+    @property
+    def held(self) -> bool:
+        return self.value <= self.limit
+
+    def __str__(self) -> str:
+        verdict = "ok  " if self.held else "MISS"
+        return (
+            f"{verdict} {self.name:<58} {self.value:8.3g} {self.unit} (at most {self.limit:g})  {self.note}"
+        )
+
+
+def used(command: Sequence[str], cwd: Path | None = None) -> Usage:
+    """Run `command` to its end. Raises CalledProcessError with what it said if it fails."""
+    started = time.perf_counter()
+    process = subprocess.Popen(command, cwd=cwd, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    assert process.stderr is not None
+    said = process.stderr.read()
+    _, status, usage = os.wait4(process.pid, 0)
+    seconds = time.perf_counter() - started
+    process.returncode = os.waitstatus_to_exitcode(status)
+    if process.returncode:
+        raise subprocess.CalledProcessError(process.returncode, command, stderr=said.decode())
+    return Usage(seconds, usage.ru_maxrss * 1024)
+
+
+def in_turn(one: Sequence[str], other: Sequence[str], times: int) -> tuple[Usage, Usage]:
+    """Median time and largest memory of two commands that take turns, after one run of each."""
+    used(one), used(other)
+    rounds = [(used(one), used(other)) for _ in range(times)]
+    ours, theirs = zip(*rounds, strict=True)
+    return _typical(ours), _typical(theirs)
+
+
+def _typical(runs: Sequence[Usage]) -> Usage:
+    return Usage(median(run.seconds for run in runs), max(run.memory for run in runs))
