@@ -11,16 +11,18 @@ from zembrel.raster.kernels.weights import taps
 
 
 @njit(nogil=True, cache=True)
-def axis_weights(code, radius, at, width):  # type: ignore[no-untyped-def]
+def axis_weights(code, radius, at, width, start):  # type: ignore[no-untyped-def]
     """First source cell, number of cells and their weights for each position of one axis.
 
-    at: (n,) positions; width: source cells per result cell. Returns (n,), (n,), (n, most).
+    at: (n,) positions; width: source cells per result cell; start: the cell from which the first ones
+    are counted. Returns (n,), (n,), (n, most).
     """
     most = math.ceil(2 * radius * max(width, 1.0)) + 3
     first, count = np.empty(at.size, np.int64), np.empty(at.size, np.int64)
     weights = np.zeros((at.size, most))
     for i in range(at.size):
         first[i], count[i] = taps(code, radius, at[i], width, weights[i])
+    first -= start
     return first, count, weights
 
 

@@ -208,8 +208,9 @@ def weighted(  # type: ignore[no-untyped-def]
             if not (0.0 <= at_x + 1.0 <= width + 2.0 and 0.0 <= at_y + 1.0 <= height + 2.0):
                 continue
             patch_c = (c + lead_c) // side
-            x0, nx = taps(code, radius, at_x, scale[0, patch_r, patch_c], weights_x)
-            y0, ny = taps(code, radius, at_y, scale[1, patch_r, patch_c], weights_y)
+            x0, nx = taps(code, radius, u[r, c], scale[0, patch_r, patch_c], weights_x)
+            y0, ny = taps(code, radius, v[r, c], scale[1, patch_r, patch_c], weights_y)
+            x0, y0 = x0 - left, y0 - top
             full = weights_x[:nx].sum() * weights_y[:ny].sum()
             for b in range(bands):
                 layer = b if each else 0
@@ -243,8 +244,9 @@ def mode(cells, valid, u, v, left, top, scale, side, lead_r, lead_c, need, out, 
                 continue
             patch_c = (c + lead_c) // side
             half_x, half_y = 0.5 * scale[0, patch_r, patch_c], 0.5 * scale[1, patch_r, patch_c]
-            x0, x1 = _middles(at_x, half_x)
-            y0, y1 = _middles(at_y, half_y)
+            x0, x1 = _middles(u[r, c], half_x)
+            y0, y1 = _middles(v[r, c], half_y)
+            x0, x1, y0, y1 = x0 - left, x1 - left, y0 - top, y1 - top
             all_cells = (x1 - x0 + 1) * (y1 - y0 + 1)
             for b in range(bands):
                 layer = b if each else 0

@@ -61,8 +61,8 @@ class Reproject:
         out, ok = _blank(block, pane)
         code = table.CODES[self.method]
         radius = table.RADIUS[code]
-        by_row = resample.axis_weights(code, radius, v - wanted.top, _widened(step_y, code))
-        by_column = resample.axis_weights(code, radius, u - wanted.left, _widened(step_x, code))
+        by_row = resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
+        by_column = resample.axis_weights(code, radius, u, _widened(step_x, code), wanted.left)
         arguments = _contiguous(block), _mask(block), *by_row, *by_column
         resample.weighted(*arguments, _NEED, *_rounding(out), out, ok)
         return _result(block, out, ok)

@@ -1,0 +1,156 @@
+"""Kernels against plain NumPy at random positions, with and without masks."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+
+from rasters import frame, random_cells, raster
+from zembrel.grid.frame import Affine, Frame
+from zembrel.raster.kernels import warp
+from zembrel.raster.kernels.halve import halved
+from zembrel.raster.kernels.weights import phase_table
+from zembrel.raster.views.reproject import NEED, on_frame
+
+HEIGHT, WIDTH = 24, 31
+NUMBERS = np.random.default_rng(7)
+U, V = NUMBERS.uniform(-2, WIDTH + 2, (17, 19)), NUMBERS.uniform(-2, HEIGHT + 2, (17, 19))
+U[3, 4] = np.nan
+
+
+def keys(t: float) -> float:
+    """Cubic convolution with a = -1/2 (Keys 1981, equation 15)."""
+    t = abs(t)
+    return 1.5 * t**3 - 2.5 * t**2 + 1 if t < 1 else -0.5 * t**3 + 2.5 * t**2 - 4 * t + 2 if t < 2 else 0.0
+
+
+SHAPES: dict[str, tuple[int, Callable[[float], float]]] = {
+    "bilinear": (1, lambda t: max(0.0, 1 - abs(t))),
+    "cubic": (2, keys),
+    "lanczos": (3, lambda t: float(np.sinc(t) * np.sinc(t / 3)) if abs(t) < 3 else 0.0),
+}
+
+
+def expected(
+    cells: np.ndarray, valid: np.ndarray | None, u: float, v: float, method: str, widen: float = 1.0
+) -> float:
+    """Weighted mean of the valid cells around (u, v); NaN if less than half of the weight is there."""
+    radius, shape = SHAPES[method]
+    reach = math.ceil(radius * widen) + 1
+    total = mass = full = 0.0
+    for y in range(math.floor(v) - reach, math.floor(v) + reach + 1):
+        for x in range(math.floor(u) - reach, math.floor(u) + reach + 1):
+            w = shape((x + 0.5 - u) / widen) * shape((y + 0.5 - v) / widen)
+            full += w
+            if 0 <= x < WIDTH and 0 <= y < HEIGHT and (valid is None or valid[y, x]):
+                total, mass = total + w * float(cells[y, x]), mass + w
+    return total / mass if mass > 0 and mass >= NEED * full - 1e-9 else math.nan
+
+
+def ran(method: str, cells: np.ndarray, valid: np.ndarray | None) -> np.ndarray:
+    """The kernel's results at U, V; NaN where it says invalid. One band."""
+    mask = np.zeros((0, 0, 0), np.uint8) if valid is None else valid[None].view(np.uint8)
+    out, ok = np.zeros((1, *U.shape), cells.dtype), np.zeros((1, *U.shape), np.uint8)
+    common = cells[None], mask, U + 100, V + 50, 100, 50
+    whole = cells.dtype.kind != "f"
+    limits = (whole, 0.0, 255.0)
+    if method != "bilinear":
+        code = {"cubic": 2, "lanczos": 3}[method]
+        warp.tabled(*common, phase_table(code, float(code)), NEED - 1e-9, *limits, out, ok)
+    elif whole:
+        warp.bilinear_bytes(*common, NEED - 1e-9, out, ok)
+    else:
+        warp.bilinear(*common, NEED - 1e-9, *limits, out, ok)
+    return np.where(ok[0] > 0, out[0].astype(float), np.nan)
+
+
+@pytest.mark.parametrize("masked", [False, True])
+@pytest.mark.parametrize("kind", ["uint8", "float64"])
+@pytest.mark.parametrize("method", SHAPES)
+def test_interpolation_is_the_weighted_mean_of_valid_cells(method: str, kind: str, masked: bool) -> None:
+    cells = random_cells(HEIGHT, WIDTH).astype(kind)
+    valid = random_cells(HEIGHT, WIDTH, seed=2) > 70 if masked else None
+    found = ran(method, cells, valid)
+    for at in np.ndindex(U.shape):
+        wanted = expected(cells, valid, U[at], V[at], method) if np.isfinite(U[at]) else math.nan
+        lost = math.isnan(wanted) or not (-0.5 < U[at] < WIDTH + 0.5 and -0.5 < V[at] < HEIGHT + 0.5)
+        if np.isnan(found[at]) or lost:
+            assert np.isnan(found[at]) == lost, (at, U[at], V[at], wanted)
+            continue
+        # bytes are rounded; table and integer weights stand at 1/4096 of a cell
+        assert abs(found[at] - np.clip(wanted, 0, 255) if kind == "uint8" else found[at] - wanted) < (
+            0.7 if kind == "uint8" else 0.35
+        )
+
+
+def test_the_tables_weights_sum_to_one_and_are_the_kernels() -> None:
+    for code, method in ((2, "cubic"), (3, "lanczos")):
+        table = phase_table(code, float(code))
+        np.testing.assert_allclose(table.sum(axis=1), 1, atol=1e-14)
+        weights = [SHAPES[method][1](i - (code - 1) - 1000.5 / 4096) for i in range(2 * code)]
+        np.testing.assert_allclose(table[1000], np.array(weights) / sum(weights), atol=1e-14)
+
+
+@pytest.mark.parametrize("method", SHAPES)
+def test_a_shrinking_kernel_widens(method: str) -> None:
+    cells = random_cells(HEIGHT, WIDTH).astype(float)
+    step = 2.6
+    target = Frame(frame(1, 1).crs, Affine(730_000, 5_100_000, 10 * step, -10 * step), 11, 9)
+    block = on_frame(raster(cells), target, method).cells(target.pane)
+    for row, col in ((2, 3), (4, 8), (0, 0), (8, 10)):
+        wanted = expected(cells, None, (col + 0.5) * step, (row + 0.5) * step, method, step)
+        assert block.cells[0, row, col] == pytest.approx(wanted, abs=1e-9)
+
+
+def test_nothing_aliases_when_cells_grow() -> None:
+    """Stripes of one cell vanish into their mean at a fifth of the resolution."""
+    stripes = np.tile(np.array([0.0, 200.0]), (400, 200))
+    target = Frame(frame(1, 1).crs, Affine(730_000, 5_100_000, 50, -50), 80, 80)
+    for method, most in (("mean", 25.0), ("bilinear", 9.0), ("cubic", 2.5), ("lanczos", 2.5)):
+        found = on_frame(raster(stripes), target, method).cells(target.pane).cells[0]
+        assert np.abs(found - 100)[5:-5, 5:-5].max() < most, method
+
+
+def test_the_mean_weighs_by_covered_area_and_the_mode_takes_the_most_frequent() -> None:
+    cells = random_cells(40, 40)
+    target = Frame(frame(1, 1).crs, Affine(730_000, 5_100_000, 40, -40), 10, 10)
+    blocks = cells.reshape(10, 4, 10, 4).transpose(0, 2, 1, 3).reshape(10, 10, 16)
+    mean = on_frame(raster(cells), target, "mean").cells(target.pane).cells[0]
+    np.testing.assert_array_equal(mean, np.floor(blocks.mean(axis=2) + 0.5))
+    codes = cells % 3
+    counts = np.stack([(blocks % 3 == code).sum(axis=2) for code in range(3)])
+    mode = on_frame(raster(codes), target, "mode").cells(target.pane).cells[0]
+    np.testing.assert_array_equal(mode, counts.argmax(axis=0))
+
+
+def test_half_a_cell_keeps_the_sum_of_all_cells() -> None:
+    """Means over fractional footprints: the total of a raster is kept to rounding."""
+    cells = random_cells(60, 60).astype(float)
+    target = Frame(frame(1, 1).crs, Affine(730_000, 5_100_000, 25, -25), 24, 24)
+    found = on_frame(raster(cells), target, "mean").cells(target.pane).cells[0]
+    assert found.sum() * 2.5**2 == pytest.approx(cells.sum(), rel=1e-12)
+
+
+@pytest.mark.parametrize("shape", [(2, 64, 48), (1, 7, 9), (3, 1, 1)])
+@pytest.mark.parametrize("codes", [False, True])
+def test_halving(shape: tuple[int, ...], codes: bool) -> None:
+    cells, valid = random_cells(*shape) % 5, random_cells(1, *shape[1:], seed=3) > 90
+    for mask in (None, valid):
+        small, ok = halved(cells, mask, categorical=codes)
+        for band, row, col in np.ndindex(small.shape):
+            window = np.s_[2 * row : 2 * row + 2, 2 * col : 2 * col + 2]
+            values = (
+                cells[band][window][valid[0][window]] if mask is not None else cells[band][window].ravel()
+            )
+            if ok is not None:
+                assert ok[0, row, col] == (values.size > 0)
+            if not values.size:
+                continue
+            found = small[band, row, col]
+            if codes:
+                assert (values == found).sum() == max((values == v).sum() for v in values)
+            else:
+                assert found == math.floor(values.mean() + 0.5)

@@ -1,0 +1,238 @@
+"""Each view obeys the laws, and says what it is meant to say."""
+
+from __future__ import annotations
+
+import warnings
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+import pytest
+import shapely
+from laws import RasterLaws
+
+from rasters import HOME, ArrayRaster, frame, random_cells, raster, save
+from zembrel.errors import InputError
+from zembrel.features.cover import PolygonCover
+from zembrel.formats import open_raster
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.extent import carried_bounds
+from zembrel.grid.frame import Affine, Frame, snapped
+from zembrel.grid.pane import Pane
+from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.model import Raster
+from zembrel.raster.views.bands import SelectBands, select_bands, stack
+from zembrel.raster.views.cast import cast
+from zembrel.raster.views.collar import Trimmed, find_collar
+from zembrel.raster.views.mosaic import Mosaic, Piece
+from zembrel.raster.views.nodata import WithNodata
+from zembrel.raster.views.outline import Blanked
+from zembrel.raster.views.palette import expand_palette
+from zembrel.raster.views.place import Place, crop, place
+from zembrel.raster.views.reproject import on_frame
+
+ROWS, COLUMNS = 83, 71
+VALID = random_cells(ROWS, COLUMNS, seed=5) > 30
+
+
+def photo(masked: bool = True) -> ArrayRaster:
+    return raster(random_cells(3, ROWS, COLUMNS), VALID if masked else None)
+
+
+def other_frame(code: int = 32627, cell: float = 13.0) -> Frame:
+    crs = by_code(code)
+    return snapped(crs, carried_bounds(frame(COLUMNS, ROWS), crs), (cell, cell))
+
+
+TRIANGLE = shapely.Polygon([(730_013, 5_099_310), (730_610, 5_099_820), (730_120, 5_099_905)])
+VIEWS = {
+    "crop": lambda: crop(photo(), Pane(-3, 5, 60, 90)),
+    "select": lambda: select_bands(photo(), (2, 0)),
+    "stack": lambda: stack((photo(), raster(random_cells(ROWS, COLUMNS), VALID[::-1]))),
+    "cast": lambda: cast(photo(), "int16", 3.0, -20.0),
+    "nodata": lambda: WithNodata(photo(), 7),
+    "outline": lambda: Blanked(photo(), PolygonCover(frame(COLUMNS, ROWS), TRIANGLE, touching=True)),
+    "palette": lambda: expand_palette(
+        raster(random_cells(ROWS, COLUMNS) % 3, VALID, legend=Legend.of([Entry(1, "a", (9, 8, 7))]))
+    ),
+    "trimmed": lambda: Trimmed(photo(), find_collar(photo())),
+    **{f"mosaic {rule}": lambda rule=rule: mosaic(rule) for rule in ("first", "last", "min", "max", "mean")},
+    **{
+        f"reproject {method}": lambda method=method: on_frame(photo(), other_frame(), method)
+        for method in ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode")
+    },
+    **{
+        f"resample {method}": lambda method=method: on_frame(photo(), frame(30, 33, cell=24.0), method)
+        for method in ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode")
+    },
+    "reproject shrinking": lambda: on_frame(photo(), other_frame(cell=41.0), "cubic"),
+    "reproject floats": lambda: on_frame(raster(random_cells(ROWS, COLUMNS, kind="float32")), other_frame(), "bilinear"),
+    "reproject to degrees": lambda: on_frame(photo(masked=False), other_frame(4326, 1e-4), "bilinear"),
+}  # fmt: skip
+
+
+def mosaic(rule: str) -> Mosaic:
+    whole = frame(110, 120)
+    one, other = photo(), raster(random_cells(3, 60, 60, seed=8))
+    places = (place(one, whole, -10, -20), place(other, whole, -50, -40))
+    pieces = tuple(Piece(p, p.footprint) for p in places if isinstance(p, Place) and p.footprint)
+    return Mosaic(pieces, whole, one.bands, rule)
+
+
+@pytest.mark.parametrize("name", VIEWS)
+class TestViews(RasterLaws):
+    @pytest.fixture(autouse=True)
+    def _named(self, name: str) -> None:
+        self.name = name
+
+    def make(self) -> Raster:
+        return VIEWS[self.name]()
+
+
+@pytest.mark.parametrize("settings", [{}, {"compress": "lzw"}, {"overviews": "no", "tile": "16"}])
+class TestTiff(RasterLaws):
+    @pytest.fixture(autouse=True)
+    def _file(self, tmp_path: Path, settings: dict[str, str]) -> None:
+        self.path = save(tmp_path / "t.tif", photo(), **{"tile": "32", **settings})
+
+    def make(self) -> Raster:
+        return open_raster(self.path)
+
+
+def cells(view: Raster) -> np.ndarray:
+    return view.cells(view.frame.pane).cells
+
+
+def test_a_clip_of_a_clip_is_one_view_and_a_clip_of_everything_none() -> None:
+    source = photo()
+    twice = crop(crop(source, Pane(5, 5, 60, 60)), Pane(2, 3, 20, 20))
+    assert isinstance(twice, Place) and twice.source is source
+    np.testing.assert_array_equal(cells(twice), source.values[:, 7:25, 8:25])
+    assert crop(source, source.frame.pane) is source
+
+
+def test_choices_of_bands_collapse() -> None:
+    source = photo()
+    chosen = select_bands(select_bands(source, (2, 1)), (1,))
+    assert isinstance(chosen, SelectBands) and chosen.source is source and chosen.picked == (1,)
+    assert select_bands(source, (0, 1, 2)) is source
+
+
+def test_bands_of_unlike_frames_are_not_stacked() -> None:
+    with pytest.raises(InputError, match="71 x 83"):
+        stack((photo(), raster(random_cells(5, 5))))
+
+
+@pytest.mark.parametrize("rule", ["first", "last", "min", "max", "mean"])
+def test_overlap_rules_against_plain_arrays(rule: str) -> None:
+    layers = np.stack([np.full((3, 120, 110), np.nan)] * 2)
+    layers[0, :, 10:93, 20:91] = np.where(VALID, random_cells(3, ROWS, COLUMNS), np.nan)
+    layers[1, :, 50:110, 40:100] = random_cells(3, 60, 60, seed=8)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", RuntimeWarning)  # where both are void
+        expected = {
+            "first": np.where(np.isnan(layers[0]), layers[1], layers[0]),
+            "last": np.where(np.isnan(layers[1]), layers[0], layers[1]),
+            "min": np.nanmin(layers, axis=0),
+            "max": np.nanmax(layers, axis=0),
+            "mean": np.floor(np.nanmean(layers, axis=0) + 0.5),
+        }[rule]
+    block = mosaic(rule).cells(Pane(0, 0, 120, 110))
+    np.testing.assert_array_equal(block.valid, ~np.isnan(expected[0]))
+    np.testing.assert_array_equal(block.cells[:, block.valid], expected[:, block.valid])
+
+
+@pytest.mark.parametrize("wanted", ["uint8", "int16", "uint32", "float32"])
+def test_a_cast_rounds_half_up_and_holds_values_at_the_ends(wanted: str) -> None:
+    values = np.array([[-3.5, -0.5, 0.4, 0.5, 254.5, 300.0, 70_000.0, 5e9]])
+    result = cells(cast(raster(values), wanted))[0, 0].astype(float)
+    if wanted == "float32":
+        np.testing.assert_allclose(result, values[0], rtol=1e-7)
+    else:
+        limits = np.iinfo(wanted)
+        np.testing.assert_array_equal(result, np.clip(np.floor(values[0] + 0.5), limits.min, limits.max))
+
+
+def test_a_collar_is_found_where_the_dark_runs_end() -> None:
+    """A turned photo on black: what is kept lies inside it, and nearly all of it is kept."""
+    size = 300
+    rows, cols = np.mgrid[:size, :size] - size / 2
+    inside = (np.abs(cols * 0.98 + rows * 0.2) < 110) & (np.abs(rows * 0.98 - cols * 0.2) < 110)
+    values = np.where(inside, 60 + random_cells(3, size, size) // 2, 1).astype(np.uint8)
+    values[:, 140:160, 140:160] = 0  # a dark lake in the middle stays
+    kept = find_collar(raster(values)).kept(Pane(0, 0, size, size))
+    assert not (kept & ~inside).any()
+    assert kept.sum() > 0.95 * inside.sum() and kept[150, 150]
+
+
+def test_a_checkerboard_of_single_cells_is_not_shifted() -> None:
+    """Halved cells of a checkerboard of 2 x 2 are the checkerboard of single cells, whatever the kernel."""
+    rows, cols = np.mgrid[:40, :40]
+    board = ((rows + cols) % 2 * 200).astype(np.uint8)
+    double = np.kron(board, np.ones((2, 2), np.uint8))
+    fine = raster(double, where=Frame(HOME, Affine(730_000, 5_100_000, 5, -5), 80, 80))
+    for method in ("nearest", "mean", "mode"):
+        np.testing.assert_array_equal(cells(on_frame(fine, frame(40, 40), method))[0], board)
+    for code in (4326, 32627):  # there and back by nearest neighbours at a third of the cell size
+        crs = by_code(code)
+        there = snapped(crs, carried_bounds(frame(40, 40), crs), (3.0, 3.0) if code != 4326 else (3e-5, 3e-5))
+        away = on_frame(raster(board), there, "nearest")
+        back = on_frame(away, frame(40, 40), "nearest")
+        np.testing.assert_array_equal(cells(back)[0], board)
+
+
+def test_there_and_back_returns_to_the_source_within_the_kernels_error() -> None:
+    rows, cols = np.mgrid[:200, :200]
+    smooth = raster(100 + 80 * np.sin(rows / 9.0) * np.cos(cols / 11.0), where=frame(200, 200))
+    there = snapped(by_code(32627), carried_bounds(smooth.frame, by_code(32627)), (10.0, 10.0))
+    for method, most in (("cubic", 0.15), ("lanczos", 0.1), ("bilinear", 0.9)):
+        back = on_frame(on_frame(smooth, there, method), smooth.frame, method)
+        gap = np.abs(cells(back)[0] - smooth.values[0])[8:-8, 8:-8]
+        assert gap.max() < most, (method, gap.max())
+
+
+def test_node_and_cell_registration_meet_exactly() -> None:
+    """Values on nodes seen as cells around the same places: no half-cell shift, no interpolation."""
+    values = random_cells(20, 20, kind="float32")
+    cell_frame = frame(20, 20)
+    node_frame = Frame(HOME, cell_frame.affine.shifted(Fraction(1, 2), Fraction(1, 2)), 20, 20, "node")
+    seen = on_frame(raster(values, where=node_frame), cell_frame, "bilinear")
+    np.testing.assert_array_equal(cells(seen)[0], values)
+    as_is = Frame(HOME, cell_frame.affine, 20, 20, "node")
+    shifted = on_frame(raster(values.astype(np.float64), where=as_is), crop_frame(cell_frame), "bilinear")
+    quads = values.astype(np.float64)
+    expected = (quads[:-1, :-1] + quads[1:, :-1] + quads[:-1, 1:] + quads[1:, 1:]) / 4
+    np.testing.assert_allclose(cells(shifted)[0], expected, rtol=1e-12)
+
+
+def crop_frame(cell_frame: Frame) -> Frame:
+    return cell_frame.crop(Pane(0, 0, 19, 19))
+
+
+def test_a_turned_raster_lands_on_a_north_up_frame() -> None:
+    """A plane in x and y, stored turned by 30 degrees, is the same plane afterwards."""
+    turn = np.radians(30)
+    affine = Affine(
+        730_000, 5_100_000, 10 * np.cos(turn), -10 * np.cos(turn), 10 * np.sin(turn), 10 * np.sin(turn)
+    )
+    turned = Frame(HOME, affine, 100, 100)
+    cols, rows = np.meshgrid(np.arange(100.0), np.arange(100.0))
+    x, y = turned.centres(cols, rows)
+    source = raster((x - 730_000) * 0.5 + (y - 5_100_000) * 0.25, where=turned)
+    target = snapped(HOME, turned.bounds, (7.0, 7.0))
+    block = on_frame(source, target, "bilinear").cells(target.pane)
+    cols, rows = np.meshgrid(np.arange(float(target.columns)), np.arange(float(target.rows)))
+    x, y = target.centres(cols, rows)
+    inside = on_frame(raster(np.ones((100, 100)), where=turned), target, "mean").cells(target.pane)
+    sure = block.valid_of(0) & inside.valid_of(0)
+    sure &= ~_near_edge(sure)
+    np.testing.assert_allclose(
+        block.cells[0][sure], ((x - 730_000) * 0.5 + (y - 5_100_000) * 0.25)[sure], atol=1e-6
+    )
+    assert sure.sum() > 0.9 * 100 * 100 * (10 / 7) ** 2
+
+
+def _near_edge(valid: np.ndarray) -> np.ndarray:
+    from scipy.ndimage import binary_erosion
+
+    return ~binary_erosion(valid, iterations=2)
