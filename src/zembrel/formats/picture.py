@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import WholeRaster, WholeSink, only_layer
 from zembrel.formats.worldfile import georeferenced
@@ -20,6 +20,7 @@ from zembrel.raster.model import Band, Cells, Raster
 MOST_SAMPLES = 4_000_000_000
 _NAMES = {1: ("grey",), 3: ("red", "green", "blue")}
 WHITE = 255
+PNG_MARK = b"\x89PNG\r\n\x1a\n"
 
 layers = only_layer
 
@@ -32,18 +33,34 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     try:
         with warnings.catch_warnings(), Image.open(path) as picture:
             warnings.simplefilter("ignore")
-            size, mode, palette = picture.size, picture.mode, _legend(picture)
+            size, palette = picture.size, _legend(picture)
+            colours, kind = _cell_type(path, picture)
     except (UnidentifiedImageError, OSError, SyntaxError, ValueError) as exc:
         raise _broken(path, exc) from exc
     if size[0] * size[1] * 4 > MOST_SAMPLES:
         raise InputError(
             f"{path} claims {size[0]:,} x {size[1]:,} cells", "pictures are decoded whole", "cut it first"
         )
-    colours = 1 if mode in ("L", "LA", "1", "P", "I;16", "I") else 3
-    kind = "uint16" if mode.startswith("I") else "uint8"
     names = ("code",) if palette else _NAMES[colours]
     bands = tuple(Band(name, kind, colour="" if palette else name, legend=palette) for name in names)
     return WholeRaster(path, georeferenced(path, *size), bands, _decode)
+
+
+def _cell_type(path: Path, picture: Any) -> tuple[int, str]:
+    """Number of colours (1 or 3) and cell type. The picture package narrows 16-bit colour, so that of
+    a PNG is read from its header (ISO/IEC 15948, section 11.2.2): bit depth and colour type.
+    """
+    deep = _png_depth(path)
+    if deep is not None and deep[0] == 16:
+        return 3 if deep[1] & 2 else 1, "uint16"
+    grey = picture.mode in ("L", "LA", "1", "P", "I;16", "I")
+    return 1 if grey else 3, "uint16" if picture.mode.startswith("I") else "uint8"
+
+
+def _png_depth(path: Path) -> tuple[int, int] | None:
+    with path.open("rb") as file:
+        head = file.read(26)
+    return (head[24], head[25]) if head[:8] == PNG_MARK and len(head) == 26 else None
 
 
 def _legend(picture: Any) -> Legend | None:
@@ -57,9 +74,12 @@ def _decode(path: Path) -> Cells:
     from PIL import Image
 
     try:
+        if (_png_depth(path) or (8, 0))[0] == 16:
+            return _decode_deep(path)
         with Image.open(path) as picture:
             other = picture.mode in ("CMYK", "YCbCr", "LAB", "HSV")
             cells = np.asarray(picture.convert("RGB") if other else picture)
+            clear = picture.info.get("transparency") if picture.mode == "P" else None
     except (OSError, SyntaxError, ValueError, EOFError) as exc:
         raise _broken(path, exc) from exc
     if cells.dtype == bool:
@@ -67,7 +87,29 @@ def _decode(path: Path) -> Cells:
     if cells.dtype == np.int32:
         cells = cells.astype(np.uint16)
     cells = cells[:, :, None] if cells.ndim == 2 else cells
+    if clear is not None:
+        cells = np.dstack([cells, _opacity(clear)[cells]])
     return np.array(cells)
+
+
+def _decode_deep(path: Path) -> Cells:
+    import imagecodecs
+
+    try:
+        cells: Cells = imagecodecs.png_decode(path.read_bytes())
+    except (imagecodecs.PngError, ValueError) as exc:
+        raise _broken(path, exc) from exc
+    return cells[:, :, None] if cells.ndim == 2 else cells
+
+
+def _opacity(clear: int | bytes) -> Cells:
+    """Alpha of each of the 256 codes of a palette."""
+    opacity = np.full(256, 255, np.uint8)
+    if isinstance(clear, bytes):
+        opacity[: len(clear)] = np.frombuffer(clear, np.uint8)
+    else:
+        opacity[clear] = 0
+    return opacity
 
 
 def _broken(path: Path, cause: Exception) -> InputError:
@@ -89,15 +131,30 @@ def _write_png(path: Path, cells: Cells, valid: Cells | None, legend: Legend | N
     from PIL import Image
 
     if legend is not None and cells.dtype == np.uint8:
-        picture = Image.fromarray(cells[:, :, 0], "P")
+        codes, clear = _with_clear_code(cells[:, :, 0], valid)
+        picture = Image.fromarray(codes, "P")
         picture.putpalette(legend.table().ravel().tolist())
-        picture.save(path, "PNG")
+        picture.save(path, "PNG", **({} if clear is None else {"transparency": clear}))
         return
     if valid is not None:
         opaque = np.iinfo(cells.dtype).max
         alpha = np.where(valid, opaque, 0).astype(cells.dtype)[:, :, None]
         cells = np.concatenate([np.where(valid[:, :, None], cells, 0).astype(cells.dtype), alpha], axis=2)
     path.write_bytes(imagecodecs.png_encode(np.ascontiguousarray(cells), level=6))
+
+
+def _with_clear_code(codes: Cells, valid: Cells | None) -> tuple[Cells, int | None]:
+    """Codes in which a code that no valid cell has stands for the invalid ones. Raises RefusedError."""
+    if valid is None:
+        return codes, None
+    free = np.flatnonzero(np.bincount(codes[valid], minlength=256) == 0)
+    if not free.size:
+        raise RefusedError(
+            "all 256 codes are taken and some cells are invalid",
+            "a palette picture says by a code of its own where nothing is",
+            "use convert --rgb, or write GeoTIFF",
+        )
+    return np.where(valid, codes, free[-1]).astype(np.uint8), int(free[-1])
 
 
 def _write_jpeg(path: Path, cells: Cells, valid: Cells | None, quality: int) -> None:
