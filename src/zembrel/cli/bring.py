@@ -11,7 +11,12 @@ from zembrel.verbs.options import Inputs, Output, Where
 
 Method = Annotated[
     str,
-    typer.Option("--method", help="auto, nearest, bilinear, cubic, lanczos, mean, mode.", show_default=True),
+    typer.Option(
+        "--method",
+        metavar="NAME",
+        help="auto, nearest, bilinear, cubic, lanczos, mean, mode.",
+        show_default=True,
+    ),
 ]
 
 
@@ -20,7 +25,7 @@ def mosaic(
     where: Where,
     output: Output,
     overlap: Annotated[
-        str, typer.Option("--overlap", help="Who wins: first, last, min, max, mean.")
+        str, typer.Option("--overlap", metavar="RULE", help="Who wins: first, last, min, max, mean.")
     ] = "first",
     method: Method = "auto",
     trim_collar: Annotated[

@@ -46,7 +46,8 @@ def convert(
     inputs: Inputs,
     output: Output,
     stretch: Annotated[
-        str | None, typer.Option("--stretch", help="Ends that fill the range: 0,3000 or 2%,98%.")
+        str | None,
+        typer.Option("--stretch", metavar="LO,HI", help="Ends that fill the range: 0,3000 or 2%,98%."),
     ] = None,
     rounded: Annotated[bool, typer.Option("--round", help="Allow fractions to be rounded.")] = False,
     clamp: Annotated[
@@ -64,7 +65,7 @@ def convert(
 
 
 COMMANDS = {
-    "clip": Command(clip, "zembrel clip island.tif --within coast.geojson --out land.tif"),
+    "clip": Command(clip, "zembrel clip island.tif --within coast.geojson --out land.tif", ("mask",)),
     "resample": Command(resample, "zembrel resample dem/relief.tif --cell 50m --out coarse.tif"),
     "reproject": Command(reproject, "zembrel reproject island.tif --crs EPSG:3857 --out web.tif"),
     "convert": Command(convert, "zembrel convert island.tif --out island.png"),

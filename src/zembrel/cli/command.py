@@ -15,7 +15,7 @@ import typer
 from typer.core import TyperCommand
 
 from zembrel.cli import grammar, report
-from zembrel.cli.options import ALWAYS, HELP_INPUTS, OPTIONS, option
+from zembrel.cli.options import ALWAYS, OPTIONS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.verbs.options import Inputs, Output, Where
@@ -29,6 +29,12 @@ class VerbCommand(TyperCommand):
     def make_context(self, info_name: Any, args: list[str], parent: Any = None, **extra: Any) -> Any:
         extra.setdefault("default_map", defaults_for(str(self.name), {p.name: p for p in self.params}))
         return super().make_context(info_name, args, parent=parent, **extra)
+
+    def collect_usage_pieces(self, ctx: Any) -> list[str]:
+        names = {str(p.name) for p in self.params}
+        own = ["[NAME]"] if "name" in names else []
+        inputs = ["INPUT..."] if "inputs" in names else []
+        return [*inputs, *own, *(["--out PATH"] if "out" in names else []), "[options]"]
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         grammar.check(self.params, args)
@@ -61,21 +67,20 @@ class Command:
         call.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
         call.__annotations__ = {p.name: p.annotation for p in parameters}
         app = typer.Typer(add_completion=False, rich_markup_mode=None)
-        app.command(name, cls=VerbCommand, help=self.function.__doc__, epilog=f"Example: {self.example}")(
-            call
-        )
+        inputs = "INPUT is a file, a folder or a quoted pattern.  " if "inputs" in groups else ""
+        epilog = f"{inputs}Example:\n\n\b\n  {self.example}"
+        app.command(name, cls=VerbCommand, help=self.function.__doc__, epilog=epilog)(call)
         return typer.main.get_command(app)
 
     def _parameters(self) -> tuple[list[inspect.Parameter], dict[str, type]]:
         hints = typing.get_type_hints(self.function, include_extras=True)
-        parameters: list[inspect.Parameter] = []
-        groups: dict[str, type] = {}
-        for name, parameter in inspect.signature(self.function).parameters.items():
-            if hints[name] in GROUPS:
-                groups[name] = hints[name]
-                parameters += self._unfolded(hints[name])
-            else:
-                parameters.append(_parameter(name, hints[name], parameter.default))
+        signature = inspect.signature(self.function).parameters
+        groups = {name: hints[name] for name in signature if hints[name] in GROUPS}
+        parameters = [
+            _parameter(name, hints[name], p.default) for name, p in signature.items() if name not in groups
+        ]
+        for group in groups.values():
+            parameters += self._unfolded(group)
         parameters += [
             _parameter(name, Annotated[kind, info], _unset(name)) for name, (kind, info) in ALWAYS.items()
         ]
@@ -98,7 +103,7 @@ class Command:
             if field.name in self.without:
                 continue
             if field.name == "inputs":
-                info = typer.Argument(help=HELP_INPUTS, show_default=False, metavar="INPUT...")
+                info = typer.Argument(hidden=True)
                 made.append(_parameter("inputs", Annotated[list[str] | None, info], None))
             elif field.name in OPTIONS:
                 kind = list[str] if field.name == "settings" else types[field.name]

@@ -34,6 +34,9 @@ class Verbs(TyperGroup):
             f"use zembrel {meant}" if meant else nearest_name(args[0], VERBS) + " (see zembrel --help)",
         )
 
+    def collect_usage_pieces(self, ctx: Any) -> list[str]:
+        return ["VERB INPUT... --out PATH [options]"]
+
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         for step in dict.fromkeys(row.step for row in VERBS.values()):
             with formatter.section(step):
@@ -52,7 +55,7 @@ def command_line() -> Any:
         ctx: typer.Context,
         version: Annotated[bool, typer.Option("--version", help="Show the version and stop.")] = False,
     ) -> None:
-        """Clip, mosaic, resample, reproject and convert rasters: zembrel VERB INPUT... --out PATH"""
+        """Clip, mosaic, resample, reproject and convert rasters, exactly and in bounded memory."""
         if version:
             from importlib.metadata import version as installed
 

@@ -33,7 +33,9 @@ def describe(
     stats: Annotated[
         bool, typer.Option("--stats", help="Exact minimum, maximum, mean and deviation.")
     ] = False,
-    at: Annotated[str | None, typer.Option("--at", help="Values at X,Y or X,Y@EPSG:4326.")] = None,
+    at: Annotated[
+        str | None, typer.Option("--at", metavar="X,Y[@CRS]", help="Values at X,Y or X,Y@EPSG:4326.")
+    ] = None,
 ) -> Any:
     """What a layer is: CRS, extent, cell size, bands, type, nodata. Several inputs stand side by side,
     and a * marks the rows in which they differ."""
@@ -52,15 +54,19 @@ def index(inputs: Inputs, output: Output) -> Any:
 def label(
     inputs: Inputs,
     output: Output,
-    crs: Annotated[str | None, typer.Option("-c", "--crs", help="CRS the file is in.")] = None,
+    crs: Annotated[str | None, typer.Option("-c", "--crs", metavar="CRS", help="CRS the file is in.")] = None,
     nodata: Annotated[
-        str | None, typer.Option("--nodata", help="Value that means nothing; none for none.")
+        str | None, typer.Option("--nodata", metavar="VALUE", help="Value that means nothing; none for none.")
     ] = None,
-    names: Annotated[str | None, typer.Option("--names", help="Band names: red,green,blue.")] = None,
+    names: Annotated[
+        str | None, typer.Option("--names", metavar="LIST", help="Band names: red,green,blue.")
+    ] = None,
     legend: Annotated[
-        str | None, typer.Option("--legend", help="Legend file with classes and colours.")
+        str | None, typer.Option("--legend", metavar="FILE", help="Legend file with classes and colours.")
     ] = None,
-    shift: Annotated[str | None, typer.Option("--shift", help="Move by X,Y in CRS units.")] = None,
+    shift: Annotated[
+        str | None, typer.Option("--shift", metavar="X,Y", help="Move by X,Y in CRS units.")
+    ] = None,
     overviews: Annotated[bool, typer.Option("--overviews", help="Add or renew the overviews.")] = False,
 ) -> Any:
     """Mend what a file says of itself; its cells stay as they are, byte by byte. Without --out the file

@@ -6,48 +6,56 @@ from typing import Any
 
 import typer
 
-# field of Inputs, Where or Output -> flags and help
-OPTIONS: dict[str, tuple[tuple[str, ...], str]] = {
-    "inputs_from": (("--inputs-from",), "A list of inputs, one a line; - for stdin."),
-    "layer": (("--layer",), "One layer of a file that holds several."),
-    "from_crs": (("--from-crs",), "CRS of inputs that do not say."),
-    "force_crs": (("--force-crs",), "Let --from-crs overrule what files say."),
-    "from_nodata": (("--from-nodata",), "Nodata value of inputs that do not say."),
-    "bands": (("-b", "--bands"), 'Bands by number from 1, name or pattern: 4,3,2 or "B*".'),
-    "onto": (("--onto",), "Land exactly on the cells of this frame file or raster."),
-    "crs": (("-c", "--crs"), "CRS of the result: EPSG:32626 or a registry name."),
-    "cell": (("-s", "--cell"), "Cell size with a unit: 2m, 1ft, 1arcsec; bare is CRS units; 2m/3m is x/y."),
+# field of Inputs, Where or Output -> flags, what the value is called (None: a switch), help
+OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
+    "inputs_from": (("--inputs-from",), "LIST", "A list of inputs, one a line; - for stdin."),
+    "layer": (("--layer",), "NAME", "One layer of a file that holds several."),
+    "from_crs": (("--from-crs",), "CRS", "CRS of inputs that do not say."),
+    "force_crs": (("--force-crs",), None, "Let --from-crs overrule what files say."),
+    "from_nodata": (("--from-nodata",), "VALUE", "Nodata value of inputs that do not say."),
+    "bands": (("-b", "--bands"), "LIST", 'Bands by number from 1, name or pattern: 4,3,2 or "B*".'),
+    "onto": (("--onto",), "FRAME", "Land exactly on the cells of this frame file or raster."),
+    "crs": (("-c", "--crs"), "CRS", "CRS of the result: EPSG:32626 or a registry name."),
+    "cell": (
+        ("-s", "--cell"),
+        "LENGTH",
+        "Cell size with a unit: 2m, 1ft, 1arcsec; bare is CRS units; 2m/3m is x/y.",
+    ),
     "within": (
         ("-w", "--within"),
+        "AREA",
         "Area to keep: W,S,E,N[@CRS], square:X,Y,REACH, circle:X,Y,REACH, place:NAME, "
         "degree:N46W024, or a file.",
     ),
-    "within_where": (("--within-where",), "Which features of the area's file: \"kind = 'wood'\"."),
-    "reach": (("--reach",), "How far around a place: 1.5mi."),
-    "mask": (("--mask",), "Also blank what lies outside the area's outline."),
-    "places": (("--places",), "Features with names, for place:NAME."),
-    "out": (("-o", "--out"), "The result; a folder if it ends in / or is one."),
-    "format": (("--format",), "Format of the result, if its name does not say."),
-    "type": (("--type",), "Cell type of the result: uint8 ... float64."),
-    "nodata": (("--nodata",), "Nodata value of the result; none for none."),
-    "compress": (("--compress",), "Compression and level: deflate, zstd:15, lzw, none."),
-    "settings": (("--set",), "KEY=VALUE of the format; zembrel formats NAME lists them."),
-    "world_file": (("--world-file/--no-world-file",), "Write a world file and .prj beside the result."),
-    "replace": (("--replace",), "Allow existing results to be replaced."),
-    "dry_run": (("--dry-run",), "Show the plan and stop."),
-    "ceiling": (("--ceiling",), "Refuse results larger than this.  [20GB]"),
-    "memory": (("--memory",), "Budget for blocks.  [256MB]"),
-    "workers": (("--workers",), "Threads; 0 is one for each processor."),
-    "keep_going": (("--keep-going",), "With many inputs, finish the others; exit 7."),
+    "within_where": (
+        ("--within-where",),
+        "CONDITION",
+        "Which features of the area's file: \"kind = 'wood'\".",
+    ),
+    "reach": (("--reach",), "LENGTH", "How far around a place: 1.5mi."),
+    "mask": (("--mask",), None, "Also blank what lies outside the area's outline."),
+    "places": (("--places",), "FILE", "Features with names, for place:NAME."),
+    "out": (("-o", "--out"), "PATH", "The result; a folder if it ends in / or is one."),
+    "format": (("--format",), "NAME", "Format of the result, if its name does not say."),
+    "type": (("--type",), "TYPE", "Cell type of the result: uint8 ... float64."),
+    "nodata": (("--nodata",), "VALUE", "Nodata value of the result; none for none."),
+    "compress": (("--compress",), "NAME[:LEVEL]", "Compression and level: deflate, zstd:15, lzw, none."),
+    "settings": (("--set",), "KEY=VALUE", "A setting of the format; zembrel formats NAME lists them."),
+    "world_file": (("--world-file/--no-world-file",), None, "Write a world file and .prj beside the result."),
+    "replace": (("--replace",), None, "Allow existing results to be replaced."),
+    "dry_run": (("--dry-run",), None, "Show the plan and stop."),
+    "ceiling": (("--ceiling",), "BYTES", "Refuse results larger than this.  [20GB]"),
+    "memory": (("--memory",), "BYTES", "Budget for blocks.  [256MB]"),
+    "workers": (("--workers",), "N", "Threads; one for each processor if not said."),
+    "keep_going": (("--keep-going",), None, "With many inputs, finish the others; exit 7."),
 }
 MULTIPLE = ("settings",)
-HELP_INPUTS = "Files, folders or quoted patterns."
 
 
 def option(field: str) -> Any:
     """The Typer option of a shared field."""
-    flags, text = OPTIONS[field]
-    return typer.Option(*flags, help=text)
+    flags, value, text = OPTIONS[field]
+    return typer.Option(*flags, metavar=value, help=text, show_default=False)
 
 
 ALWAYS: dict[str, Any] = {

@@ -21,16 +21,19 @@ def draw(
     where: Where,
     output: Output,
     ramp: Annotated[
-        str | None, typer.Option("--ramp", help="Colours of values: relief, viridis, Greys ...")
+        str | None,
+        typer.Option("--ramp", metavar="NAME", help="Colours of values: relief, viridis, Greys ..."),
     ] = None,
     limits: Annotated[
-        str | None, typer.Option("--limits", help="LO,HI: values at the ends of the ramp.")
+        str | None, typer.Option("--limits", metavar="LO,HI", help="Values at the ends of the ramp.")
     ] = None,
     shade: Annotated[
         bool, typer.Option("--shade", help="Shade by the slope towards the north-west.")
     ] = False,
-    title: Annotated[str | None, typer.Option("--title", help="Instead of the file's name.")] = None,
-    size: Annotated[str, typer.Option("--size", help="Picture in pixels.")] = "1280x800",
+    title: Annotated[
+        str | None, typer.Option("--title", metavar="TEXT", help="Instead of the file's name.")
+    ] = None,
+    size: Annotated[str, typer.Option("--size", metavar="WxH", help="Picture in pixels.")] = "1280x800",
 ) -> Any:
     """A picture with ramp or legend, a scale bar, and the CRS and extent along its edges."""
     from zembrel.draw.picture import Look

@@ -20,14 +20,17 @@ def frame(
     where: Where,
     output: Output,
     columns: Annotated[
-        int | None, typer.Option("--columns", help="Columns, with --rows instead of --cell.")
+        int | None, typer.Option("--columns", metavar="N", help="Columns, with --rows instead of --cell.")
     ] = None,
-    rows: Annotated[int | None, typer.Option("--rows", help="Rows.")] = None,
+    rows: Annotated[int | None, typer.Option("--rows", metavar="N", help="Rows.")] = None,
     origin: Annotated[
-        str | None, typer.Option("--origin", help="X,Y of a point of the lattice.  [0,0]")
+        str | None, typer.Option("--origin", metavar="X,Y", help="A point of the lattice.  [0,0]")
     ] = None,
     registration: Annotated[
-        str | None, typer.Option("--registration", help="What a value stands for: its cell, or a node.")
+        str | None,
+        typer.Option(
+            "--registration", metavar="cell|node", help="What a value stands for: its cell, or a node."
+        ),
     ] = None,
 ) -> Any:
     """A frame says where and how fine. Make one from rasters or an area; shown unless --out saves it."""

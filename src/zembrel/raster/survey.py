@@ -7,6 +7,7 @@ sums do not depend on the number of workers.
 from __future__ import annotations
 
 import math
+from collections import Counter
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -71,6 +72,20 @@ def _joined(one: Tally, other: Tally) -> Tally:
     mean = one.mean + gap * other.cells / count
     squares = one.squares + other.squares + gap * gap * one.cells * other.cells / count
     return Tally(count, min(one.low, other.low), max(one.high, other.high), mean, squares)
+
+
+@dataclass
+class ClassCounts:
+    """Observer: cells of each code of one band of whole numbers."""
+
+    counts: Counter[int] = field(default_factory=Counter)
+
+    def look(self, pane: Pane, block: Block) -> Counter[int]:
+        codes, cells = np.unique(block.values, return_counts=True)
+        return Counter(dict(zip(codes.tolist(), cells.tolist(), strict=True)))
+
+    def note(self, seen: Counter[int]) -> None:
+        self.counts.update(seen)
 
 
 class Seen(NamedTuple):

@@ -9,14 +9,15 @@ import numpy as np
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import FORMATS, identify, load
-from zembrel.geodesy.crs import UnresolvedCRS, label
+from zembrel.geodesy.crs import CRS, UnresolvedCRS, label
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.area import split_crs
+from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes, show_number
 from zembrel.raster.model import Raster, shared_type
-from zembrel.raster.survey import Statistics
+from zembrel.raster.survey import ClassCounts, Statistics
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_facts, show_bounds, show_cell
@@ -24,6 +25,8 @@ from zembrel.verbs.survey import blocks_of
 
 Rows = list[tuple[str, str]]
 DIFFERS = "*"
+SIDE_BY_SIDE = 3  # more layers than that get a line each
+_LISTED = ("CRS", "cell", "cells", "bands", "nodata")
 
 
 def describe(inputs: Inputs, output: Output, *, stats: bool = False, at: str | None = None) -> Receipt:
@@ -39,7 +42,8 @@ def describe(inputs: Inputs, output: Output, *, stats: bool = False, at: str | N
             _add_statistics(layer, table, fact, output)
         if at:
             _add_values(layer, at, table, fact)
-    text = _single(tables[0]) if len(layers) == 1 else _side_by_side(layers, tables)
+    show = _side_by_side if len(layers) <= SIDE_BY_SIDE else _listed
+    text = _single(tables[0]) if len(layers) == 1 else show(layers, tables)
     return Receipt("describe", "", (), {"layers": facts}, data=text)
 
 
@@ -144,6 +148,9 @@ def _middle(raster: Raster) -> str:
 
 
 def _add_statistics(layer: Layer, table: Rows, facts: dict[str, Any], output: Output) -> None:
+    if layer.raster.bands[0].legend is not None and len(layer.raster.bands) == 1:
+        _add_classes(layer, table, facts, output)
+        return
     statistics = Statistics()
     observe(layer.raster, blocks_of(layer.raster), [statistics], output.means)
     for n, (band, tally) in enumerate(zip(layer.raster.bands, statistics.tallies, strict=True)):
@@ -168,6 +175,20 @@ def _add_statistics(layer: Layer, table: Rows, facts: dict[str, Any], output: Ou
         )
 
 
+def _add_classes(layer: Layer, table: Rows, facts: dict[str, Any], output: Output) -> None:
+    """Cells of each class; a mean of codes says nothing."""
+    classes, legend = ClassCounts(), layer.raster.bands[0].legend
+    assert legend is not None
+    observe(layer.raster, blocks_of(layer.raster), [classes], output.means)
+    for code, cells in sorted(classes.counts.items()):
+        name = f"{code} {legend.name(code)}".rstrip()
+        table.append((name, f"{cells:,} cells, {100 * cells / layer.raster.frame.size:.4g} %"))
+    facts["bands"][0]["statistics"] = {
+        "valid": classes.counts.total(),
+        "classes": {str(code): cells for code, cells in sorted(classes.counts.items())},
+    }
+
+
 def _add_values(layer: Layer, at: str, table: Rows, facts: dict[str, Any]) -> None:
     raster, frame = layer.raster, layer.raster.frame
     numbers, crs = split_crs(at)
@@ -175,18 +196,15 @@ def _add_values(layer: Layer, at: str, table: Rows, facts: dict[str, Any]) -> No
         x, y = (float(part) for part in numbers.split(","))
     except ValueError as exc:
         raise UsageError(f"--at {at}", "a point is needed", "write --at X,Y or --at X,Y@EPSG:4326") from exc
-    px, py = np.array([x]), np.array([y])
-    if crs is not None and frame.crs is not None:
-        px, py = operation(crs, frame.crs)(px, py)
-    col, row = frame.corners.position(px, py)
-    inside = np.isfinite([px[0], py[0]]).all() and 0 <= col[0] < frame.columns and 0 <= row[0] < frame.rows
-    if not inside:
+    found = _cell_at(frame, x, y, crs)
+    if found is None:
+        swapped = f"x comes first: did you mean {numbers.partition(',')[2]},{numbers.partition(',')[0]}?"
         raise InputError(
             f"{layer.path} does not reach {at}",
             f"it covers {show_bounds(frame)}",
-            "check the point and its CRS",
+            swapped if _cell_at(frame, y, x, crs) else "check the point and its CRS",
         )
-    c, r = int(col[0]), int(row[0])
+    r, c = found
     block = raster.cells(Pane(r, c, r + 1, c + 1))
     values = []
     for n, band in enumerate(raster.bands):
@@ -196,6 +214,16 @@ def _add_values(layer: Layer, at: str, table: Rows, facts: dict[str, Any]) -> No
         shown = "nothing" if value is None else show_number(value)
         table.append((f"{band.name} there", shown + (f" ({name})" if name else "")))
     facts["at"] = {"point": at, "column": c, "row": r, "values": values}
+
+
+def _cell_at(frame: Frame, x: float, y: float, crs: CRS | None) -> tuple[int, int] | None:
+    """Row and column of the cell at a point, given in `crs` or in that of the frame; None outside."""
+    px, py = np.array([x]), np.array([y])
+    if crs is not None and frame.crs is not None:
+        px, py = operation(crs, frame.crs)(px, py)
+    cols, rows = frame.corners.position(px, py)
+    col, row = float(cols[0]), float(rows[0])
+    return (int(row), int(col)) if 0 <= col < frame.columns and 0 <= row < frame.rows else None
 
 
 def _single(table: Rows) -> str:
@@ -218,3 +246,21 @@ def _side_by_side(layers: list[Layer], tables: list[Rows]) -> str:
         text = "".join(f"{cell:<{width}}" for cell, width in zip(row, widths, strict=True))
         lines.append(f"{mark} {word:<{margin - 2}}{text}".rstrip())
     return "\n".join(lines) + f"\n{DIFFERS} marks where they differ\n"
+
+
+def _listed(layers: list[Layer], tables: list[Rows]) -> str:
+    """A line for each layer with what most often differs; `*` before a heading says that it does."""
+    rows = [["file", *_LISTED]]
+    for layer, table in zip(layers, tables, strict=True):
+        frame = layer.raster.frame
+        facts = dict(table) | {"cells": f"{frame.columns:,} x {frame.rows:,}"}
+        facts |= {} if frame.crs else {"CRS": "missing"}
+        rows.append([str(layer.path), *(facts[word] for word in _LISTED)])
+    for n, word in enumerate(_LISTED, 1):
+        rows[0][n] = (DIFFERS if len({row[n] for row in rows[1:]}) > 1 else "") + word
+    widths = [max(len(row[n]) for row in rows) + 3 for n in range(len(rows[0]))]
+    lines = ["".join(f"{cell:<{w}}" for cell, w in zip(row, widths, strict=True)).rstrip() for row in rows]
+    return (
+        "\n".join(lines)
+        + f"\n{DIFFERS} marks what differs; name up to {SIDE_BY_SIDE} files to see all of it\n"
+    )

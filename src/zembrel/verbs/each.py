@@ -15,7 +15,7 @@ from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import LOSSES, Receipt, frame_items, named
 from zembrel.verbs.write import Written
 
-Job = tuple[Layer, Path]
+SHOWN_CHECKS = 6
 
 
 def results(paths: Sequence[Path], output: Output) -> list[Path]:
@@ -75,6 +75,16 @@ def one_to_one(
     return _receipt(verb, layers, output, done, lost)
 
 
+def _checks(done: Sequence[tuple[Layer, Written, list[str]]]) -> list[str]:
+    """What was checked: said once where all agree, else for each by name."""
+    said = [(layer.path.stem, item) for layer, written, _ in done for item in written.checks]
+    if len({item for _, item in said}) < 2:
+        return [item for _, item in said][:1]
+    named = [f"{name} {item}" for name, item in said]
+    more = [f"{len(named) - SHOWN_CHECKS} more"] if len(named) > SHOWN_CHECKS else []
+    return named[:SHOWN_CHECKS] + more
+
+
 def _receipt(
     verb: str,
     layers: Sequence[Layer],
@@ -84,7 +94,7 @@ def _receipt(
 ) -> Receipt:
     first = done[0][1]
     chose = list(dict.fromkeys(item for _, written, items in done for item in (*items, *written.chose)))
-    checks = list(dict.fromkeys(item for _, written, _ in done for item in written.checks))
+    checks = _checks(done)
     lines = [("frame", frame_items(first.view.frame)), ("chose", tuple(chose)), ("checks", tuple(checks))]
     if len(done) == 1:
         lines.append(("plan" if output.dry_run else "wrote", first.wrote))

@@ -133,9 +133,9 @@ def check_placed(layers: Sequence[Layer]) -> None:
         return
     known = next(layer.raster.frame.crs for layer in layers if layer.raster.frame.crs)
     code = f"EPSG:{known.code}" if known.code else f'"{known.name}"'
-    others = len(layers) - 1
+    others = f"among the other {len(layers) - 1} inputs" if len(layers) > 2 else "beside the other input"
     raise InputError(
         f"{homeless[0].path} has no coordinate reference system",
-        f"without one its place among the other {others} input{'s' if others > 1 else ''} is unknown",
+        f"without one its place {others} is unknown",
         f"add --from-crs {code} if that is what it is in, or leave the file out",
     )

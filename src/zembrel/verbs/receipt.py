@@ -55,7 +55,7 @@ def show_cell(frame: Frame) -> str:
 def unit_sign(crs: CRS | None) -> str:
     """Short sign of the unit of coordinates."""
     if crs is None:
-        return "cells"
+        return "(no unit)"
     return {"metre": "m", "degree": "deg", "foot": "ft", "US survey foot": "usft"}.get(
         crs.unit.name, crs.unit.name
     )

@@ -53,7 +53,7 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
         area = resolve(where, crs)
         met = _meet(bounds, area.bounds)
         if met is None:
-            raise overlap_error(_names(layers), layers[0].raster.frame, where.within)
+            raise overlap_error(_nothing(layers), bounds, crs, where.within)
         bounds = met
     reference = _reference(layers, crs, cell)
     if reference is not None:
@@ -77,7 +77,7 @@ def _onto(where: Where) -> Target:
     area = resolve(where, frame.crs)
     met = _meet(frame.bounds, area.bounds)
     if met is None:
-        raise overlap_error(where.onto, frame, where.within)
+        raise overlap_error(f"{where.onto} has nothing", frame.bounds, frame.crs, where.within)
     return Target(frame.crop(frame.pane_of(*met)), area, chose)
 
 
@@ -152,8 +152,10 @@ def _meet(one: Bounds, other: Bounds) -> Bounds | None:
     return (west, south, east, north) if west < east and south < north else None
 
 
-def _names(layers: Sequence[Layer]) -> str:
-    return str(layers[0].path) if len(layers) == 1 else f"none of the {len(layers)} inputs"
+def _nothing(layers: Sequence[Layer]) -> str:
+    if len(layers) == 1:
+        return f"{layers[0].path} has nothing"
+    return f"none of the {len(layers)} inputs has anything"
 
 
 def choose_method(asked: str, raster: Raster, frame: Frame) -> tuple[str, str]:

@@ -154,11 +154,11 @@ def _place(place: Place, where: Where) -> Area:
     return Around("square", point.x, point.y, parse_length(where.reach), table.crs)
 
 
-def overlap_error(name: str, frame: Frame, area: str) -> InputError:
-    """The error for an area and a raster that do not meet."""
-    west, south, east, north = frame.bounds
+def overlap_error(what: str, bounds: Bounds, crs: CRS | None, area: str) -> InputError:
+    """The error for an area and something with `bounds` in `crs` that do not meet."""
+    west, south, east, north = bounds
     return InputError(
-        f"{name} has nothing inside {area}",
-        f"it covers {west:.10g},{south:.10g},{east:.10g},{north:.10g} in {label(frame.crs)}",
+        f"{what} inside {area}",
+        f"the ground covered is {west:.10g},{south:.10g},{east:.10g},{north:.10g} in {label(crs)}",
         "check the area and its CRS (append @EPSG:code to give one)",
     )

@@ -72,7 +72,8 @@ def write(
             run(view, sink, output.means, [coverage, *observers])
         beside = _beside(view, out, FORMATS[name], output)
         for path, text in beside.items():
-            staging.write_text(path, text)
+            if not _stands_already(path, text):
+                staging.write_text(path, text)
         size = staged.stat().st_size
         staging.publish()
     seconds = time.perf_counter() - started
@@ -101,20 +102,21 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
     if view.bands[0].legend is not None and not form.holds_legend:
         view = expand_palette(view)
         chose.append(f"palette to colour bands ({form.title} holds no palette)")
-    view = _with_nodata(view, output, chose)
+    view = _with_nodata(view, output, form, chose)
     _check_fit(view, form)
     if not form.holds_mask and form.title.startswith("JPEG"):
         chose.append("invalid cells white (JPEG holds no mask)")
     return view, tuple(chose)
 
 
-def _with_nodata(view: Raster, output: Output, chose: list[str]) -> Raster:
+def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -> Raster:
     dtype = shared_type(view.bands).name
     if output.nodata is None:
         declared = {band.nodata for band in view.bands}
         value = declared.pop() if len(declared) == 1 else None
         kept = fitting_nodata(value, dtype)
-        chose.append(f"nodata {kept:g}" if kept is not None else _default_nodata(dtype))
+        if kept is not None or form.holds_mask or dtype.startswith("float"):
+            chose.append(f"nodata {kept:g}" if kept is not None else _default_nodata(dtype))
     elif output.nodata.lower() == "none":
         kept = None
     else:
@@ -168,6 +170,14 @@ def _beside(view: Raster, out: Path, form: Format, output: Output) -> dict[Path,
     if crs is not None and not isinstance(crs, UnresolvedCRS):
         beside[out.with_suffix(".prj")] = write_wkt(crs) + "\n"
     return beside
+
+
+def _stands_already(path: Path, text: str) -> bool:
+    """Whether another result of the same place has left just this file."""
+    try:
+        return path.read_text("utf-8") == text
+    except (OSError, UnicodeDecodeError):
+        return False
 
 
 def _bands(view: Raster) -> str:
