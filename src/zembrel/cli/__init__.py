@@ -32,15 +32,15 @@ def _terminate(number: int, frame: FrameType | None) -> None:
 
 def _guarded(arguments: list[str]) -> int:
     """Run, and turn whatever stops it into a message and an exit code."""
-    from typer.exceptions import Exit, TyperException
+    from typer.exceptions import TyperException
 
     from zembrel.cli.commands import command_line
     from zembrel.errors import ZembrelError
 
     try:
-        return int(command_line().main(arguments, prog_name="zembrel", standalone_mode=False) or 0)
-    except Exit as exc:
-        return exc.exit_code
+        code = int(command_line().main(arguments, prog_name="zembrel", standalone_mode=False) or 0)
+        # the command-line package makes 130 of an interrupt
+        return code if code != INTERRUPTED else _stopped("interrupted", INTERRUPTED)
     except ZembrelError as exc:
         return _say(exc, arguments)
     except TyperException as exc:

@@ -123,4 +123,8 @@ def _parameter(name: str, annotation: Any, default: Any) -> inspect.Parameter:
 
 
 def _typed() -> str:
-    return shlex.join(["zembrel", *sys.argv[1:]])
+    """The command line without --ceiling, so that a refusal can print it with one that goes on."""
+    words = sys.argv[1:]
+    at = next((n for n, word in enumerate(words) if word.partition("=")[0] == "--ceiling"), len(words))
+    after = at + (1 if "=" in "".join(words[at : at + 1]) else 2)
+    return shlex.join(["zembrel", *words[:at], *words[after:]])

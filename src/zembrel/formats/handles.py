@@ -6,10 +6,24 @@ import os
 import threading
 from collections import OrderedDict
 from pathlib import Path
+from typing import NamedTuple
 
 from zembrel.errors import InputError
 
 MOST_OPEN = 128
+
+
+class Stamp(NamedTuple):
+    """What tells one state of a file from another: inode, time of the last change, size."""
+
+    inode: int
+    changed: int
+    size: int
+
+
+def stamp(facts: os.stat_result) -> Stamp:
+    """The stamp of a file of which the system says `facts`."""
+    return Stamp(facts.st_ino, facts.st_mtime_ns, facts.st_size)
 
 
 class FileHandles:
@@ -55,12 +69,22 @@ class FileHandles:
         with self._lock:
             self._busy[descriptor] -= 1
 
-    def forget(self, path: Path) -> None:
-        """Close `path`, which is about to be replaced."""
-        with self._lock:
-            descriptor = self._open.pop(path, None)
-            if descriptor is not None:
-                os.close(descriptor)
+    def renew(self, path: Path) -> Stamp:
+        """The stamp of `path` as it is now; a handle on what stood there before is let go.
+
+        Raises InputError.
+        """
+        try:
+            now = stamp(path.stat())
+            with self._lock:
+                descriptor = self._open.get(path)
+                if descriptor is not None and stamp(os.fstat(descriptor)) != now:
+                    del self._open[path]
+                    if not self._busy.get(descriptor):
+                        os.close(descriptor)
+        except OSError as exc:
+            raise cannot_read(path, exc) from exc
+        return now
 
 
 def cannot_read(path: Path, cause: OSError) -> InputError:

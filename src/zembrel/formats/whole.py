@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.formats.blockcache import block_cache
+from zembrel.formats.handles import file_handles
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, shared_type
@@ -30,7 +31,7 @@ class WholeRaster:
     decode: Callable[[Path], Cells]
 
     def cells(self, pane: Pane) -> Block:
-        whole = block_cache.get(("whole", self.path), lambda: self.decode(self.path))
+        whole = block_cache.get((self.path, file_handles.renew(self.path)), lambda: self.decode(self.path))
         rows, columns = pane.within(self.frame.pane)
         part = whole[rows, columns].transpose(2, 0, 1)
         cells = part[: len(self.bands)].copy()

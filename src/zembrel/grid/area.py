@@ -9,12 +9,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import CRS, METRE, GeographicCRS, metres_per_unit
+from zembrel.geodesy.crs import CRS, METRE, GeographicCRS, label, same
+from zembrel.geodesy.operation import ground_scale, operation
 from zembrel.geodesy.registry import by_code, parse_crs
 from zembrel.measure import Length, parse_length
 
 Bounds = tuple[float, float, float, float]
 Ring = list[tuple[float, float]]
+OFF_SCALE = 0.01
 
 
 @dataclass(frozen=True)
@@ -36,9 +38,14 @@ class Around:
     crs: CRS | None = None
 
     def ring(self, crs: CRS) -> Ring:
-        """The outline in `crs`, which is that of the point."""
-        per_x, per_y = metres_per_unit(crs, self.y)
-        if isinstance(crs, GeographicCRS) and self.reach.kind == "length":
+        """The outline in `crs`, around the point in it; a bare reach is in its unit.
+
+        A length is one on the ground where the scale of the CRS is off by more than OFF_SCALE, as
+        that of degrees and of web maps is; else it is one of the grid.
+        """
+        x, y = self._middle(crs)
+        per_x, per_y = ground_scale(crs, x, y)
+        if self.reach.kind == "length" and abs(per_x / crs.unit.factor - 1) > OFF_SCALE:
             metres = self.reach.in_unit("length", METRE.factor)
             across, along = metres / per_x, metres / per_y
         else:
@@ -48,7 +55,19 @@ class Around:
         else:
             turns = np.linspace(0, math.tau, 361)
             steps = [(math.cos(t), math.sin(t)) for t in turns[:-1]] + [(1.0, 0.0)]
-        return [(self.x + across * dx, self.y + along * dy) for dx, dy in steps]
+        return [(x + across * dx, y + along * dy) for dx, dy in steps]
+
+    def _middle(self, crs: CRS) -> tuple[float, float]:
+        if self.crs is None or same(self.crs, crs):
+            return self.x, self.y
+        x, y = operation(self.crs, crs)(np.array([self.x]), np.array([self.y]))
+        if not np.isfinite([x[0], y[0]]).all():
+            raise InputError(
+                f"the point {self.x:.10g},{self.y:.10g} has no place in {label(crs)}",
+                "it lies outside that CRS's domain",
+                "check the point and its CRS",
+            )
+        return float(x[0]), float(y[0])
 
 
 @dataclass(frozen=True)

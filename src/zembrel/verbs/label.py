@@ -10,7 +10,6 @@ from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
 from zembrel.errors import UsageError
 from zembrel.formats import identify
-from zembrel.formats.handles import file_handles
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.registry import parse_crs
 from zembrel.geodesy.wkt import write_wkt
@@ -144,7 +143,6 @@ def _rewrite(
             else:
                 write_relabelled(staged, images, source)
         staging.publish()
-    file_handles.forget(final)
 
 
 def _refuse_inside(path: Path, changes: Changes) -> None:

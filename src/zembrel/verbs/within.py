@@ -72,7 +72,7 @@ def _from_shape(area: Area, crs: CRS | None) -> Resolved:
             "the inputs have none",
             "add --from-crs, or give W,S,E,N in cells",
         )
-    return _carried_polygon([area.ring(own)], own, crs, rectangle=area.shape == "square" and same(own, crs))
+    return _carried_polygon([area.ring(crs)], crs, crs, rectangle=area.shape == "square")
 
 
 def _carried_box(bounds: Bounds, own: CRS, crs: CRS) -> Resolved:

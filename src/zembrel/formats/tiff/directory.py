@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import cannot_read, file_handles
+from zembrel.formats.handles import Stamp, file_handles
 from zembrel.formats.tiff import tags
 
 MOST_DIRECTORIES = 10_000
@@ -32,12 +32,16 @@ class Entry(NamedTuple):
 
 @dataclass(frozen=True)
 class Container:
-    """A TIFF file: path, size, byte order (`<` or `>`) and whether offsets have 64 bits."""
+    """A TIFF file: path, stamp, byte order (`<` or `>`) and whether offsets have 64 bits."""
 
     path: Path
-    size: int
+    stamp: Stamp
     order: str
     big: bool
+
+    @property
+    def size(self) -> int:
+        return self.stamp.size
 
     def read(self, offset: int, count: int, part: str) -> bytes:
         """Exactly `count` bytes. Raises InputError naming the `part` if the file ends before."""
@@ -111,10 +115,7 @@ def broken(path: Path, why: str) -> InputError:
 
 
 def _open(path: Path) -> tuple[Container, int]:
-    try:
-        size = path.stat().st_size
-    except OSError as exc:
-        raise cannot_read(path, exc) from exc
+    stamp = file_handles.renew(path)
     head = file_handles.read(path, 0, 16)
     order = {b"II": "<", b"MM": ">"}.get(head[:2])
     version = struct.unpack(order + "H", head[2:4])[0] if order and len(head) >= 4 else 0
@@ -125,9 +126,9 @@ def _open(path: Path) -> tuple[Container, int]:
             "check what the file is; the name may be wrong",
         )
     if version == 42 and len(head) >= 8:
-        return Container(path, size, order, False), struct.unpack(order + "I", head[4:8])[0]
+        return Container(path, stamp, order, False), struct.unpack(order + "I", head[4:8])[0]
     if version == 43 and len(head) == 16 and struct.unpack(order + "HH", head[4:8]) == (8, 0):
-        return Container(path, size, order, True), struct.unpack(order + "Q", head[8:16])[0]
+        return Container(path, stamp, order, True), struct.unpack(order + "Q", head[8:16])[0]
     raise broken(path, "its header is cut short")
 
 

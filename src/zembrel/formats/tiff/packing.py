@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 Cells = npt.NDArray[Any]
 
@@ -19,8 +18,10 @@ def packed(cells: Cells, side: int, *, differences: bool) -> Cells:
     """
     tile = np.zeros((side, side, cells.shape[0]), cells.dtype)
     if differences and cells.dtype.kind in "iu":
+        from zembrel.raster.kernels import differences as kernel
+
         whole = cells.view(f"u{cells.itemsize}")
-        _differences(whole, tile.view(whole.dtype))
+        kernel.take(whole, tile.view(whole.dtype))
     else:
         tile[: cells.shape[1], : cells.shape[2]] = cells.transpose(1, 2, 0)
     return tile
@@ -30,32 +31,9 @@ def unpacked(tile: Cells, *, differences: bool) -> Cells:
     """Cells (samples, rows, columns) of a segment (rows, columns, samples), the inverse of `packed`."""
     if not differences:
         return np.ascontiguousarray(tile.transpose(2, 0, 1))
+    from zembrel.raster.kernels import differences as kernel
+
     whole = tile.view(f"u{tile.itemsize}")
     cells = np.empty((tile.shape[2], *tile.shape[:2]), whole.dtype)
-    _sums(whole, cells)
+    kernel.add_up(whole, cells)
     return cells.view(tile.dtype)
-
-
-@njit(nogil=True, cache=True)
-def _sums(tile, cells):  # type: ignore[no-untyped-def]
-    samples, rows, columns = cells.shape
-    for s in range(samples):
-        for r in range(rows):
-            total = tile[r, 0, s]
-            cells[s, r, 0] = total
-            for c in range(1, columns):
-                total = total + tile[r, c, s]
-                cells[s, r, c] = total
-
-
-@njit(nogil=True, cache=True)
-def _differences(cells, tile):  # type: ignore[no-untyped-def]
-    samples, rows, columns = cells.shape
-    for r in range(rows):
-        for s in range(samples):
-            before = cells[s, r, 0]
-            tile[r, 0, s] = before
-            for c in range(1, columns):
-                here = cells[s, r, c]
-                tile[r, c, s] = here - before
-                before = here

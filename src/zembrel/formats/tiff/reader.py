@@ -98,7 +98,7 @@ class TiffRaster:
         if layout.counts[index] == 0:
             return None
         container = self.directory.container
-        key = container.path, container.size, self.directory.number, index
+        key = container.path, container.stamp, self.directory.number, index
         return block_cache.get(key, lambda: self._decode(row, index))
 
     def _decode(self, row: int, index: int) -> Cells:

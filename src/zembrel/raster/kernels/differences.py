@@ -1,0 +1,32 @@
+"""Horizontal differences and their sums, between bands apart and samples side by side."""
+
+from __future__ import annotations
+
+from numba import njit
+
+
+@njit(nogil=True, cache=True)
+def add_up(tile, cells):  # type: ignore[no-untyped-def]
+    """Fill cells (samples, rows, columns) from a tile (rows, columns, samples) of differences."""
+    samples, rows, columns = cells.shape
+    for s in range(samples):
+        for r in range(rows):
+            total = tile[r, 0, s]
+            cells[s, r, 0] = total
+            for c in range(1, columns):
+                total = total + tile[r, c, s]
+                cells[s, r, c] = total
+
+
+@njit(nogil=True, cache=True)
+def take(cells, tile):  # type: ignore[no-untyped-def]
+    """Fill the corner of a tile (rows, columns, samples) from cells (samples, rows, columns)."""
+    samples, rows, columns = cells.shape
+    for r in range(rows):
+        for s in range(samples):
+            before = cells[s, r, 0]
+            tile[r, 0, s] = before
+            for c in range(1, columns):
+                here = cells[s, r, c]
+                tile[r, c, s] = here - before
+                before = here
