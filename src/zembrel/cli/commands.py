@@ -38,9 +38,12 @@ class Verbs(TyperGroup):
         return ["VERB INPUT... --out PATH [options]"]
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
+        width = max(map(len, VERBS))
         for step in dict.fromkeys(row.step for row in VERBS.values()):
             with formatter.section(step):
-                formatter.write_dl([(name, row.line) for name, row in VERBS.items() if row.step == step])
+                formatter.write_dl(
+                    [(name.ljust(width), row.line) for name, row in VERBS.items() if row.step == step]
+                )
 
 
 def command_line() -> Any:
@@ -49,7 +52,7 @@ def command_line() -> Any:
 
     @app.callback(
         invoke_without_command=True,
-        epilog="Try: zembrel demo --out demo/     Then: zembrel VERB --help for options and an example",
+        epilog="\b\nTry:   zembrel demo --out demo/\nThen:  zembrel VERB --help for options and an example",
     )
     def zembrel(
         ctx: typer.Context,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json as json_format
 import math
+import shutil
 import sys
 import tempfile
 import traceback
@@ -29,12 +30,28 @@ def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> Non
 
 
 def _text(receipt: Any, verbose: bool) -> str:
-    lines = [(receipt.verb, receipt.title)]
+    lines = [(receipt.verb, [receipt.title])]
     if verbose:
-        lines += [("read", str(path)) for path in receipt.facts.get("inputs", [])]
-    lines += [(word, _GAP.join(items)) for word, items in receipt.lines if items]
+        lines += [("read", [str(path)]) for path in receipt.facts.get("inputs", [])]
+    lines += [(word, items) for word, items in receipt.lines if items]
     width = max(9, *(len(word) + 2 for word, _ in lines))
-    return "\n".join(f"{word:<{width}}{_printable(text)}" for word, text in lines)
+    room = shutil.get_terminal_size().columns - width if sys.stderr.isatty() else sys.maxsize
+    shown = []
+    for word, items in lines:
+        first, *rest = _broken([_printable(item) for item in items], room)
+        shown += [f"{word:<{width}}{first}", *(" " * width + line for line in rest)]
+    return "\n".join(shown)
+
+
+def _broken(items: list[str], room: int) -> list[str]:
+    """Items in lines of at most `room` characters, broken between items alone."""
+    lines = [items[0]]
+    for item in items[1:]:
+        if len(lines[-1]) + len(_GAP) + len(item) <= room:
+            lines[-1] += _GAP + item
+        else:
+            lines.append(item)
+    return lines
 
 
 def show_error(error: ZembrelError, json: bool) -> None:

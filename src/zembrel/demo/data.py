@@ -18,7 +18,7 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import snapped
 from zembrel.raster.model import Raster
 
-PHOTO_CELL, RELIEF_CELL, COVER_CELL = 3.0, 5.0, 10.0
+PHOTO_CELL, RELIEF_CELL, COVER_CELL = 4.0, 5.0, 10.0
 NEIGHBOUR = 32627
 _OVERLAP = 160.0  # metres by which sheets overlap at least
 # name, EPSG code, column (-1 west, 0 middle, 1 east), row (1 north, -1 south), turn in degrees

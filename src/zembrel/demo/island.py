@@ -34,8 +34,8 @@ CLASSES = {
 @njit(nogil=True, cache=True)
 def _inland(x, y):  # type: ignore[no-untyped-def]
     """0 on the coast, about 1 in the middle, negative at sea."""
-    wx = x + 700.0 * fractal(x / 2600.0, y / 2600.0, 3, 4624)
-    wy = y + 700.0 * fractal(x / 2600.0, y / 2600.0, 3, 4711)
+    wx = x + 700.0 * fractal(x / 2600.0, y / 2600.0, 2, 4624)
+    wy = y + 700.0 * fractal(x / 2600.0, y / 2600.0, 2, 4711)
     east, north = 0.96 * wx + 0.28 * wy, -0.28 * wx + 0.96 * wy
     bay = 0.55 * math.exp(-((x - 1500.0) ** 2 + (y + 2500.0) ** 2) / 900.0**2)
     return (
@@ -54,7 +54,7 @@ def _height(x, y, inland):  # type: ignore[no-untyped-def]
     """Metres above the sea; below 0 it is the sea floor."""
     if inland <= 0.0:
         return -90.0 * (1.0 - math.exp(2.2 * inland)) - 0.01
-    ridge = ridged(x / 2300.0, y / 2300.0, 7, 4900)
+    ridge = ridged(x / 2300.0, y / 2300.0, 6, 4900)
     cliff = (4.0 + 42.0 * _smooth(0.5 + 1.6 * noise(x / 1500.0, y / 1500.0, 4950))) * _smooth(inland / 0.035)
     hills = 720.0 * _smooth(inland / 0.75) ** 1.1 * (0.16 + ridge)
     return 0.3 + cliff + hills * _smooth(inland / 0.15)
@@ -89,7 +89,7 @@ def _path(x, y, inland, growth):  # type: ignore[no-untyped-def]
     if inland > COAST_PATH:
         for bend, offset in ((520.0, 350.0), (610.0, -900.0)):
             best = min(best, abs(y - offset - bend * math.sin(x / (bend + 150.0))))
-    return math.exp(-((best / 4.2) ** 2))
+    return math.exp(-((best / 5.5) ** 2))
 
 
 @njit(nogil=True, cache=True)
@@ -108,8 +108,8 @@ def _land_colour(x, y, inland):  # type: ignore[no-untyped-def]
     height, across, up, growth = _rise(x, y, inland)
     slope = math.hypot(across, up)
     sand, grass, heath, wood, rock = _covers(x, y, height, slope)
-    grain = 7.0 * noise(x / 31.0, y / 31.0, 5200) + 4.5 * noise(x / 14.0, y / 14.0, 5210)
-    crowns = 15.0 * wood * noise(x / 19.0, y / 19.0, 5220)
+    grain = 7.0 * noise(x / 41.0, y / 41.0, 5200) + 4.0 * noise(x / 21.0, y / 21.0, 5210)
+    crowns = 15.0 * wood * noise(x / 27.0, y / 27.0, 5220)
     red = 214.0 * sand + 134.0 * grass + 122.0 * heath + 58.0 * wood + 138.0 * rock
     green = 196.0 * sand + 150.0 * grass + 104.0 * heath + 88.0 * wood + 130.0 * rock
     blue = 152.0 * sand + 84.0 * grass + 92.0 * heath + 58.0 * wood + 122.0 * rock

@@ -11,15 +11,12 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TypeVar
 
 import numpy as np
-import numpy.typing as npt
 
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
 
-Complex = npt.NDArray[np.complex128]
-Angle = TypeVar("Angle", Complex, Array)
+Coefficients = tuple[float, ...]
 # Row j - 1 holds the factors of n^j ... n^6 of the j-th coefficient.
 _FORWARD = (
     (1 / 2, -2 / 3, 5 / 16, 41 / 180, -127 / 288, 7891 / 37800),
@@ -37,8 +34,16 @@ _INVERSE = (
     (4583 / 161280, -108847 / 3991680),
     (20648693 / 638668800,),
 )
-# Geodetic latitude from conformal latitude: Karney, "On auxiliary latitudes", Survey Review 56
-# (2024), equation A5.
+# Conformal latitude from geodetic, and back: Karney, "On auxiliary latitudes", Survey Review 56
+# (2024), equations A5 and A6.
+_CONFORMAL = (
+    (-2, 2 / 3, 4 / 3, -82 / 45, 32 / 45, 4642 / 4725),
+    (5 / 3, -16 / 15, -13 / 9, 904 / 315, -1522 / 945),
+    (-26 / 15, 34 / 21, 8 / 5, -12686 / 2835),
+    (1237 / 630, -12 / 5, -24832 / 14175),
+    (-734 / 315, 109598 / 31185),
+    (444337 / 155925,),
+)
 _GEODETIC = (
     (2, -2 / 3, -2, 116 / 45, 26 / 45, -2854 / 675),
     (7 / 3, -8 / 5, -227 / 45, 2704 / 315, 2323 / 945),
@@ -48,20 +53,46 @@ _GEODETIC = (
     (601676 / 22275,),
 )
 WIDEST = math.radians(80)  # of longitude from the central meridian; beyond it the series decays
-_CHUNK = 8192  # points at a time, so that the temporaries stay in the processor's cache
+_CHUNK = 4096  # points at a time, so that the temporaries stay in the processor's cache
 
 
-def _coefficients(rows: tuple[tuple[float, ...], ...], n: float) -> tuple[float, ...]:
+def _coefficients(rows: tuple[Coefficients, ...], n: float) -> Coefficients:
     return tuple(sum(c * n**p for p, c in enumerate(row, order)) for order, row in enumerate(rows, 1))
 
 
-def _sine_series(coefficients: tuple[float, ...], angle: Angle) -> Angle:
-    """Sum of c_j sin(2 j angle), by Clenshaw's recurrence."""
-    twice = 2 * np.cos(2 * angle)
-    later, last = np.zeros_like(angle), np.zeros_like(angle)
-    for c in reversed(coefficients):
-        later, last = twice * later - last + c, later
-    return later * np.sin(2 * angle)
+def _sum(coefficients: Coefficients, sine: Array, cosine: Array) -> Array:
+    """Sum of c_j sin(2 j x), given sin 2x and cos 2x, by Clenshaw's recurrence."""
+    twice = 2 * cosine
+    later, last = twice * coefficients[-1] + coefficients[-2], np.full_like(sine, coefficients[-1])
+    for c in coefficients[-3::-1]:
+        last *= -1
+        last += twice * later
+        last += c
+        later, last = last, later
+    return later * sine
+
+
+def _complex_sum(
+    coefficients: Coefficients, sine: Array, cosine: Array, hyperbolic_sine: Array, hyperbolic_cosine: Array
+) -> tuple[Array, Array]:
+    """Real and imaginary part of the sum of c_j sin(2 j z) for z = x + iy.
+
+    Given sin 2x, cos 2x, sinh 2y and cosh 2y; real arithmetic, in place, for speed.
+    """
+    twice_re, twice_im = 2 * cosine * hyperbolic_cosine, -2 * sine * hyperbolic_sine
+    re, im = twice_re * coefficients[-1] + coefficients[-2], twice_im * coefficients[-1]
+    last_re, last_im = np.full_like(sine, coefficients[-1]), np.zeros_like(sine)
+    for c in coefficients[-3::-1]:
+        last_re -= c
+        new_re = twice_re * re
+        new_re -= twice_im * im
+        new_re -= last_re
+        new_im = twice_re * im
+        new_im += twice_im * re
+        new_im -= last_im
+        last_re, last_im, re, im = re, im, new_re, new_im
+    sine_re, sine_im = sine * hyperbolic_cosine, cosine * hyperbolic_sine
+    return re * sine_re - im * sine_im, re * sine_im + im * sine_re
 
 
 @dataclass(frozen=True)
@@ -82,9 +113,9 @@ class TransverseMercator:
         return self.scale * self.ellipsoid.semi_major / (1 + n) * (1 + n**2 / 4 + n**4 / 64 + n**6 / 256)
 
     @cached_property
-    def _series(self) -> tuple[tuple[float, ...], ...]:
+    def _series(self) -> tuple[Coefficients, ...]:
         n = self.ellipsoid.third_flattening
-        return tuple(_coefficients(rows, n) for rows in (_FORWARD, _INVERSE, _GEODETIC))
+        return tuple(_coefficients(rows, n) for rows in (_FORWARD, _INVERSE, _CONFORMAL, _GEODETIC))
 
     @cached_property
     def _northing_of_equator(self) -> float:
@@ -107,16 +138,20 @@ class TransverseMercator:
         return x, y
 
     def _plane(self, away: Array, lat: Array) -> tuple[Array, Array]:
-        e = self.ellipsoid.eccentricity
-        with np.errstate(invalid="ignore"):
-            sine = np.sin(lat)
-            # tangent of the conformal latitude
-            tangent = np.sinh(np.arctanh(np.clip(sine, -1 + 1e-16, 1 - 1e-16)) - e * np.arctanh(e * sine))
-            across = np.cos(away)
-            zeta = np.arctan2(tangent, across) + 1j * np.arcsinh(np.sin(away) / np.hypot(tangent, across))
-            zeta = zeta + _sine_series(self._series[0], zeta)
-            zeta[~((np.abs(away) <= WIDEST) & (np.abs(lat) <= math.pi / 2 + 1e-12))] = complex("nan+nanj")
-        return self._radius * zeta.imag, self._radius * zeta.real
+        """Easting and northing from the central meridian and the equator."""
+        with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
+            conformal = lat + _sum(self._series[2], np.sin(2 * lat), np.cos(2 * lat))
+            tangent, across = np.tan(conformal), np.cos(away)
+            square = tangent * tangent + across * across
+            slope = np.sin(away) / np.sqrt(square)  # sinh of eta
+            doubled = 2 * slope * np.sqrt(1 + slope * slope), 1 + 2 * slope * slope
+            sine, cosine = 2 * tangent * across / square, (across * across - tangent * tangent) / square
+            north, east = _complex_sum(self._series[0], sine, cosine, *doubled)
+            north += np.arctan2(tangent, across)
+            east += np.arcsinh(slope)
+            outside = ~((np.abs(away) <= WIDEST) & (np.abs(lat) <= math.pi / 2 + 1e-12))
+        north[outside] = east[outside] = np.nan
+        return self._radius * east, self._radius * north
 
     def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
         """Longitude and latitude; NaN where `forward` never leads."""
@@ -130,15 +165,23 @@ class TransverseMercator:
         return lon, lat
 
     def _globe(self, east: Array, north: Array) -> tuple[Array, Array]:
-        with np.errstate(invalid="ignore", over="ignore"):
-            zeta = (north + 1j * east) / self._radius
-            outside = (np.abs(zeta.real) > math.pi / 2 + 1e-9) | (np.abs(zeta.imag) > 2.5)
-            zeta = zeta - _sine_series(self._series[1], zeta)
-            away = np.arctan2(np.sinh(zeta.imag), np.cos(zeta.real))
-            conformal = np.arcsin(np.clip(np.sin(zeta.real) / np.cosh(zeta.imag), -1, 1))
-            lat = conformal + _sine_series(self._series[2], conformal)
-        outside |= np.abs(away) > WIDEST
-        return np.where(outside, np.nan, away), np.where(outside, np.nan, lat).real
+        """Longitude from the central meridian, and latitude."""
+        with np.errstate(invalid="ignore", over="ignore", divide="ignore"):
+            xi, eta = north / self._radius, east / self._radius
+            outside = ~((np.abs(xi) <= math.pi / 2 + 1e-9) & (np.abs(eta) <= 2.5))
+            growth = np.exp(2 * eta)
+            doubled = (growth - 1 / growth) / 2, (growth + 1 / growth) / 2
+            less_xi, less_eta = _complex_sum(self._series[1], np.sin(2 * xi), np.cos(2 * xi), *doubled)
+            xi, eta = xi - less_xi, eta - less_eta
+            slope, across = np.sinh(eta), np.cos(xi)
+            away = np.arctan2(slope, across)
+            tangent = np.sin(xi) / np.hypot(slope, across)
+            square = 1 + tangent * tangent
+            lat = np.arctan(tangent)
+            lat += _sum(self._series[3], 2 * tangent / square, (1 - tangent * tangent) / square)
+            outside |= ~(np.abs(away) <= WIDEST)
+        away[outside] = lat[outside] = np.nan
+        return away, lat
 
 
 def _chunks(size: int) -> list[slice]:

@@ -1,0 +1,34 @@
+#!/bin/sh
+# Refresh docs/screenshots from the demo data. Needs Debian's xvfb, xterm and imagemagick for the terminal views.
+set -eu
+root=$(cd "$(dirname "$0")/.." && pwd)
+shots=$root/docs/screenshots
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+PATH=$root/.venv/bin:$PATH
+zembrel demo --out "$work/demo" --quiet 2> /dev/null
+cd "$work/demo"
+for picture in island web relief landcover; do cp "$picture.png" "$shots/draw-$picture.png"; done
+
+# terminal NAME COMMAND...: what a person sees who types the commands, in a window of 1280 x 800
+terminal() {
+    name=$1; shift
+    printf '%s\n' "$@" > "$work/typed"
+    cat > "$work/session" <<'END'
+while IFS= read -r line; do printf '\033[1;34m$\033[0m %s\n' "$line"; eval "$line"; echo; done < "$TYPED"
+touch "$TYPED.done"; sleep 60
+END
+    rm -f "$work/typed.done"
+    TYPED=$work/typed SHOT=$shots/$name.png xvfb-run -a -s '-screen 0 1280x800x24' sh -c '
+        xterm -fa "DejaVu Sans Mono" -fs 10.5 -geometry 139x43+0+0 -bg white -fg "#222222" -b 12 -bw 0 +sb -e sh "'"$work"'/session" &
+        while [ ! -e "$TYPED.done" ]; do sleep 0.2; done; sleep 1
+        import -window root "$SHOT"; kill $!'
+}
+rm -f island.tif cover40.tif harbour.tif
+terminal describe 'zembrel describe ortho/m3.tif ortho/m4.tif' 'zembrel describe ortho dem landcover.tif' \
+    'zembrel describe landcover.tif --at -24,46@EPSG:4326'
+terminal mosaic 'zembrel mosaic ortho/ --trim-collar --within coast.geojson --out island.tif' \
+    'zembrel mosaic ortho/ --cell 1cm --out huge.tif' 'zembrel clip island.tif --within coast.geojson --out land.tif --replace' \
+    'zembrel reproject land.tif --crs EPSG:3857 --out web.tif --replace'  \
+    'zembrel resample landcover.tif --cell 40m --out cover40.tif' 'zembrel mosaic dem/ --onto harbour.frame.toml --out harbour.tif'
+terminal help 'zembrel --help'
