@@ -5,9 +5,9 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from zembrel.engine.commit import Staging
+from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
-from zembrel.errors import RefusedError, ResourceError
+from zembrel.errors import RefusedError
 from zembrel.formats import load
 from zembrel.measure import show_bytes
 from zembrel.verbs.options import Output
@@ -16,9 +16,17 @@ from zembrel.verbs.receipt import Receipt
 
 def demo(output: Output) -> Receipt:
     """Make all demo files in the folder `output.out`. Raises RefusedError if it holds other things."""
-    from zembrel.demo.data import rasters, texts
-
     folder = Path(output.out or "demo")
+    _check(folder, output)
+    started = time.perf_counter()
+    made = _make(folder, output)
+    seconds = time.perf_counter() - started
+    wrote = (f"{len(made)} files in {folder}", show_bytes(sum(made.values())), f"in {seconds:.1f} s")
+    facts = {"out": str(folder), "files": list(made), "bytes": sum(made.values())}
+    return Receipt("demo", f"Isle of Marrowick -> {folder}", (("wrote", wrote),), facts)
+
+
+def _check(folder: Path, output: Output) -> None:
     if folder.is_file():
         raise RefusedError(f"{folder} is a file", "the demo needs a folder", "choose another --out")
     if folder.is_dir() and any(folder.iterdir()) and not output.replace:
@@ -27,35 +35,22 @@ def demo(output: Output) -> Receipt:
             "files in it could be overwritten",
             "add --replace, or choose another --out",
         )
-    started = time.perf_counter()
-    size = 0
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as exc:
-        raise ResourceError(
-            f"{folder} cannot be made", str(exc.strerror).lower(), "choose another --out"
-        ) from exc
-    made = []
+
+
+def _make(folder: Path, output: Output) -> dict[str, int]:
+    """Make all files; returns their names and sizes."""
+    from zembrel.demo.data import rasters, texts
+
+    made = {}
     with Staging(replace=True) as staging:
         for name, raster in rasters():
             staged = staging.path_for(folder / name)
-            run(
-                raster,
-                load("geotiff").make_sink(staged, raster.frame, raster.bands, {"overviews": "no"}),
-                output.means,
-            )
-            size += staged.stat().st_size
-            made.append(str(name))
+            with resource_errors(folder / name):
+                sink = load("geotiff").make_sink(staged, raster.frame, raster.bands, {"overviews": "no"})
+                run(raster, sink, output.means)
+            made[str(name)] = staged.stat().st_size
         for name, text in texts():
             staging.write_text(folder / name, text)
-            size += len(text)
-            made.append(str(name))
+            made[str(name)] = len(text)
         staging.publish()
-    seconds = time.perf_counter() - started
-    wrote = (f"{len(made)} files in {folder}", show_bytes(size), f"in {seconds:.1f} s")
-    return Receipt(
-        "demo",
-        f"Isle of Marrowick -> {folder}",
-        (("wrote", wrote),),
-        {"out": str(folder), "files": made, "bytes": size},
-    )
+    return made

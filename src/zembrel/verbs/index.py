@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
 import numpy as np
 
 from zembrel.engine.commit import Staging
-from zembrel.errors import UsageError
+from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import label
+from zembrel.geodesy.registry import by_code
 from zembrel.raster.model import shared_type
-from zembrel.verbs.inputs import open_layers
+from zembrel.verbs.inputs import Layer, check_placed, open_layers
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, named, show_cell
 
-_POINTS = 17  # on each side of an outline, so that it follows its edges in degrees
+if TYPE_CHECKING:
+    from zembrel.features.table import FeatureTable
 
 
 def index(inputs: Inputs, output: Output) -> Receipt:
@@ -20,12 +25,7 @@ def index(inputs: Inputs, output: Output) -> Receipt:
 
     Raises InputError for an input without a CRS, UsageError unless the result is GeoJSON.
     """
-    import shapely
-
     from zembrel.features.geojson import ENDINGS, write_geojson
-    from zembrel.features.table import FeatureTable
-    from zembrel.geodesy.registry import by_code
-    from zembrel.verbs.inputs import check_placed
 
     out = output.path
     if out.suffix.lower() not in ENDINGS:
@@ -34,41 +34,51 @@ def index(inputs: Inputs, output: Output) -> Receipt:
         )
     layers = open_layers(inputs)
     check_placed(layers)
-    geometries, rows = [], []
-    for layer in layers:
-        frame = layer.raster.frame
-        t = np.linspace(0, 1, _POINTS)
-        cols = np.concatenate([t, np.ones(_POINTS), t[::-1], np.zeros(_POINTS)]) * frame.columns
-        rows_ = np.concatenate([np.zeros(_POINTS), t, np.ones(_POINTS), t[::-1]]) * frame.rows
-        x, y = frame.corners.at(cols, rows_)
-        outline = shapely.Polygon(np.column_stack([np.asarray(x), np.asarray(y)]))
-        if frame.crs is None:
-            raise _homeless(str(layer.path))
-        geometries.append(FeatureTable((outline,), ({},), frame.crs).to(by_code(4326)).geometries[0])
-        rows.append(
-            {
-                "path": str(layer.path),
-                "crs": label(frame.crs),
-                "cell": show_cell(frame),
-                "columns": frame.columns,
-                "rows": frame.rows,
-                "bands": len(layer.raster.bands),
-                "type": shared_type(layer.raster.bands).name,
-            }
-        )
-    table = FeatureTable(tuple(geometries), tuple(rows), by_code(4326))
-    paths = [layer.path for layer in layers]
+    table = _outlines(layers)
     if not output.dry_run:
         with Staging(output.replace) as staging:
             staging.write_text(out, write_geojson(table))
             staging.publish()
-    facts = {"inputs": [str(path) for path in paths], "out": str(out), "features": len(rows)}
-    wrote = (str(out), f"{len(rows)} outlines", "EPSG:4326 WGS 84")
+    paths = [layer.path for layer in layers]
+    facts = {"inputs": [str(path) for path in paths], "out": str(out), "features": len(paths)}
+    wrote = (str(out), f"{len(paths)} outlines", "EPSG:4326 WGS 84")
     word = "plan" if output.dry_run else "wrote"
     return Receipt("index", f"{named(paths)} -> {out}", ((word, wrote),), facts)
 
 
-def _homeless(path: str) -> UsageError:
-    return UsageError(
-        f"{path} has no coordinate reference system", "its outline has no place", "add --from-crs CRS"
-    )
+def _outlines(layers: Sequence[Layer]) -> FeatureTable:
+    from zembrel.features.table import FeatureTable
+
+    degrees = by_code(4326)
+    shapes = [_outline(layer).to(degrees).geometries[0] for layer in layers]
+    return FeatureTable(tuple(shapes), tuple(_facts(layer) for layer in layers), degrees)
+
+
+def _outline(layer: Layer) -> FeatureTable:
+    import shapely
+
+    from zembrel.features.table import FeatureTable
+
+    frame = layer.raster.frame
+    if frame.crs is None:
+        raise InputError(
+            f"{layer.path} has no coordinate reference system",
+            "its outline has no place",
+            "add --from-crs CRS",
+        )
+    cols = np.array([0.0, 1.0, 1.0, 0.0]) * frame.columns
+    rows = np.array([0.0, 0.0, 1.0, 1.0]) * frame.rows
+    return FeatureTable((shapely.Polygon(np.column_stack(frame.corners.at(cols, rows))),), ({},), frame.crs)
+
+
+def _facts(layer: Layer) -> dict[str, Any]:
+    raster = layer.raster
+    return {
+        "path": str(layer.path),
+        "crs": label(raster.frame.crs),
+        "cell": show_cell(raster.frame),
+        "columns": raster.frame.columns,
+        "rows": raster.frame.rows,
+        "bands": len(raster.bands),
+        "type": shared_type(raster.bands).name,
+    }

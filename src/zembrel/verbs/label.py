@@ -10,12 +10,14 @@ from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
 from zembrel.errors import UsageError
 from zembrel.formats import identify
+from zembrel.formats.tiff.wording import Wording
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.registry import parse_crs
 from zembrel.geodesy.wkt import write_wkt
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.cast import fitting_nodata
+from zembrel.raster.views.nodata import WithNodata
 from zembrel.verbs.inputs import find_inputs, open_input
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_facts, frame_items
@@ -50,7 +52,8 @@ def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:
     frame, bands, did = _mended(path, raster, changes)
     if identify(path) == "geotiff":
         if not output.dry_run:
-            _rewrite(path, final, raster, frame, bands, changes, output)
+            wording = Wording(frame, bands, bands[0].nodata)
+            _rewrite(path, final, wording, output, overviews=changes.overviews)
     else:
         _refuse_inside(path, changes)
         if not output.dry_run:
@@ -118,28 +121,19 @@ def _nodata(text: str, bands: tuple[Band, ...]) -> float | int | None:
     return value
 
 
-def _rewrite(
-    path: Path,
-    final: Path,
-    raster: Raster,
-    frame: Frame,
-    bands: tuple[Band, ...],
-    changes: Changes,
-    output: Output,
-) -> None:
+def _rewrite(path: Path, final: Path, wording: Wording, output: Output, *, overviews: bool) -> None:
     from zembrel.formats.tiff.reader import open_tiff
-    from zembrel.formats.tiff.relabel import OverviewSink, Wording, relabelled_images, write_relabelled
-    from zembrel.formats.tiff.sink import Options
+    from zembrel.formats.tiff.relabel import OverviewSink, relabelled_images, write_relabelled
 
     source = open_tiff(path)
-    images = relabelled_images(
-        path, Wording(frame, bands, bands[0].nodata), keep_reduced=not changes.overviews
-    )
+    images = relabelled_images(path, wording, keep_reduced=not overviews)
     with Staging(output.replace or final == path) as staging:
         staged = staging.path_for(final)
         with resource_errors(final):
-            if changes.overviews:
-                run(source, OverviewSink(staged, source, images, Options()), output.means)
+            if overviews:
+                nodata = wording.nodata
+                view = source if nodata is None else WithNodata(source, nodata)
+                run(view, OverviewSink(staged, view, images, source.directory.container.order), output.means)
             else:
                 write_relabelled(staged, images, source)
         staging.publish()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 from zembrel.errors import InputError
 from zembrel.grid.extent import carried_bounds
@@ -53,37 +54,24 @@ def mosaic(
     whole = Mosaic(tuple(pieces), target.frame, bands, overlap)
     found = disagreements(pieces) if not output.dry_run else []
     written = write(masked(whole, cover), output.path, output, cover=cover)
-    left_out = len(layers) - len(pieces)
     chose += [*target.chose, *methods, f"overlap {overlap}", *collars, *written.chose]
     checks = [*written.checks, *_overlap_items(found, names)]
-    if left_out:
-        checks.append(f"{left_out} inputs outside the area left out")
-    return Receipt(
-        "mosaic",
-        f"{named([layer.path for layer in layers])} -> {output.out}",
-        (
-            ("frame", frame_items(target.frame)),
-            ("chose", tuple(dict.fromkeys(chose))),
-            ("checks", tuple(checks)),
-            ("plan" if output.dry_run else "wrote", written.wrote),
-        ),
-        {
-            "inputs": [str(layer.path) for layer in layers],
-            "chose": chose,
-            "checks": checks,
-            "overlaps": [
-                {
-                    "inputs": [names[d.first], names[d.second]],
-                    "cells": d.cells,
-                    "mean": d.mean,
-                    "rms": d.rms,
-                    "worst": d.worst,
-                }
-                for d in found
-            ],
-            "results": [written.facts],
-        },
+    if len(layers) > len(pieces):
+        checks.append(f"{len(layers) - len(pieces)} inputs outside the area left out")
+    facts = {
+        "inputs": [str(layer.path) for layer in layers],
+        "chose": chose,
+        "checks": checks,
+        "overlaps": [_overlap_facts(entry, names) for entry in found],
+        "results": [written.facts],
+    }
+    lines = (
+        ("frame", frame_items(target.frame)),
+        ("chose", tuple(dict.fromkeys(chose))),
+        ("checks", tuple(checks)),
+        ("plan" if output.dry_run else "wrote", written.wrote),
     )
+    return Receipt("mosaic", f"{named([layer.path for layer in layers])} -> {output.out}", lines, facts)
 
 
 def _alike(layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
@@ -150,6 +138,13 @@ def _bands(rasters: Sequence[Raster]) -> tuple[Band, ...]:
     agreed = len({band.nodata for raster in rasters for band in raster.bands}) == 1
     first = rasters[0].bands
     return first if agreed else tuple(replace(band, nodata=None) for band in first)
+
+
+def _overlap_facts(found: Disagreement, names: Sequence[str]) -> dict[str, Any]:
+    pair = [names[found.first], names[found.second]]
+    return {
+        "inputs": pair, "cells": found.cells, "mean": found.mean, "rms": found.rms, "worst": found.worst,
+    }  # fmt: skip
 
 
 def _overlap_items(found: Sequence[Disagreement], names: Sequence[str]) -> list[str]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -16,9 +15,9 @@ from zembrel.formats.tiff.directory import Directory, read_directories
 from zembrel.formats.tiff.geokeys import frame_tags
 from zembrel.formats.tiff.reader import TiffRaster
 from zembrel.formats.tiff.sink import Encoded, Options, TiffSink, number_text
-from zembrel.grid.frame import Frame
+from zembrel.formats.tiff.wording import Wording
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block
+from zembrel.raster.model import Block, Raster
 
 _SEGMENT_TAGS = (tags.STRIP_OFFSETS, tags.STRIP_BYTE_COUNTS, tags.TILE_OFFSETS, tags.TILE_BYTE_COUNTS)
 _PLACE_TAGS = (
@@ -31,15 +30,6 @@ _POINTERS = {
     34665: "camera data",
     34853: "camera positions",
 }
-
-
-@dataclass(frozen=True)
-class Wording:
-    """What the first image of a file shall say of itself."""
-
-    frame: Frame
-    bands: tuple[Band, ...]
-    nodata: float | int | None
 
 
 def relabelled_images(path: Path, wording: Wording, *, keep_reduced: bool = True) -> list[Image]:
@@ -90,11 +80,11 @@ def write_relabelled(path: Path, images: list[Image], source: TiffRaster) -> Non
 
 
 class OverviewSink(TiffSink):
-    """Makes only overviews, and writes them with the full image of `source` as it is."""
+    """Makes only overviews of `view`, and writes them with `images`, whose segments stay as they are."""
 
-    def __init__(self, path: Path, source: TiffRaster, images: list[Image], options: Options) -> None:
-        self._images, self._order = images, source.directory.container.order
-        super().__init__(path, source.frame, source.bands, options, byte_order=self._order)
+    def __init__(self, path: Path, view: Raster, images: list[Image], order: str) -> None:
+        self._images, self._order = images, order
+        super().__init__(path, view.frame, view.bands, Options(), byte_order=order)
 
     def encode(self, pane: Pane, block: Block) -> Encoded:
         encoded = super().encode(pane, block)

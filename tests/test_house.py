@@ -1,0 +1,79 @@
+"""The house keeps its own rules: sizes, names, seams, errors."""
+
+from __future__ import annotations
+
+import ast
+import inspect
+import pickle
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import zembrel
+from zembrel import errors
+from zembrel.engine.executor import Executor
+from zembrel.raster.model import HasOverviews, Raster
+
+SOURCE = Path(zembrel.__path__[0])
+MODULES = sorted(SOURCE.rglob("*.py"))
+MOST_LINES, MOST_CODE, MOST_PARAMETERS = 400, 40, 6
+KERNEL_DECORATOR = "njit"  # kernels take arrays and plain numbers, as many as they need
+
+
+def functions(tree: ast.Module) -> Iterator[ast.FunctionDef]:
+    return (node for node in ast.walk(tree) if isinstance(node, ast.FunctionDef))
+
+
+def code_lines(function: ast.FunctionDef, lines: list[str]) -> int:
+    first = function.body[1 if ast.get_docstring(function) and len(function.body) > 1 else 0]
+    span = lines[first.lineno - 1 : function.end_lineno]
+    return sum(1 for line in span if line.strip() and not line.strip().startswith("#"))
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
+def test_modules_and_functions_read_in_one_sitting(path: Path) -> None:
+    text = path.read_text()
+    tree, lines = ast.parse(text), text.splitlines()
+    assert len(lines) <= MOST_LINES
+    assert path.stem not in ("utils", "helpers", "common", "misc", "base", "manager")
+    assert not text or ast.get_docstring(tree), "a module says what it holds"
+    for function in functions(tree):
+        kernel = any(KERNEL_DECORATOR in ast.unparse(d) for d in function.decorator_list)
+        assert code_lines(function, lines) <= MOST_CODE or kernel, function.name
+        flags = len(function.args.posonlyargs + function.args.args)
+        bound = bool(function.args.args) and function.args.args[0].arg in ("self", "cls")
+        command = path.parent.name == "cli"  # its parameters are options
+        assert flags - bound <= MOST_PARAMETERS or kernel or command, function.name
+
+
+def test_only_the_command_line_prints() -> None:
+    for path in MODULES:
+        if path.parent.name != "cli":
+            calls = [node for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Call)]
+            assert not any(isinstance(call.func, ast.Name) and call.func.id == "print" for call in calls), (
+                path
+            )
+
+
+def test_seams_have_at_most_three_members() -> None:
+    for seam, members in (
+        (Raster, {"frame", "bands", "cells"}),
+        (HasOverviews, {"coarser"}),
+        (Executor, {"map"}),
+    ):
+        assert {name for name in vars(seam) if not name.startswith("_")} == members
+
+
+def test_every_error_is_of_the_one_family_with_an_exit_code_of_its_own() -> None:
+    family = [c for _, c in inspect.getmembers(errors, inspect.isclass) if issubclass(c, Exception)]
+    codes = {c.__name__: c.exit_code for c in family}
+    assert all(issubclass(c, errors.ZembrelError) for c in family) and len(set(codes.values())) == len(codes)
+    assert codes["UsageError"] == 2 and codes["InputError"] == 3 and codes["RefusedError"] == 4
+    again = pickle.loads(pickle.dumps(errors.InputError("what", "why", "remedy")))
+    assert (again.what, again.why, again.remedy) == ("what", "why", "remedy")
+
+
+def test_near_misses_are_offered_else_what_is_known() -> None:
+    assert errors.nearest_name("frist", ["first", "last"]) == "did you mean first?"
+    assert errors.nearest_name("zzz", ["first", "last"]) == "known are first, last"
