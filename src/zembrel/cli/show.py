@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -24,6 +25,9 @@ def draw(
         str | None,
         typer.Option("--ramp", metavar="NAME", help="Colours of values: relief, viridis, Greys ..."),
     ] = None,
+    legend: Annotated[
+        str | None, typer.Option("--legend", metavar="FILE", help="Classes and colours of codes.")
+    ] = None,
     limits: Annotated[
         str | None, typer.Option("--limits", metavar="LO,HI", help="Values at the ends of the ramp.")
     ] = None,
@@ -37,11 +41,13 @@ def draw(
 ) -> Any:
     """A picture with ramp or legend, a scale bar, and the CRS and extent along its edges."""
     from zembrel.draw.picture import Look
+    from zembrel.formats.legendfile import read_legend
     from zembrel.verbs import draw as verb
 
     width, height = _pair(size, "x", "--size 1280x800", int)
     ends = _pair(limits, ",", "--limits 0,900", float) if limits else None
-    return verb.draw(inputs, where, output, look=Look(ramp, ends, shade, title, width, height))
+    classes = read_legend(Path(legend)) if legend else None
+    return verb.draw(inputs, where, output, look=Look(ramp, classes, ends, shade, title, width, height))
 
 
 def _pair(text: str, sign: str, example: str, kind: Any) -> Any:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -12,12 +12,14 @@ import numpy.typing as npt
 
 from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
 from zembrel.engine.run import Means, run
+from zembrel.errors import UsageError
 from zembrel.formats.whole import WholeSink
 from zembrel.geodesy.crs import GeographicCRS, label
 from zembrel.geodesy.operation import ground_scale
 from zembrel.grid.frame import Affine, Frame
+from zembrel.raster.legend import Legend
 from zembrel.raster.model import Band, HasOverviews, Raster, is_photo
-from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.reproject import on_frame
 
@@ -29,9 +31,14 @@ INK = "#2b2b2b"
 
 @dataclass(frozen=True)
 class Look:
-    """How a raster is shown. ramp: a name of `ramps`; limits: values at its ends; shade: by relief."""
+    """How a raster is shown.
+
+    ramp: a name of `ramps`; limits: values at its ends; legend: instead of the layer's own; shade: by
+    relief; width, height: pixels.
+    """
 
     ramp: str | None = None
+    legend: Legend | None = None
     limits: tuple[float, float] | None = None
     shade: bool = False
     title: str | None = None
@@ -44,6 +51,8 @@ def draw_picture(view: Raster, path: Path, look: Look, title: str, means: Means)
     from matplotlib.figure import Figure
 
     check_ramp(look.ramp)
+    if look.legend is not None:
+        view = Relabelled(view, (_coded(view.bands[0], look.legend), *view.bands[1:]))
     bands = view.bands
     shown = select_bands(view, (0, 1, 2) if is_photo(bands) else (0,))
     small = _small(expand_palette(shown), means)
@@ -54,6 +63,17 @@ def draw_picture(view: Raster, path: Path, look: Look, title: str, means: Means)
     _furnish(axes, view.frame, title)
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
     return chose
+
+
+def _coded(band: Band, legend: Legend) -> Band:
+    """`band` with `legend`. Raises UsageError unless it holds whole numbers."""
+    if band.dtype.kind not in "iu":
+        raise UsageError(
+            f"a legend for {band.type} cells",
+            "classes are whole numbers",
+            "use --ramp, or convert --round first",
+        )
+    return replace(band, legend=legend)
 
 
 @dataclass(frozen=True)

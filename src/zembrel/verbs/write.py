@@ -100,8 +100,11 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
             )
         view = cast(view, output.type)
     if view.bands[0].legend is not None and not form.holds_legend:
-        view = expand_palette(view)
-        chose.append(f"palette to colour bands ({form.title} holds no palette)")
+        if form.most_bands:  # a picture
+            view = expand_palette(view)
+            chose.append(f"palette to colour bands ({form.title} holds no palette)")
+        else:
+            chose.append("codes without their legend (the format holds none)")
     view = _with_nodata(view, output, form, chose)
     _check_fit(view, form)
     if not form.holds_mask and form.title.startswith("JPEG"):

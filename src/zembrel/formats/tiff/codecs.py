@@ -64,7 +64,7 @@ CODECS = {
 BY_CODE = {codec.code: name for name, codec in CODECS.items()} | {32946: "deflate", 34926: "zstd"}
 PREDICTABLE = ("deflate", "lzw", "zstd")
 _SAMPLED_TO = 6  # levels beyond it ask for the smallest result, however long that takes
-_SAMPLE = 16_384  # bytes from the middle of a tile
+_SAMPLE = 8_192  # bytes from the middle of a tile
 # Everything a codec raises on purpose for data it cannot decode.
 DECODE_ERRORS = (
     imagecodecs.DeflateError, imagecodecs.LzwError, imagecodecs.PackbitsError, imagecodecs.ZstdError,

@@ -16,7 +16,8 @@ def packed(cells: Cells, side: int, *, differences: bool) -> Cells:
     differences: whether each cell becomes its difference from the one on its left (TIFF 6.0, section
     14). The tile is 0 beyond the image.
     """
-    tile = np.zeros((side, side, cells.shape[0]), cells.dtype)
+    whole_tile = cells.shape[1:] == (side, side)
+    tile = (np.empty if whole_tile else np.zeros)((side, side, cells.shape[0]), cells.dtype)
     if differences and cells.dtype.kind in "iu":
         from zembrel.raster.kernels import differences as kernel
 

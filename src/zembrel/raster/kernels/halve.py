@@ -21,10 +21,9 @@ def _mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
                 total, count = 0.0, 0
                 for y in range(2 * r, min(2 * r + 2, height)):
                     for x in range(2 * c, min(2 * c + 2, width)):
-                        weight = valid[layer, y, x] if masked else 1
-                        if weight:
+                        if not masked or valid[layer, y, x]:
                             total += cells[b, y, x]
-                        count += weight
+                            count += 1
                 if count:
                     value = total / count
                     out[b, r, c] = math.floor(value + 0.5) if whole else value
@@ -33,15 +32,28 @@ def _mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def _mean_of_bytes(cells, out):  # type: ignore[no-untyped-def]
-    """The case that matters most, all valid and even, without branches."""
+def _mean_of_bytes(cells, valid, out, ok):  # type: ignore[no-untyped-def]
+    """The case that matters most: bytes, an even number of rows and columns."""
+    masked = valid.shape[0] > 0
     for b in range(cells.shape[0]):
+        layer = min(b, valid.shape[0] - 1)
         for r in range(out.shape[1]):
-            for c in range(out.shape[2]):
-                y, x = 2 * r, 2 * c
-                total = np.uint32(cells[b, y, x]) + np.uint32(cells[b, y, x + 1])
-                total += np.uint32(cells[b, y + 1, x]) + np.uint32(cells[b, y + 1, x + 1])
-                out[b, r, c] = (total + np.uint32(2)) >> np.uint32(2)
+            upper, lower, row = cells[b, 2 * r], cells[b, 2 * r + 1], out[b, r]
+            for c in range(row.size):
+                total = np.int32(upper[2 * c]) + np.int32(upper[2 * c + 1])
+                total += np.int32(lower[2 * c]) + np.int32(lower[2 * c + 1])
+                row[c] = (total + np.int32(2)) >> np.int32(2)
+            if not masked:
+                continue
+            over, under, known = valid[layer, 2 * r], valid[layer, 2 * r + 1], ok[layer, r]
+            for c in range(row.size):
+                left, right = 2 * c, 2 * c + 1
+                count = over[left] + over[right] + under[left] + under[right]
+                known[c] = count > 0
+                if 0 < count < 4:
+                    total = np.int32(over[left]) * upper[left] + np.int32(over[right]) * upper[right]
+                    total += np.int32(under[left]) * lower[left] + np.int32(under[right]) * lower[right]
+                    row[c] = (2 * total + count) // (2 * count)
 
 
 @njit(nogil=True, cache=True)
@@ -79,13 +91,12 @@ def halved(cells: Cells, valid: Mask | None, *, categorical: bool) -> tuple[Cell
     bands, height, width = cells.shape
     out = np.zeros((bands, -(-height // 2), -(-width // 2)), cells.dtype)
     cells = np.ascontiguousarray(cells)
-    if valid is None and not categorical and cells.dtype == np.uint8 and not height % 2 and not width % 2:
-        _mean_of_bytes(cells, out)
-        return out, None
     mask = np.zeros((0, 0, 0), np.uint8) if valid is None else np.ascontiguousarray(valid).view(np.uint8)
     ok = np.zeros((mask.shape[0], *out.shape[1:]), np.uint8)
     if categorical:
         _mode(cells, mask, out, ok)
+    elif cells.dtype == np.uint8 and not height % 2 and not width % 2:
+        _mean_of_bytes(cells, mask, out, ok)
     else:
         _mean(cells, mask, cells.dtype.kind != "f", out, ok)
     return out, None if valid is None else ok.view(bool)

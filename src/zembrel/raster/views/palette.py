@@ -33,7 +33,8 @@ class Painted:
         assert legend is not None
         table = legend.table(max(256, 1 + max(entry.code for entry in legend.entries)))
         codes = np.clip(block.cells[0], 0, table.shape[0] - 1)
-        return Block(np.ascontiguousarray(table[codes].transpose(2, 0, 1)), block.valid_of(0))
+        valid = None if block.valid is None else block.valid_of(0)
+        return Block(np.ascontiguousarray(table[codes].transpose(2, 0, 1)), valid)
 
 
 def expand_palette(source: Raster) -> Raster:
