@@ -14,9 +14,10 @@ from functools import cached_property
 
 import numpy as np
 
+from zembrel.geodesy import latitudes
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
+from zembrel.geodesy.latitudes import Coefficients, coefficients
 
-Coefficients = tuple[float, ...]
 # Row j - 1 holds the factors of n^j ... n^6 of the j-th coefficient.
 _FORWARD = (
     (1 / 2, -2 / 3, 5 / 16, 41 / 180, -127 / 288, 7891 / 37800),
@@ -34,42 +35,8 @@ _INVERSE = (
     (4583 / 161280, -108847 / 3991680),
     (20648693 / 638668800,),
 )
-# Conformal latitude from geodetic, and back: Karney, "On auxiliary latitudes", Survey Review 56
-# (2024), equations A5 and A6.
-_CONFORMAL = (
-    (-2, 2 / 3, 4 / 3, -82 / 45, 32 / 45, 4642 / 4725),
-    (5 / 3, -16 / 15, -13 / 9, 904 / 315, -1522 / 945),
-    (-26 / 15, 34 / 21, 8 / 5, -12686 / 2835),
-    (1237 / 630, -12 / 5, -24832 / 14175),
-    (-734 / 315, 109598 / 31185),
-    (444337 / 155925,),
-)
-_GEODETIC = (
-    (2, -2 / 3, -2, 116 / 45, 26 / 45, -2854 / 675),
-    (7 / 3, -8 / 5, -227 / 45, 2704 / 315, 2323 / 945),
-    (56 / 15, -136 / 35, -1262 / 105, 73814 / 2835),
-    (4279 / 630, -332 / 35, -399572 / 14175),
-    (4174 / 315, -144838 / 6237),
-    (601676 / 22275,),
-)
 WIDEST = math.radians(80)  # of longitude from the central meridian; beyond it the series decays
 _CHUNK = 4096  # points at a time, so that the temporaries stay in the processor's cache
-
-
-def _coefficients(rows: tuple[Coefficients, ...], n: float) -> Coefficients:
-    return tuple(sum(c * n**p for p, c in enumerate(row, order)) for order, row in enumerate(rows, 1))
-
-
-def _sum(coefficients: Coefficients, sine: Array, cosine: Array) -> Array:
-    """Sum of c_j sin(2 j x), given sin 2x and cos 2x, by Clenshaw's recurrence."""
-    twice = 2 * cosine
-    later, last = twice * coefficients[-1] + coefficients[-2], np.full_like(sine, coefficients[-1])
-    for c in coefficients[-3::-1]:
-        last *= -1
-        last += twice * later
-        last += c
-        later, last = last, later
-    return later * sine
 
 
 def _complex_sum(
@@ -109,13 +76,12 @@ class TransverseMercator:
     @cached_property
     def _radius(self) -> float:
         """Scaled radius of the rectifying sphere, metres."""
-        n = self.ellipsoid.third_flattening
-        return self.scale * self.ellipsoid.semi_major / (1 + n) * (1 + n**2 / 4 + n**4 / 64 + n**6 / 256)
+        return self.scale * latitudes.rectifying_radius(self.ellipsoid)
 
     @cached_property
-    def _series(self) -> tuple[Coefficients, ...]:
+    def _series(self) -> tuple[Coefficients, Coefficients]:
         n = self.ellipsoid.third_flattening
-        return tuple(_coefficients(rows, n) for rows in (_FORWARD, _INVERSE, _CONFORMAL, _GEODETIC))
+        return coefficients(_FORWARD, n), coefficients(_INVERSE, n)
 
     @cached_property
     def _northing_of_equator(self) -> float:
@@ -140,8 +106,7 @@ class TransverseMercator:
     def _plane(self, away: Array, lat: Array) -> tuple[Array, Array]:
         """Easting and northing from the central meridian and the equator."""
         with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
-            conformal = lat + _sum(self._series[2], np.sin(2 * lat), np.cos(2 * lat))
-            tangent, across = np.tan(conformal), np.cos(away)
+            tangent, across = np.tan(latitudes.conformal(self.ellipsoid, lat)), np.cos(away)
             square = tangent * tangent + across * across
             slope = np.sin(away) / np.sqrt(square)  # sinh of eta
             doubled = 2 * slope * np.sqrt(1 + slope * slope), 1 + 2 * slope * slope
@@ -176,9 +141,7 @@ class TransverseMercator:
             slope, across = np.sinh(eta), np.cos(xi)
             away = np.arctan2(slope, across)
             tangent = np.sin(xi) / np.hypot(slope, across)
-            square = 1 + tangent * tangent
-            lat = np.arctan(tangent)
-            lat += _sum(self._series[3], 2 * tangent / square, (1 - tangent * tangent) / square)
+            lat = latitudes.from_conformal(self.ellipsoid, tangent)
             outside |= ~(np.abs(away) <= WIDEST)
         away[outside] = lat[outside] = np.nan
         return away, lat
@@ -189,6 +152,52 @@ def _chunks(size: int) -> list[slice]:
 
 
 def build(ellipsoid: Ellipsoid, parameters: Mapping[int, float]) -> TransverseMercator:
-    """Transverse Mercator from EPSG parameters 8801, 8802, 8805, 8806 and 8807."""
+    """Transverse Mercator (EPSG 9807, 1111) from parameters 8801, 8802, 8805, 8806 and 8807."""
     lat, lon, scale, easting, northing = (parameters[code] for code in (8801, 8802, 8805, 8806, 8807))
     return TransverseMercator(ellipsoid, lat, lon, scale, easting, northing)
+
+
+def build_south_orientated(ellipsoid: Ellipsoid, parameters: Mapping[int, float]) -> TransverseMercator:
+    """EPSG 9808: westings and southings are registered; x = -westing and y = -southing come out here."""
+    turned = {8806: -parameters[8806], 8807: -parameters[8807]}
+    return build(ellipsoid, {**parameters, **turned})
+
+
+@dataclass(frozen=True)
+class ZonedTransverseMercator:
+    """EPSG 9824: the zone's number stands before the easting, as millions of metres."""
+
+    ellipsoid: Ellipsoid
+    parameters: tuple[tuple[int, float], ...]
+
+    def _zone(self, number: int) -> TransverseMercator:
+        p = dict(self.parameters)
+        lon = p[8830] + (number - 0.5) * p[8831]
+        easting = p[8806] + number * 1e6
+        return TransverseMercator(self.ellipsoid, p[8801], lon, p[8805], easting, p[8807])
+
+    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
+        lon, lat = np.broadcast_arrays(lon, lat)
+        p = dict(self.parameters)
+        with np.errstate(invalid="ignore"):
+            zones = np.floor(np.mod(lon - p[8830], math.tau) / p[8831]) + 1
+        return self._by_zone(zones, lon, lat, "forward")
+
+    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
+        x, y = np.broadcast_arrays(x, y)
+        with np.errstate(invalid="ignore"):
+            zones = np.floor(x / 1e6)
+        last = round(math.tau / dict(self.parameters)[8831])
+        return self._by_zone(np.where((zones >= 1) & (zones <= last), zones, np.nan), x, y, "inverse")
+
+    def _by_zone(self, zones: Array, one: Array, other: Array, way: str) -> tuple[Array, Array]:
+        results = np.full((2, *one.shape), np.nan)
+        for number in np.unique(zones[np.isfinite(zones)]):
+            here = zones == number
+            results[:, here] = getattr(self._zone(int(number)), way)(one[here], other[here])
+        return results[0], results[1]
+
+
+def build_zoned(ellipsoid: Ellipsoid, parameters: Mapping[int, float]) -> ZonedTransverseMercator:
+    """EPSG 9824, from parameters 8801, 8805, 8806, 8807, 8830 and 8831."""
+    return ZonedTransverseMercator(ellipsoid, tuple(sorted(parameters.items())))
