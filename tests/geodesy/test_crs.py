@@ -47,8 +47,8 @@ def test_a_datum_change_is_named_with_its_accuracy() -> None:
 
 def test_an_unknown_code_names_its_neighbours() -> None:
     with pytest.raises(InputError) as caught:
-        by_code(32661 + 7)
-    assert "EPSG:32660" in caught.value.remedy
+        by_code(32600 + 68)
+    assert "EPSG:32667 WGS 84 / BLM 17N (ftUS)" in caught.value.remedy
 
 
 def test_what_a_file_names_but_nobody_can_compute_is_kept_and_refused() -> None:

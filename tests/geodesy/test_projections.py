@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from zembrel.geodesy.ellipsoid import Ellipsoid
-from zembrel.geodesy.projections import METHODS, Projection, build
+from zembrel.geodesy.projections import Projection, build
 
 EXAMPLES = tomllib.loads((Path(__file__).parent / "examples.toml").read_text())
 ANGLES = {8801, 8802, 8811, 8812, 8813, 8814, 8818, 8821, 8822, 8823, 8824, 8832, 8833, 1036}

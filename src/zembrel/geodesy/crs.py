@@ -15,20 +15,7 @@ import numpy as np
 from zembrel.errors import InputError
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
 from zembrel.geodesy.projections import Projection, build
-
-
-@dataclass(frozen=True)
-class Unit:
-    """A unit of coordinates: `factor` metres (kind `length`) or degrees (kind `angle`)."""
-
-    name: str
-    kind: str
-    factor: float
-    code: int
-
-
-METRE = Unit("metre", "length", 1.0, 9001)
-DEGREE = Unit("degree", "angle", 1.0, 9102)
+from zembrel.geodesy.units import DEGREE, METRE, Unit
 
 
 @dataclass(frozen=True)
@@ -48,16 +35,18 @@ class Conversion:
     name: str
     method: int
     parameters: tuple[tuple[int, float], ...]
+    code: int | None = None
 
 
 @dataclass(frozen=True)
 class GeographicCRS:
-    """Longitude and latitude on a datum."""
+    """Longitude and latitude on a datum. axes: orientations in the order that is registered."""
 
     name: str
     datum: Datum
     unit: Unit = DEGREE
     code: int | None = None
+    axes: tuple[str, ...] = ("north", "east")
 
     def to_geographic(self, x: Array, y: Array) -> tuple[Array, Array]:
         """Longitude from Greenwich and latitude in radians; NaN beyond the poles."""
@@ -76,13 +65,14 @@ class GeographicCRS:
 
 @dataclass(frozen=True)
 class ProjectedCRS:
-    """A map projection of a geographic CRS."""
+    """A map projection of a geographic CRS. axes: orientations in the order that is registered."""
 
     name: str
     base: GeographicCRS
     conversion: Conversion
     unit: Unit = METRE
     code: int | None = None
+    axes: tuple[str, ...] = ("east", "north")
 
     @property
     def datum(self) -> Datum:

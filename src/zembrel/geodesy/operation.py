@@ -3,27 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, metres_per_unit, same
 from zembrel.geodesy.ellipsoid import Array
-
-
-@dataclass(frozen=True)
-class Shift:
-    """How one datum goes over into another: name, EPSG code and stated accuracy in metres."""
-
-    name: str
-    code: int | None
-    accuracy: float
-
-
-# Null transformations of the EPSG Dataset: geocentric translations of zero.
-_TO_WGS_84 = {
-    6269: Shift("NAD83 to WGS 84 (1)", 1188, 4.0),
-    6258: Shift("ETRS89 to WGS 84 (1)", 1149, 1.0),
-}
+from zembrel.geodesy.registry import entry
+from zembrel.geodesy.shifts import Shift, shift
 
 
 @dataclass(frozen=True)
@@ -38,36 +25,46 @@ class CoordinateOperation:
         """x, y: arrays of one shape, in the unit of `source`. Returns two of the unit of `target`."""
         if same(self.source, self.target):
             return np.asarray(x, float), np.asarray(y, float)
-        return self.target.from_geographic(*self.source.to_geographic(x, y))
+        lon, lat = self.source.to_geographic(x, y)
+        if self.shift is not None:
+            lon, lat = self.shift(lon, lat)
+        return self.target.from_geographic(lon, lat)
 
     @property
     def inverse(self) -> CoordinateOperation:
-        return CoordinateOperation(self.target, self.source, self.shift)
+        back = None if self.shift is None else self.shift.inverse
+        return CoordinateOperation(self.target, self.source, back)
 
     def describe(self) -> str:
         """One phrase for the receipt."""
-        if self.shift is None:
-            return "same datum"
-        code = f" EPSG:{self.shift.code}" if self.shift.code else ""
-        return f"datum shift{code} {self.shift.name}, {self.shift.accuracy:g} m"
+        return "same datum" if self.shift is None else self.shift.describe()
 
 
-def operation(source: CRS, target: CRS) -> CoordinateOperation:
-    """The operation from `source` to `target`. Raises InputError if either cannot be computed."""
+def operation(source: CRS, target: CRS, place: tuple[float, float] | None = None) -> CoordinateOperation:
+    """The operation from `source` to `target`, best at `place` (degrees; default: their areas of use).
+
+    Raises InputError if either cannot be computed.
+    """
     for crs in (source, target):
         if isinstance(crs, UnresolvedCRS):
             raise crs.refuse()
     assert not isinstance(source, UnresolvedCRS) and not isinstance(target, UnresolvedCRS)
-    return CoordinateOperation(source, target, _shift(source.datum.code, target.datum.code))
+    if source.datum.code == target.datum.code and source.datum == target.datum:
+        return CoordinateOperation(source, target)
+    return CoordinateOperation(
+        source, target, shift(source.datum, target.datum, place or _place(source, target))
+    )
 
 
-def _shift(source: int | None, target: int | None) -> Shift | None:
-    if source == target:
+@lru_cache(maxsize=256)
+def _place(source: CRS, target: CRS) -> tuple[float, float] | None:
+    """The middle of the smaller area of use of the two."""
+    found = [e for crs in (source, target) if crs.code and (e := entry(crs.code))]
+    areas = [e.bounds for e in found if np.isfinite(e.bounds).all()]
+    if not areas:
         return None
-    steps = [_TO_WGS_84[code] for code in (source, target) if code in _TO_WGS_84]
-    if len(steps) == 1:
-        return steps[0]
-    return Shift(" and ".join(step.name for step in steps), None, sum(step.accuracy for step in steps))
+    west, south, east, north = min(areas, key=lambda b: ((b[2] - b[0]) % 360.0001) * (b[3] - b[1]))
+    return west + ((east - west) % 360) / 2, (south + north) / 2
 
 
 _SCALE_STEP = 10.0  # CRS units over which the scale is measured

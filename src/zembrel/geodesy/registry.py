@@ -1,60 +1,151 @@
-"""CRSs by code and name: the seam behind which the whole registry will stand.
+"""CRSs of the registry, by code, name and area.
 
-For now it knows WGS 84, NAD83 and ETRS89, their UTM zones and web Mercator. Codes, names and
-values are those of the EPSG Geodetic Parameter Dataset, owned by IOGP.
+Codes, names and values are those of the EPSG Geodetic Parameter Dataset, owned by IOGP.
 """
 
 from __future__ import annotations
 
 import math
+import sqlite3
 from functools import lru_cache
+from typing import NamedTuple
 
 from zembrel.errors import InputError, nearest_name
-from zembrel.geodesy.crs import CRS, Conversion, Datum, GeographicCRS, ProjectedCRS
-from zembrel.geodesy.ellipsoid import GRS_1980, WGS_84
+from zembrel.geodesy.crs import CRS, Conversion, Datum, GeographicCRS, ProjectedCRS, UnresolvedCRS
+from zembrel.geodesy.ellipsoid import Ellipsoid
+from zembrel.geodesy.registryfile import row, rows
+from zembrel.geodesy.units import METRE, Unit, unit, value_in_base
 
-_GEOGRAPHIC = {
-    4326: GeographicCRS("WGS 84", Datum("World Geodetic System 1984 ensemble", WGS_84, code=6326), code=4326),
-    4269: GeographicCRS("NAD83", Datum("North American Datum 1983", GRS_1980, code=6269), code=4269),
-    4258: GeographicCRS(
-        "ETRS89", Datum("European Terrestrial Reference System 1989 ensemble", GRS_1980, code=6258), code=4258
-    ),
-}
-# Runs of consecutive UTM codes: first code, base CRS, first zone, number of zones, hemisphere.
-_UTM_RUNS = (
-    (32601, 4326, 1, 60, "N"),
-    (32701, 4326, 1, 60, "S"),
-    (26901, 4269, 1, 23, "N"),
-    (9712, 4269, 24, 1, "N"),
-    (3372, 4269, 59, 2, "N"),
-    (25828, 4258, 28, 10, "N"),
-)
+GEOGRAPHIC = ("geographic 2D", "geographic 3D")
 
 
+class Entry(NamedTuple):
+    """What the registry says of a CRS besides its definition; bounds: west, south, east, north in degrees."""
+
+    code: int
+    name: str
+    kind: str
+    area: str
+    bounds: tuple[float, float, float, float]
+    deprecated: bool
+    replaced_by: int | None
+
+
+@lru_cache(maxsize=1024)
 def by_code(code: int) -> CRS:
-    """The CRS of EPSG `code`. Raises InputError, with near misses, if it is not known."""
-    crs = _known().get(code)
-    if crs is None:
-        near = sorted(_known(), key=lambda known: (abs(known - code), known))[:3]
+    """The CRS of EPSG `code`, deprecated ones too. Raises InputError, with near misses, if there is none.
+
+    Kinds that hold no horizontal coordinates come back unresolved, with their name.
+    """
+    found = row("SELECT * FROM crs WHERE code = ?", code)
+    if found is None:
+        near = rows("SELECT code, name FROM crs ORDER BY abs(code - ?), code LIMIT 3", code)
         raise InputError(
-            f"EPSG:{code} is not a CRS Zembrel knows",
-            "it knows WGS 84, NAD83 and ETRS89 with their UTM zones, and web Mercator",
-            "near are " + ", ".join(f"EPSG:{n} {_known()[n].name}" for n in near),
+            f"EPSG:{code} is not a CRS of the registry",
+            "neither its current nor its withdrawn entries have that code",
+            "near are " + ", ".join(f"EPSG:{n['code']} {n['name']}" for n in near),
         )
-    return crs
+    if found["kind"] in GEOGRAPHIC:
+        return _geographic(found)
+    if found["kind"] == "projected":
+        return _projected(found)
+    if found["kind"] == "compound":
+        return by_code(found["horizontal"])
+    return UnresolvedCRS(found["name"], METRE, code)
+
+
+def _geographic(found: sqlite3.Row) -> GeographicCRS:
+    axes = _axes(found["cs"])
+    return GeographicCRS(
+        found["name"], datum(_datum_of(found)), axes[0][1], found["code"], _orientations(axes)
+    )
+
+
+def _projected(found: sqlite3.Row) -> ProjectedCRS:
+    base = by_code(found["base"])
+    assert isinstance(base, GeographicCRS)
+    axes = _axes(found["cs"])
+    made = conversion(found["conversion"])
+    return ProjectedCRS(found["name"], base, made, axes[0][1], found["code"], _orientations(axes))
+
+
+def _datum_of(found: sqlite3.Row) -> int:
+    """The datum of a CRS row, its base's if it has none of its own."""
+    while found["datum"] is None:
+        base = row("SELECT * FROM crs WHERE code = ?", found["base"])
+        assert base is not None
+        found = base
+    return int(found["datum"])
+
+
+@lru_cache(maxsize=64)
+def _axes(cs: int) -> tuple[tuple[str, Unit], ...]:
+    found = rows("SELECT orientation, unit FROM axis WHERE cs = ? ORDER BY position", cs)
+    return tuple((axis["orientation"].lower(), unit(axis["unit"])) for axis in found)
+
+
+def _orientations(axes: tuple[tuple[str, Unit], ...]) -> tuple[str, ...]:
+    return tuple(orientation for orientation, _ in axes[:2])
+
+
+@lru_cache(maxsize=256)
+def datum(code: int) -> Datum:
+    """The geodetic datum of EPSG `code`; an ensemble has the ellipsoid and meridian of its members."""
+    found = row("SELECT * FROM datum WHERE code = ?", code)
+    assert found is not None
+    figure = found
+    if found["ellipsoid"] is None:
+        member = row("SELECT d.* FROM member JOIN datum d ON d.code = datum WHERE ensemble = ?", code)
+        assert member is not None
+        figure = member
+    return Datum(found["name"], ellipsoid(figure["ellipsoid"]), _meridian(figure["meridian"]), code)
+
+
+@lru_cache(maxsize=64)
+def ellipsoid(code: int) -> Ellipsoid:
+    """The ellipsoid of EPSG `code`, its axes in metres."""
+    found = row("SELECT * FROM ellipsoid WHERE code = ?", code)
+    assert found is not None
+    a = value_in_base(found["semi_major"], found["unit"])
+    inverse = found["inverse_flattening"]
+    if not inverse:
+        b = value_in_base(found["semi_minor"] or found["semi_major"], found["unit"])
+        inverse = a / (a - b) if a != b else 0.0
+    return Ellipsoid(found["name"], a, inverse, code)
+
+
+@lru_cache(maxsize=32)
+def _meridian(code: int | None) -> float:
+    found = row("SELECT longitude, unit FROM meridian WHERE code = ?", code)
+    return math.degrees(value_in_base(found["longitude"], found["unit"])) if found else 0.0
+
+
+@lru_cache(maxsize=1024)
+def conversion(code: int) -> Conversion:
+    """The map projection of EPSG operation `code`."""
+    found = row("SELECT * FROM operation WHERE code = ?", code)
+    assert found is not None
+    values = rows("SELECT parameter, value, unit FROM value WHERE operation = ? ORDER BY parameter", code)
+    parameters = tuple((v["parameter"], value_in_base(v["value"], v["unit"])) for v in values)
+    return Conversion(found["name"], found["method"], parameters, code)
 
 
 def by_name(name: str) -> CRS:
-    """The CRS of a registry name, upper or lower case. Raises InputError, with the near miss."""
-    names = {crs.name.lower(): crs for crs in _known().values()}
-    if name.lower() not in names:
+    """The CRS of a registered name or alias, upper or lower case. Raises InputError, with the near miss."""
+    order = "deprecated, kind IN ('geographic 3D', 'geocentric'), code"
+    found = row(f"SELECT code FROM crs WHERE name = ? COLLATE NOCASE ORDER BY {order}", name) or row(
+        "SELECT code FROM alias WHERE kind = 'crs' AND name = ? COLLATE NOCASE ORDER BY code", name
+    )
+    if found is None:
+        words = [f"%{word}%" for word in name.split()[:1]]
+        alike = [r["name"] for r in rows("SELECT name FROM crs WHERE name LIKE ? AND NOT deprecated", *words)]
+        hint = nearest_name(name, alike) if alike else ""
         raise InputError(
-            f"{name!r} is not a CRS Zembrel knows",
-            "neither EPSG:code nor a name of the registry",
-            nearest_name(name, [crs.name for crs in _known().values()]).partition("known are")[0]
-            or "write for example EPSG:32626",
+            f"{name!r} is not a CRS of the registry",
+            "neither EPSG:code nor a registered name",
+            hint if hint.startswith("did") else "look it up with zembrel crs find TEXT",
         )
-    return names[name.lower()]
+    return by_code(found["code"])
 
 
 def parse_crs(text: str) -> CRS:
@@ -65,26 +156,60 @@ def parse_crs(text: str) -> CRS:
     return by_name(text.strip())
 
 
-@lru_cache(maxsize=1)
-def _known() -> dict[int, CRS]:
-    known: dict[int, CRS] = dict(_GEOGRAPHIC)
-    for first, base, zone, count, hemisphere in _UTM_RUNS:
-        for step in range(count):
-            known[first + step] = _utm(first + step, _GEOGRAPHIC[base], zone + step, hemisphere)
-    web = Conversion(
-        "Popular Visualisation Pseudo-Mercator", 1024, ((8801, 0.0), (8802, 0.0), (8806, 0.0), (8807, 0.0))
-    )
-    known[3857] = ProjectedCRS("WGS 84 / Pseudo-Mercator", _GEOGRAPHIC[4326], web, code=3857)
-    return known
+_ENTRY = """SELECT c.code, c.name, c.kind, e.name AS area, e.west, e.south, e.east, e.north, c.deprecated,
+    r.replaced_by
+    FROM crs c LEFT JOIN extent e ON e.code = c.extent LEFT JOIN replacement r ON r.crs = c.code """
 
 
-def _utm(code: int, base: GeographicCRS, zone: int, hemisphere: str) -> ProjectedCRS:
-    parameters = (
-        (8801, 0.0),
-        (8802, math.radians(6 * zone - 183)),
-        (8805, 0.9996),
-        (8806, 500_000.0),
-        (8807, 0.0 if hemisphere == "N" else 10_000_000.0),
+def entry(code: int) -> Entry | None:
+    """What the registry says of the CRS of EPSG `code` besides its definition."""
+    found = row(_ENTRY + "WHERE c.code = ?", code)
+    return _entry(found) if found else None
+
+
+def find(text: str, most: int = 40) -> list[Entry]:
+    """CRSs whose name, alias or area holds all words of `text`; current ones, best fits first."""
+    words = text.split()
+    alias = "SELECT 1 FROM alias a WHERE a.kind = 'crs' AND a.code = c.code AND a.name LIKE ?"
+    test = f"(c.name LIKE ? OR e.name LIKE ? OR EXISTS ({alias}))"
+    found = rows(
+        _ENTRY
+        + "WHERE NOT c.deprecated AND c.kind IN ('projected', 'geographic 2D', 'compound') AND "
+        + " AND ".join([test] * len(words))
+        + " ORDER BY c.name LIKE ? DESC, c.kind <> 'geographic 2D', length(c.name), c.code LIMIT ?",
+        *(f"%{word}%" for word in words for _ in range(3)),
+        f"%{text}%",
+        most,
     )
-    conversion = Conversion(f"UTM zone {zone}{hemisphere}", 9807, parameters)
-    return ProjectedCRS(f"{base.name} / UTM zone {zone}{hemisphere}", base, conversion, code=code)
+    return [_entry(r) for r in found]
+
+
+def covering(lon: float, lat: float, most: int = 40) -> list[Entry]:
+    """Projected CRSs whose area of use holds a point, degrees of WGS 84; the smallest areas first."""
+    across = "CASE WHEN e.west <= e.east THEN ? BETWEEN e.west AND e.east ELSE ? >= e.west OR ? <= e.east END"
+    width = "(CASE WHEN e.west <= e.east THEN e.east - e.west ELSE e.east - e.west + 360 END)"
+    query = f"WHERE NOT c.deprecated AND c.kind = 'projected' AND ? BETWEEN e.south AND e.north AND {across} "
+    found = rows(
+        _ENTRY + query + f"ORDER BY {width} * (e.north - e.south), c.code LIMIT ?", lat, lon, lon, lon, most
+    )
+    return [_entry(r) for r in found]
+
+
+def projected_codes() -> list[int]:
+    """Codes of all projected CRSs that are not deprecated."""
+    return [r["code"] for r in rows("SELECT code FROM crs WHERE kind = 'projected' AND NOT deprecated")]
+
+
+def _entry(found: sqlite3.Row) -> Entry:
+    west, south, east, north = (
+        math.nan if found[side] is None else float(found[side]) for side in ("west", "south", "east", "north")
+    )
+    return Entry(
+        found["code"],
+        found["name"],
+        found["kind"],
+        found["area"] or "",
+        (west, south, east, north),
+        bool(found["deprecated"]),
+        found["replaced_by"],
+    )

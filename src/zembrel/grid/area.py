@@ -9,9 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import CRS, METRE, GeographicCRS, label, same
+from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
 from zembrel.geodesy.operation import ground_scale, operation
 from zembrel.geodesy.registry import by_code, parse_crs
+from zembrel.geodesy.units import METRE
 from zembrel.measure import Length, parse_length
 
 Bounds = tuple[float, float, float, float]

@@ -12,8 +12,9 @@ import numpy as np
 from zembrel.errors import InputError
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.directory import Directory, broken
-from zembrel.geodesy.crs import CRS, DEGREE, METRE, GeographicCRS, UnresolvedCRS
+from zembrel.geodesy.crs import CRS, GeographicCRS, UnresolvedCRS
 from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.units import DEGREE, METRE
 from zembrel.grid.frame import Affine, Frame
 
 MODEL_TYPE, RASTER_TYPE, CITATION = 1024, 1025, 1026

@@ -1,0 +1,35 @@
+"""The registry file: the EPSG Geodetic Parameter Dataset (owned by IOGP) as rows of SQLite.
+
+`tools/registry.py` makes it. Everything here answers in rows as they are registered; what they mean is
+for `registry` to say. Its terms of use lie beside it.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+PATH = Path(__file__).with_name("registry.sqlite")
+_lock = threading.Lock()
+
+
+@lru_cache(maxsize=1)
+def _connection() -> sqlite3.Connection:
+    made = sqlite3.connect(f"{PATH.as_uri()}?mode=ro&immutable=1", uri=True, check_same_thread=False)
+    made.row_factory = sqlite3.Row
+    return made
+
+
+def rows(query: str, *arguments: Any) -> list[sqlite3.Row]:
+    """All rows that `query` finds."""
+    with _lock:
+        return _connection().execute(query, arguments).fetchall()
+
+
+def row(query: str, *arguments: Any) -> sqlite3.Row | None:
+    """The first row that `query` finds, or None."""
+    found = rows(query, *arguments)
+    return found[0] if found else None

@@ -1,0 +1,64 @@
+"""Units of the registry, and its values in radians, metres and plain ratios."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import lru_cache
+
+from zembrel.geodesy import registryfile
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A unit of coordinates: `factor` metres (kind `length`), degrees (`angle`) or ones (`scale`)."""
+
+    name: str
+    kind: str
+    factor: float
+    code: int
+
+
+METRE = Unit("metre", "length", 1.0, 9001)
+DEGREE = Unit("degree", "angle", 1.0, 9102)
+UNITY = Unit("unity", "scale", 1.0, 9201)
+# Angles whose factor the registry can give only to the 15 digits of its pi, in degrees.
+_EXACT = {9101: math.degrees(1), 9102: 1.0, 9122: 1.0, 9103: 1 / 60, 9104: 1 / 3600, 9105: 0.9, 9106: 0.9}
+_SEXAGESIMAL_DMS, _SEXAGESIMAL_DM = (9107, 9108, 9110), (9111, 9115, 9116)
+
+
+@lru_cache(maxsize=128)
+def unit(code: int) -> Unit:
+    """The unit of EPSG `code`; degrees are one, however they are meant to be written."""
+    if code == 9122:
+        return DEGREE
+    found = registryfile.row("SELECT name, kind, b, c FROM unit WHERE code = ?", code)
+    assert found is not None, f"unit {code} is named by the registry and not in it"
+    if found["kind"] == "angle":
+        factor = _EXACT.get(code) or math.degrees((found["b"] or 1.0) / (found["c"] or 1.0))
+    else:
+        factor = (found["b"] or 1.0) / (found["c"] or 1.0)
+    return Unit(found["name"], found["kind"], factor, code)
+
+
+def value_in_base(value: float, code: int | None) -> float:
+    """A registered value in radians, metres or ones."""
+    if code is None:
+        return value
+    if code in _SEXAGESIMAL_DMS or code in _SEXAGESIMAL_DM:
+        return math.radians(sexagesimal(value, seconds=code in _SEXAGESIMAL_DMS))
+    kind = unit(code)
+    return math.radians(value * kind.factor) if kind.kind == "angle" else value * kind.factor
+
+
+def sexagesimal(value: float, *, seconds: bool = True) -> float:
+    """Degrees of D.MMSSsss (or D.MMmmm), taken from the decimal text: 24.5 is 24 degrees 50 minutes."""
+    text = f"{abs(value):.12f}".rstrip("0")
+    degrees, _, rest = text.partition(".")
+    rest = rest.ljust(4, "0")
+    minutes, tail = rest[:2], rest[2:]
+    if seconds:
+        size = float(degrees) + float(minutes) / 60 + float(f"{tail[:2]}.{tail[2:] or 0}") / 3600
+    else:
+        size = float(degrees) + float(f"{minutes}.{tail}") / 60
+    return math.copysign(size, value)
