@@ -14,7 +14,7 @@ from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats import FORMATS, choose_format, identify, load, open_raster
 from zembrel.formats.legendfile import read_legend, write_legend
 from zembrel.formats.worldfile import world_file_name, write_world_file
-from zembrel.geodesy.wkt import write_wkt
+from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.legend import Entry, Legend
 from zembrel.raster.model import Band
@@ -107,7 +107,7 @@ def test_a_world_file_and_prj_place_a_picture_to_the_last_bit(tmp_path: Path, re
     where = Frame(HOME, Affine(730_000.1, 5_100_000.7, 0.3, -0.3, 0.1, 0.2), 20, 10)
     path = save(tmp_path / "w.png", raster(random_cells(10, 20), where=where))
     world_file_name(path).write_text(write_world_file(where))
-    path.with_suffix(".prj").write_text(write_wkt(HOME))
+    path.with_suffix(".prj").write_text(write_crs(HOME))
     read = open_raster(path).frame
     assert read.crs == HOME and read.affine.x_row == 0.1
     assert abs(Fraction(read.affine.x0) - Fraction(730_000.1)) <= Fraction(2) ** -33

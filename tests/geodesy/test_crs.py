@@ -11,7 +11,7 @@ from zembrel.errors import InputError
 from zembrel.geodesy.crs import UnresolvedCRS, same
 from zembrel.geodesy.operation import ground_scale, operation
 from zembrel.geodesy.registry import by_code, parse_crs
-from zembrel.geodesy.wkt import read_wkt, write_wkt
+from zembrel.geodesy.text import read_crs, write_crs
 
 CODES = (4326, 4269, 4258, 3857, 32601, 32660, 32701, 32760, 26901, 26923, 25828, 25837)
 
@@ -19,7 +19,7 @@ CODES = (4326, 4269, 4258, 3857, 32601, 32660, 32701, 32760, 26901, 26923, 25828
 @pytest.mark.parametrize("code", CODES)
 def test_written_text_reads_back_to_the_same_crs(code: int) -> None:
     crs = by_code(code)
-    assert read_wkt(write_wkt(crs)) == crs
+    assert read_crs(write_crs(crs)) == crs
     assert parse_crs(crs.name.upper()) == crs
     assert parse_crs(f"epsg:{code}") == crs
 

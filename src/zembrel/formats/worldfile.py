@@ -11,7 +11,7 @@ from pathlib import Path
 
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
-from zembrel.geodesy.wkt import read_wkt
+from zembrel.geodesy.text import read_crs
 from zembrel.grid.frame import Affine, Frame
 
 UNPLACED = Affine(0.0, 0.0, 1.0, -1.0)  # of images that do not say where they are: cells as units
@@ -62,6 +62,6 @@ def _crs_beside(image: Path) -> CRS | None:
         return None
     text = beside.read_text("utf-8", errors="replace").strip()
     try:
-        return read_wkt(text)
+        return read_crs(text)
     except InputError:
         return UnresolvedCRS(text[:60])

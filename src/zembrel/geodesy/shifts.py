@@ -201,7 +201,8 @@ def _computable(step: Transformation) -> bool:
 
 def _rank(way: tuple[Transformation, ...], place: tuple[float, float] | None) -> tuple[float, ...]:
     inside = all(_holds(step.area, place) for step in way)
-    return float(not inside), sum(s.accuracy for s in way), sum(_size(s.area) for s in way), -way[0].code
+    accuracy, size = sum(s.accuracy for s in way), sum(_size(s.area) for s in way)
+    return (0.0, accuracy, size, -way[0].code) if inside else (1.0, -size, accuracy, -way[0].code)
 
 
 def _holds(area: Bounds, place: tuple[float, float] | None) -> bool:

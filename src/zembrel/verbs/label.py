@@ -13,7 +13,7 @@ from zembrel.formats import identify
 from zembrel.formats.tiff.wording import Wording
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.registry import parse_crs
-from zembrel.geodesy.wkt import write_wkt
+from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.cast import fitting_nodata
@@ -152,5 +152,5 @@ def _write_beside(path: Path, frame: Frame, output: Output) -> None:
     with Staging(replace=True) as staging:
         staging.write_text(world_file_name(path), write_world_file(frame))
         if frame.crs is not None:
-            staging.write_text(path.with_suffix(".prj"), write_wkt(frame.crs) + "\n")
+            staging.write_text(path.with_suffix(".prj"), write_crs(frame.crs) + "\n")
         staging.publish()

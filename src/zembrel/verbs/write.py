@@ -15,7 +15,7 @@ from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.formats import FORMATS, Format, check_settings, choose_format, load
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import UnresolvedCRS
-from zembrel.geodesy.wkt import write_wkt
+from zembrel.geodesy.text import write_crs
 from zembrel.measure import show_bytes
 from zembrel.raster.model import TYPES, Raster, shared_type
 from zembrel.raster.survey import Coverage
@@ -171,7 +171,7 @@ def _beside(view: Raster, out: Path, form: Format, output: Output) -> dict[Path,
         return {}
     beside = {world_file_name(out): write_world_file(view.frame)}
     if crs is not None and not isinstance(crs, UnresolvedCRS):
-        beside[out.with_suffix(".prj")] = write_wkt(crs) + "\n"
+        beside[out.with_suffix(".prj")] = write_crs(crs) + "\n"
     return beside
 
 

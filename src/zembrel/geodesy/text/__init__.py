@@ -1,0 +1,38 @@
+"""CRSs as text: WKT 1 in both common dialects, WKT 2 and its JSON form, written and read.
+
+Sources: OGC 01-009 "Coordinate Transformation Services" (WKT 1); ISO 19162:2019, OGC 18-010r7 (WKT 2).
+"""
+
+from __future__ import annotations
+
+import json
+
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import CRS, UnresolvedCRS
+from zembrel.geodesy.text import json_form, wkt_reader, wkt_writer
+from zembrel.geodesy.text.tree import parse
+
+FORMS = ("wkt2", "wkt1", "prj", "json")
+
+
+def write_crs(crs: CRS, form: str = "wkt1") -> str:
+    """`crs` in one of FORMS; `prj` is WKT 1 in the dialect of .prj files. Raises InputError if undefined."""
+    if isinstance(crs, UnresolvedCRS):
+        raise crs.refuse()
+    if form == "json":
+        return json.dumps(json_form.write(crs), indent=2, ensure_ascii=False)
+    if form == "wkt2":
+        return wkt_writer.wkt2(crs).text()
+    return wkt_writer.wkt1(crs, prj=form == "prj").text()
+
+
+def read_crs(text: str) -> CRS:
+    """The CRS of WKT of either version or of the JSON form. Raises InputError, with the position."""
+    if text.lstrip().startswith("{"):
+        try:
+            return json_form.read(json.loads(text))
+        except (ValueError, KeyError, TypeError, AttributeError) as exc:
+            raise InputError(
+                f"{text.strip()[:40]!r} is not the JSON of a CRS", f"{exc!r}", "give EPSG:code instead"
+            ) from exc
+    return wkt_reader.read(parse(text))

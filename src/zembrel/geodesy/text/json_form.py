@@ -1,0 +1,143 @@
+"""The JSON form of WKT 2: the same definitions as objects."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import CRS, Datum, GeographicCRS, ProjectedCRS
+from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.text import definition, names
+from zembrel.geodesy.text.definition import Given
+from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS, in_unit, meridian_name
+from zembrel.geodesy.units import DEGREE, METRE, Unit
+
+Object = dict[str, Any]
+
+
+def write(crs: GeographicCRS | ProjectedCRS) -> Object:
+    """The object of `crs`."""
+    if isinstance(crs, GeographicCRS):
+        return _object("GeographicCRS", crs.name, _datum(crs.datum), crs.code) | _system("ellipsoidal", crs)
+    method = crs.conversion.method
+    conversion = {
+        "name": crs.conversion.name,
+        "method": {"name": names.method_name(method), **_id(method)},
+        "parameters": [_parameter(code, value) for code, value in crs.conversion.parameters],
+        **_id(crs.conversion.code),
+    }
+    parts = {"base_crs": write(crs.base), "conversion": conversion}
+    return _object("ProjectedCRS", crs.name, parts, crs.code) | _system("Cartesian", crs)
+
+
+def _object(kind: str, name: str, parts: Object, code: int | None) -> Object:
+    return {"type": kind, "name": name, **parts, **_id(code)}
+
+
+def _id(code: int | None) -> Object:
+    return {"id": {"authority": "EPSG", "code": code}} if code else {}
+
+
+def _datum(datum: Datum) -> Object:
+    shape = datum.ellipsoid
+    ellipsoid = {
+        "name": shape.name, "semi_major_axis": shape.semi_major,
+        "inverse_flattening": shape.inverse_flattening, **_id(shape.code),
+    }  # fmt: skip
+    meridian = {"name": meridian_name(datum.prime_meridian), "longitude": datum.prime_meridian}
+    frame = {"type": "GeodeticReferenceFrame", "name": datum.name, "ellipsoid": ellipsoid}
+    return {"datum": frame | {"prime_meridian": meridian, **_id(datum.code)}}
+
+
+def _unit(unit: Unit) -> str | Object:
+    if unit in (METRE, DEGREE):
+        return unit.name
+    kind, factor = (
+        ("AngularUnit", math.radians(unit.factor)) if unit.kind == "angle" else ("LinearUnit", unit.factor)
+    )
+    return {"type": kind, "name": unit.name, "conversion_factor": factor}
+
+
+def _system(kind: str, crs: GeographicCRS | ProjectedCRS) -> Object:
+    axes = [{"name": a, "direction": a.split()[0], "unit": _unit(crs.unit)} for a in crs.axes[:2]]
+    return {"coordinate_system": {"subtype": kind, "axis": axes}}
+
+
+def _parameter(code: int, value: float) -> Object:
+    if code in ANGLES:
+        value, unit = in_unit(value, 1.0), "degree"
+    else:
+        unit = "metre" if code in LENGTHS else "unity"
+    return {"name": names.parameter_name(code), "value": value, "unit": unit, **_id(code)}
+
+
+def read(found: Object) -> CRS:
+    """The CRS of an object. Raises InputError, or KeyError for a part that is missing."""
+    kind = found["type"]
+    if kind == "CompoundCRS":
+        return read(found["components"][0])
+    if kind == "BoundCRS":
+        return read(found["source_crs"])
+    if kind in ("GeographicCRS", "GeodeticCRS"):
+        return _geographic(found)
+    if kind != "ProjectedCRS":
+        return definition.unresolved(str(found.get("name", kind)), METRE)
+    steps = found["conversion"]
+    given = [
+        Given(p["name"], _code(p), float(p["value"]) * _factor(p.get("unit", "unity")))
+        for p in steps["parameters"]
+    ]
+    made = definition.assembled(steps["name"], steps["method"]["name"], _code(steps["method"]), given)
+    unit = _read_unit(found, METRE)
+    if made is None:
+        code = _code(found)
+        return by_code(code) if code else definition.unresolved(found["name"], unit)
+    return definition.projected(found["name"], _geographic(found["base_crs"]), made, unit, _code(found))
+
+
+def _geographic(found: Object) -> GeographicCRS:
+    frame = found.get("datum") or found["datum_ensemble"]
+    shape = frame["ellipsoid"]
+    semi_major = _size(shape["semi_major_axis"])
+    inverse = shape.get("inverse_flattening")
+    if inverse is None:
+        semi_minor = _size(shape.get("semi_minor_axis", semi_major))
+        inverse = semi_major / (semi_major - semi_minor) if semi_major != semi_minor else 0.0
+    ellipsoid = definition.figure(shape["name"], semi_major, float(inverse), _code(shape))
+    meridian = frame.get("prime_meridian", {"longitude": 0.0})["longitude"]
+    if isinstance(meridian, dict):
+        meridian = math.degrees(meridian["value"] * _factor(meridian["unit"]))
+    own = Datum(frame["name"], ellipsoid, float(meridian), _code(frame))
+    return definition.geographic(found["name"], own, _read_unit(found, DEGREE), _code(found))
+
+
+def _size(value: float | Object) -> float:
+    return float(value["value"]) * _factor(value["unit"]) if isinstance(value, dict) else float(value)
+
+
+def _code(found: Object) -> int | None:
+    mark = found.get("id") or {}
+    return int(mark["code"]) if mark.get("authority") == "EPSG" else None
+
+
+def _read_unit(found: Object, default: Unit) -> Unit:
+    axes = found.get("coordinate_system", {}).get("axis", [])
+    unit = axes[0].get("unit", default.name) if axes else default.name
+    if isinstance(unit, str):
+        if unit not in (METRE.name, DEGREE.name):
+            raise InputError(
+                f"unit {unit!r}", "its size is not given", "give it as an object with its factor"
+            )
+        return default
+    factor = float(unit["conversion_factor"])
+    if default.kind == "angle":
+        size = math.degrees(factor)
+        return Unit(unit["name"], "angle", 0.9 if math.isclose(size, 0.9, rel_tol=1e-9) else size, 0)
+    return Unit(unit["name"], "length", factor, 0)
+
+
+def _factor(unit: str | Object) -> float:
+    if isinstance(unit, dict):
+        return float(unit["conversion_factor"])
+    return {"degree": math.radians(1), "metre": 1.0, "unity": 1.0}[unit]

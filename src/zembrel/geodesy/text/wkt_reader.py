@@ -1,0 +1,132 @@
+"""Reading WKT 1, in both dialects, and WKT 2."""
+
+from __future__ import annotations
+
+import math
+
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import CRS, Datum, GeographicCRS
+from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.text import definition
+from zembrel.geodesy.text.definition import Given
+from zembrel.geodesy.text.names import plain
+from zembrel.geodesy.text.tree import Node
+from zembrel.geodesy.text.wkt_writer import ANGLES
+from zembrel.geodesy.units import DEGREE, METRE, Unit
+
+_PROJECTED = ("PROJCS", "PROJCRS", "PROJECTEDCRS")
+_GEOGRAPHIC = ("GEOGCS", "GEOGCRS", "GEOGRAPHICCRS", "GEODCRS", "GEODETICCRS", "BASEGEOGCRS", "BASEGEODCRS")
+_COMPOUND = ("COMPD_CS", "COMPOUNDCRS")
+_WRAPPED = ("BOUNDCRS", "SOURCECRS")
+_ANGLE_WORDS = ("latitude", "longitude", "meridian", "parallel", "azimuth", "angle", "center", "zonewidth")
+
+
+def read(node: Node) -> CRS:
+    """The CRS of a tree. Raises InputError for a definition that is not whole."""
+    if node.keyword in _PROJECTED:
+        return _projected(node)
+    if node.keyword in _GEOGRAPHIC:
+        return _geographic(node)
+    inner = node.first(*_PROJECTED, *_GEOGRAPHIC, *_COMPOUND, *_WRAPPED)
+    if node.keyword in (*_COMPOUND, *_WRAPPED) and inner is not None:
+        return read(inner)
+    return definition.unresolved(node.name or node.keyword, METRE)
+
+
+def _code(node: Node) -> int | None:
+    for mark in node.all("AUTHORITY", "ID"):
+        if mark.name.upper() == "EPSG" and len(mark.items) > 1:
+            code = mark.items[1]
+            if isinstance(code, float) or (isinstance(code, str) and code.isdigit()):
+                return int(code)
+    return None
+
+
+def _unit(node: Node, kind: str, default: Unit) -> Unit:
+    """The unit that `node` says, in radians (angles) or metres (lengths)."""
+    found = node.first("ANGLEUNIT" if kind == "angle" else "LENGTHUNIT", "UNIT")
+    if found is None:
+        return default
+    factor = found.number(1)
+    if not (math.isfinite(factor) and factor > 0):
+        raise InputError(f"unit {found.name!r} of {factor:g}", "a unit has a size", "correct the text")
+    if kind == "angle":
+        if math.isclose(factor, math.radians(1), rel_tol=1e-9):
+            return DEGREE
+        size = math.degrees(factor)
+        return Unit(found.name.lower(), "angle", 0.9 if math.isclose(size, 0.9, rel_tol=1e-9) else size, 0)
+    return METRE if factor == 1.0 else Unit(found.name, "length", factor, _code(found) or 0)
+
+
+def _geographic(node: Node) -> GeographicCRS:
+    axes_unit = next((a for a in node.all("AXIS") if a.first("ANGLEUNIT")), None)
+    unit = _unit(node, "angle", _unit(axes_unit, "angle", DEGREE) if axes_unit else DEGREE)
+    return definition.geographic(_name(node, "GCS_"), _datum(node, unit), unit, _code(node))
+
+
+def _name(node: Node, prefix: str) -> str:
+    return node.name.removeprefix(prefix)
+
+
+def _datum(node: Node, unit: Unit) -> Datum:
+    found = node.first("DATUM", "ENSEMBLE", "TRF", "GEODETICDATUM")
+    shape = (found.first("SPHEROID", "ELLIPSOID") if found else None) or node.first("SPHEROID", "ELLIPSOID")
+    if found is None or shape is None:
+        raise InputError(
+            f"{node.keyword}[{node.name!r} ...] names no datum with an ellipsoid",
+            "coordinates on it cannot be computed",
+            "complete the text, or give EPSG:code instead",
+        )
+    metres = _unit(shape, "length", METRE).factor
+    ellipsoid = definition.figure(shape.name, shape.number(1) * metres, shape.number(2), _code(shape))
+    meridian, longitude = node.first("PRIMEM", "PRIMEMERIDIAN"), 0.0
+    if meridian is not None:
+        own = _unit(meridian, "angle", unit if node.keyword == "GEOGCS" else DEGREE)
+        longitude = meridian.number(1) * own.factor
+    return Datum(found.name, ellipsoid, longitude, _code(found))
+
+
+def _projected(node: Node) -> CRS:
+    inner = node.first(*_GEOGRAPHIC)
+    if inner is None:
+        raise InputError(
+            f"{node.keyword}[{node.name!r} ...] has no geographic CRS under it",
+            "its datum is unknown",
+            "complete the text, or give EPSG:code instead",
+        )
+    base = _geographic(inner)
+    with_unit = next((a for a in node.all("AXIS") if a.first("LENGTHUNIT")), None)
+    unit = _unit(node, "length", _unit(with_unit, "length", METRE) if with_unit else METRE)
+    steps = node.first("CONVERSION") or node
+    method = steps.first("METHOD", "PROJECTION")
+    if method is None:
+        raise InputError(
+            f"{node.name!r} names no projection", "its coordinates cannot be computed", "complete the text"
+        )
+    given = [_given(p, base.unit, unit) for p in steps.all("PARAMETER")]
+    name = steps.name if steps is not node else node.name
+    made = definition.assembled(name, method.name, _code(method), given)
+    code = _code(node)
+    if made is None:
+        return by_code(code) if code else definition.unresolved(node.name, unit)
+    return definition.projected(node.name, base, made, unit, code)
+
+
+def _given(node: Node, angle: Unit, length: Unit) -> Given:
+    """A parameter in radians, metres or ones, by its own unit or by the kind that its name says."""
+    code, value = _code(node), node.number(1)
+    own = node.first("ANGLEUNIT", "LENGTHUNIT", "SCALEUNIT", "UNIT")
+    if own is not None:
+        factor = own.number(1)
+        if own.keyword == "ANGLEUNIT":
+            size = math.degrees(factor)
+            value = math.radians(value if math.isclose(size, 1, rel_tol=1e-9) else value * size)
+            return Given(node.name, code, value)
+        return Given(node.name, code, value * factor)
+    word = plain(node.name)
+    angular = any(part in word for part in _ANGLE_WORDS) and not word.startswith("scale")
+    if code in ANGLES or (code is None and angular):
+        return Given(node.name, code, math.radians(value * angle.factor))
+    if word.startswith("false") or "easting" in word or "northing" in word or "ordinate" in word:
+        return Given(node.name, code, value * length.factor)
+    return Given(node.name, code, value)

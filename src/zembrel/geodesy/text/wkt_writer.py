@@ -1,0 +1,191 @@
+"""Writing WKT 1 and WKT 2."""
+
+from __future__ import annotations
+
+import math
+
+from zembrel.geodesy.crs import Datum, GeographicCRS, ProjectedCRS
+from zembrel.geodesy.registryfile import row, rows
+from zembrel.geodesy.text import names
+from zembrel.geodesy.text.tree import Item, Node, Word
+from zembrel.geodesy.units import Unit, value_in_base
+
+Defined = GeographicCRS | ProjectedCRS
+ANGLES = frozenset(
+    {8801, 8802, 8811, 8812, 8813, 8814, 8818, 8821, 8822, 8823, 8824, 8830, 8831, 8832, 8833, 1036}
+)
+LENGTHS = frozenset({8806, 8807, 8816, 8817, 8826, 8827, 8617, 8618, 1039})
+
+
+def in_unit(radians: float, factor: float) -> float:
+    """An angle in units of `factor` degrees, with as few digits as read back to the same radians."""
+    size = math.degrees(radians) / factor
+    for digits in range(6, 17):
+        short = float(f"{size:.{digits}g}")
+        if math.radians(short * factor) == radians:
+            return short
+    return size
+
+
+def meridian_name(longitude: float) -> str:
+    """The registered name of a prime meridian, degrees east of Greenwich."""
+    for r in rows("SELECT name, longitude, unit FROM meridian"):
+        if abs(math.degrees(value_in_base(r["longitude"], r["unit"])) - longitude) < 1e-9:
+            return str(r["name"])
+    return "unnamed"
+
+
+# -- WKT 1 ----------------------------------------------------------------------------------------
+
+
+def wkt1(crs: Defined, *, prj: bool = False) -> Node:
+    """WKT 1; in the dialect of .prj files there are no codes, and underscores in names."""
+    return _projcs(crs, prj) if isinstance(crs, ProjectedCRS) else _geogcs(crs, prj)
+
+
+def _authority(code: int | None, prj: bool) -> tuple[Node, ...]:
+    return (Node("AUTHORITY", ("EPSG", f"{code}")),) if code and not prj else ()
+
+
+def _prj_name(name: str) -> str:
+    return name.replace(" / ", "_").replace(" ", "_")
+
+
+def _geogcs(crs: GeographicCRS, prj: bool) -> Node:
+    shape = crs.datum.ellipsoid
+    ellipsoid = _prj_name(shape.name) if prj else shape.name
+    spheroid = Node(
+        "SPHEROID", (ellipsoid, shape.semi_major, shape.inverse_flattening, *_authority(shape.code, prj))
+    )
+    name = "D_" + _prj_name(crs.datum.name.removesuffix(" ensemble")) if prj else crs.datum.name
+    datum = Node("DATUM", (name, spheroid, *_authority(crs.datum.code, prj)))
+    meridian = in_unit(math.radians(crs.datum.prime_meridian), crs.unit.factor)
+    items: tuple[Item, ...] = (
+        "GCS_" + _prj_name(crs.name) if prj else crs.name,
+        datum,
+        Node("PRIMEM", (meridian_name(crs.datum.prime_meridian), meridian)),
+        Node("UNIT", (crs.unit.name.title() if prj else crs.unit.name, math.radians(crs.unit.factor))),
+        *_authority(crs.code, prj),
+    )
+    return Node("GEOGCS", items)
+
+
+def _projcs(crs: ProjectedCRS, prj: bool) -> Node:
+    method = crs.conversion.method
+    parameters = tuple(
+        Node("PARAMETER", (names.wkt1_parameter(code, method, prj), _wkt1_value(code, value, crs)))
+        for code, value in crs.conversion.parameters
+    )
+    turned = crs.axes[:2] not in (("east", "north"), ("north", "east")) and not prj
+    axes = (
+        tuple(Node("AXIS", (_axis_name(a), Word(a.split()[0].upper()))) for a in crs.axes) if turned else ()
+    )
+    unit = Node("UNIT", (crs.unit.name.title().replace(" ", "_") if prj else crs.unit.name, crs.unit.factor))
+    projection = Node("PROJECTION", (names.wkt1_method(method, prj),))
+    name = _prj_name(crs.name) if prj else crs.name
+    base = _geogcs(crs.base, prj)
+    return Node("PROJCS", (name, base, projection, *parameters, unit, *axes, *_authority(crs.code, prj)))
+
+
+def _wkt1_value(code: int, value: float, crs: ProjectedCRS) -> float:
+    if code in ANGLES:
+        return in_unit(value, crs.base.unit.factor)
+    return value / crs.unit.factor if code in LENGTHS else value
+
+
+def _axis_name(orientation: str) -> str:
+    return {"north": "Northing", "south": "Southing", "east": "Easting", "west": "Westing"}.get(
+        orientation.split()[0], orientation
+    )
+
+
+# -- WKT 2 ----------------------------------------------------------------------------------------
+
+
+def wkt2(crs: Defined) -> Node:
+    """WKT 2:2019, with the registry's names and codes, axes as registered."""
+    if isinstance(crs, GeographicCRS):
+        parts: tuple[Item, ...] = (*_datum2(crs.datum), *_system2("ellipsoidal", crs), *_id(crs.code))
+        return Node("GEOGCRS", (crs.name, *parts))
+    under: tuple[Item, ...] = (
+        crs.base.name,
+        *_datum2(crs.base.datum),
+        _unit2(crs.base.unit),
+        *_id(crs.base.code),
+    )
+    base, method = Node("BASEGEOGCRS", under), crs.conversion.method
+    steps: tuple[Item, ...] = (
+        crs.conversion.name,
+        Node("METHOD", (names.method_name(method), *_id(method))),
+        *(_parameter2(code, value) for code, value in crs.conversion.parameters),
+        *_id(crs.conversion.code),
+    )
+    conversion = Node("CONVERSION", steps)
+    return Node("PROJCRS", (crs.name, base, conversion, *_system2("Cartesian", crs), *_id(crs.code)))
+
+
+def _id(code: int | None) -> tuple[Node, ...]:
+    return (Node("ID", ("EPSG", float(code))),) if code else ()
+
+
+def _unit2(unit: Unit) -> Node:
+    if unit.kind == "angle":
+        return Node("ANGLEUNIT", (unit.name, math.radians(unit.factor), *_id(unit.code)))
+    return Node("LENGTHUNIT", (unit.name, unit.factor, *_id(unit.code)))
+
+
+def _datum2(datum: Datum) -> tuple[Node, ...]:
+    shape = datum.ellipsoid
+    metre = Node("LENGTHUNIT", ("metre", 1.0))
+    ellipsoid = Node(
+        "ELLIPSOID", (shape.name, shape.semi_major, shape.inverse_flattening, metre, *_id(shape.code))
+    )
+    degree = Node("ANGLEUNIT", ("degree", math.radians(1)))
+    meridian = Node("PRIMEM", (meridian_name(datum.prime_meridian), datum.prime_meridian, degree))
+    ensemble = row("SELECT accuracy FROM datum WHERE code = ? AND kind = 'ensemble'", datum.code)
+    if ensemble is not None and datum.code:
+        accuracy = Node("ENSEMBLEACCURACY", (float(ensemble["accuracy"] or 1.0),))
+        return Node(
+            "ENSEMBLE", (datum.name, *_members(datum.code), ellipsoid, accuracy, *_id(datum.code))
+        ), meridian
+    return Node("DATUM", (datum.name, ellipsoid, *_id(datum.code))), meridian
+
+
+def _members(code: int) -> tuple[Node, ...]:
+    from zembrel.geodesy.registryfile import rows
+
+    query = (
+        "SELECT d.code, d.name FROM member JOIN datum d ON d.code = datum WHERE ensemble = ? ORDER BY d.code"
+    )
+    return tuple(Node("MEMBER", (r["name"], *_id(r["code"]))) for r in rows(query, code))
+
+
+def _parameter2(code: int, value: float) -> Node:
+    if code in ANGLES:
+        items: tuple[float | Node, ...] = (
+            in_unit(value, 1.0),
+            Node("ANGLEUNIT", ("degree", math.radians(1))),
+        )
+    elif code in LENGTHS:
+        items = (value, Node("LENGTHUNIT", ("metre", 1.0)))
+    else:
+        items = (value, Node("SCALEUNIT", ("unity", 1.0)))
+    return Node("PARAMETER", (names.parameter_name(code), *items, *_id(code)))
+
+
+def _system2(kind: str, crs: Defined) -> tuple[Node, ...]:
+    axes = tuple(
+        Node("AXIS", (_axis_label(a, kind), Word(_direction(a)), Node("ORDER", (float(n),))))
+        for n, a in enumerate(crs.axes[:2], 1)
+    )
+    return Node("CS", (Word(kind), 2.0)), *axes, _unit2(crs.unit)
+
+
+def _direction(orientation: str) -> str:
+    return orientation.split()[0]
+
+
+def _axis_label(orientation: str, kind: str) -> str:
+    if kind == "ellipsoidal":
+        return "latitude" if _direction(orientation) in ("north", "south") else "longitude"
+    return _axis_name(orientation).lower()
