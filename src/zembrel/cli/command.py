@@ -32,12 +32,14 @@ class VerbCommand(TyperCommand):
 
     def collect_usage_pieces(self, ctx: Any) -> list[str]:
         names = {str(p.name) for p in self.params}
-        own = ["[NAME]"] if "name" in names else []
+        own = ["[NAME]"] if "name" in names else ["ACTION WORD..."] if "action" in names else []
         inputs = ["INPUT..."] if "inputs" in names else []
         return [*inputs, *own, *(["--out PATH"] if "out" in names else []), "[options]"]
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         grammar.check(self.params, args)
+        if any(p.name == "words" for p in self.params):
+            args = grammar.numbers_last(args)
         return super().parse_args(ctx, args)
 
 

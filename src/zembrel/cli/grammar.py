@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -33,6 +34,12 @@ def check(parameters: Sequence[Any], arguments: Sequence[str]) -> None:
             where = f"it is followed by {follower}" if follower else "it stands at the end"
             raise UsageError(f"{flag} has no value", where, f"write {flag} VALUE")
         next(rest)
+
+
+def numbers_last(arguments: Sequence[str]) -> list[str]:
+    """`arguments` with areas that begin with a minus sign where they cannot be taken for options."""
+    areas = [word for word in arguments if re.match(r"-\d[\d.]*,", word)]
+    return [word for word in arguments if word not in areas] + (["--", *areas] if areas else [])
 
 
 def _refuse_glued(word: str, flags: dict[str, Any]) -> None:

@@ -15,7 +15,11 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "from_nodata": (("--from-nodata",), "VALUE", "Nodata value of inputs that do not say."),
     "bands": (("-b", "--bands"), "LIST", 'Bands by number from 1, name or pattern: 4,3,2 or "B*".'),
     "onto": (("--onto",), "FRAME", "Land exactly on the cells of this frame file or raster."),
-    "crs": (("-c", "--crs"), "CRS", "CRS of the result: EPSG:32626 or a registry name."),
+    "crs": (
+        ("-c", "--crs"),
+        "CRS",
+        "CRS of the result: EPSG:32626, a registry name, a .prj or .wkt file, WKT.",
+    ),
     "cell": (
         ("-s", "--cell"),
         "LENGTH",

@@ -31,6 +31,8 @@ VERBS: dict[str, Row] = {
     "label": Row(LOOK, "mend what a file says of itself, not its cells", "zembrel.cli.look"),
     "formats": Row(LOOK, "what can be read and written", "zembrel.cli.look"),
     "frame": Row(WHERE, "make, show and save a frame", "zembrel.cli.where"),
+    "crs": Row(WHERE, "find, show and fit coordinate reference systems", "zembrel.cli.place"),
+    "coords": Row(WHERE, "coordinates of one CRS into another", "zembrel.cli.place"),
     "mosaic": Row(BRING, "many layers into one", "zembrel.cli.bring"),
     "stack": Row(BRING, "several layers as bands of one", "zembrel.cli.bring"),
     "clip": Row(CHANGE, "keep an area", "zembrel.cli.change"),
@@ -52,6 +54,8 @@ SYNONYMS = {
     "index": ("footprints", "catalogue"),
     "label": ("assign", "edit", "tag"),
     "formats": ("drivers", "types"),
+    "crs": ("srs", "epsg", "projection", "projections"),
+    "coords": ("coordinates", "points"),
 }
 
 

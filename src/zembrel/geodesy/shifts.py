@@ -168,9 +168,23 @@ def shift(source: Datum, target: Datum, place: tuple[float, float] | None = None
     return Shift(source, target, best, hint)
 
 
+def ways(source: Datum, target: Datum) -> list[tuple[Transformation, ...]]:
+    """All ways that the registry knows from one datum to another, the more accurate first."""
+    if source.code is None or target.code is None or source.code == target.code:
+        return []
+    found = _ways(source.code, target.code)
+    return sorted(
+        found,
+        key=lambda way: (
+            any(s.method not in helmert.METHODS and not s.grid for s in way),
+            sum(s.accuracy for s in way),
+        ),
+    )
+
+
 def _ways(source: int, target: int) -> list[tuple[Transformation, ...]]:
     """Single steps from `source` to `target`; if none can be computed, two by way of the hub, too."""
-    direct = [*_reach(source, target), *map(_turned, _reach(target, source))]
+    direct = list(dict.fromkeys([*_reach(source, target), *map(_turned, _reach(target, source))]))
     if any(all(map(_computable, way)) for way in direct) or HUB in (source, target):
         return direct
     onwards = [_turned(way) for way in _reach(target, HUB)]

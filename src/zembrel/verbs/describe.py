@@ -20,7 +20,7 @@ from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import ClassCounts, Statistics
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, frame_facts, show_bounds, show_cell
+from zembrel.verbs.receipt import Receipt, frame_facts, show_bounds, show_cell, show_table
 from zembrel.verbs.survey import blocks_of
 
 Rows = list[tuple[str, str]]
@@ -43,7 +43,7 @@ def describe(inputs: Inputs, output: Output, *, stats: bool = False, at: str | N
         if at:
             _add_values(layer, at, table, fact)
     show = _side_by_side if len(layers) <= SIDE_BY_SIDE else _listed
-    text = _single(tables[0]) if len(layers) == 1 else show(layers, tables)
+    text = show_table(tables[0]) if len(layers) == 1 else show(layers, tables)
     return Receipt("describe", "", (), {"layers": facts}, data=text)
 
 
@@ -226,11 +226,6 @@ def _cell_at(frame: Frame, x: float, y: float, crs: CRS | None) -> tuple[int, in
     return (int(row), int(col)) if 0 <= col < frame.columns and 0 <= row < frame.rows else None
 
 
-def _single(table: Rows) -> str:
-    width = max(len(word) for word, _ in table) + 3
-    return "".join(f"{word:<{width}}{text}\n" for word, text in table)
-
-
 def _side_by_side(layers: list[Layer], tables: list[Rows]) -> str:
     """One column for each layer; `*` before a row says that they differ there."""
     words = list(dict.fromkeys(word for table in tables for word, _ in table if word != "file"))
@@ -258,9 +253,6 @@ def _listed(layers: list[Layer], tables: list[Rows]) -> str:
         rows.append([str(layer.path), *(facts[word] for word in _LISTED)])
     for n, word in enumerate(_LISTED, 1):
         rows[0][n] = (DIFFERS if len({row[n] for row in rows[1:]}) > 1 else "") + word
-    widths = [max(len(row[n]) for row in rows) + 3 for n in range(len(rows[0]))]
-    lines = ["".join(f"{cell:<{w}}" for cell, w in zip(row, widths, strict=True)).rstrip() for row in rows]
     return (
-        "\n".join(lines)
-        + f"\n{DIFFERS} marks what differs; name up to {SIDE_BY_SIDE} files to see all of it\n"
+        show_table(rows) + f"{DIFFERS} marks what differs; name up to {SIDE_BY_SIDE} files to see all of it\n"
     )

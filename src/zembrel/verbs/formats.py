@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zembrel.errors import UsageError, nearest_name
 from zembrel.formats import FORMATS
-from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.receipt import Receipt, show_table
 
 
 def formats(name: str | None = None) -> Receipt:
@@ -37,10 +37,7 @@ def _table() -> str:
         bands = str(f"1 or {f.most_bands}" if f.most_bands else "any")
         types = "all integers and floats" if len(f.types) > 5 else ", ".join(f.types)
         rows.append((name, " ".join(f.endings), bands, *yes, types))
-    widths = [max(len(row[n]) for row in rows) + 2 for n in range(len(heads))]
-    return "".join(
-        "".join(f"{cell:<{w}}" for cell, w in zip(row, widths, strict=True)).rstrip() + "\n" for row in rows
-    )
+    return show_table(rows)
 
 
 def _one(name: str) -> str:
@@ -59,5 +56,4 @@ def _one(name: str) -> str:
         ("longest", f"{f.longest_side:,} cells along a side"),
         *((f"--set {key}", text) for key, text in f.settings.items()),
     ]
-    width = max(len(word) for word, _ in lines) + 3
-    return "".join(f"{word:<{width}}{text}\n" for word, text in lines)
+    return show_table(lines)

@@ -6,7 +6,8 @@ from dataclasses import replace
 
 from zembrel.engine.commit import Staging
 from zembrel.errors import UsageError
-from zembrel.geodesy.registry import parse_crs
+from zembrel.geodesy.crs import CRS
+from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.framefile import ENDING, write_frame
 from zembrel.measure import parse_cell
@@ -14,7 +15,9 @@ from zembrel.verbs.inputs import open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_facts, frame_items, show_bounds
 from zembrel.verbs.target import decide
-from zembrel.verbs.within import resolve
+from zembrel.verbs.within import parse_crs_phrase, resolve
+
+FIT = "fit"  # for --crs: the one that suits the area
 
 
 def frame(
@@ -69,7 +72,7 @@ def _from_area(
             "neither a raster nor an area with a CRS is given",
             "add --within AREA --crs CRS",
         )
-    crs = parse_crs(where.crs)
+    crs = _fitting(where) if where.crs == FIT else parse_crs_phrase(where.crs)
     bounds = resolve(where, crs).bounds
     if columns or rows:
         if not (columns and rows) or where.cell or origin or min(columns, rows) < 1:
@@ -91,6 +94,15 @@ def _from_area(
     across, along = parse_cell(where.cell)
     cell = across.in_unit(crs.unit.kind, crs.unit.factor), along.in_unit(crs.unit.kind, crs.unit.factor)
     return snapped(crs, bounds, cell, origin=_point(origin), registration=registration)
+
+
+def _fitting(where: Where) -> CRS:
+    """The UTM zone of WGS 84 that holds the middle of the area; polar stereographic beyond the zones."""
+    west, south, east, north = resolve(where, by_code(4326)).bounds
+    lon, lat = (west + east) / 2, (south + north) / 2
+    if lat > 84 or lat < -80:
+        return by_code(5041 if lat > 0 else 5042)
+    return by_code((32600 if lat >= 0 else 32700) + int((lon + 180) % 360 // 6) + 1)
 
 
 def _point(origin: str | None) -> tuple[float, float]:

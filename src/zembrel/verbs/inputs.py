@@ -12,12 +12,12 @@ from pathlib import Path
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import identify, load, readable
 from zembrel.geodesy.crs import same
-from zembrel.geodesy.registry import parse_crs
 from zembrel.raster.model import Raster, pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.nodata import WithNodata
 from zembrel.raster.views.place import Reframed
 from zembrel.verbs.options import Inputs
+from zembrel.verbs.within import parse_crs_phrase
 
 
 @dataclass(frozen=True)
@@ -37,7 +37,7 @@ def open_input(path: Path, options: Inputs) -> Raster:
     """One input, with its CRS, nodata and bands as the options say. Raises InputError."""
     raster = load(identify(path)).open_raster(path, options.layer)
     if options.from_crs:
-        crs = parse_crs(options.from_crs)
+        crs = parse_crs_phrase(options.from_crs)
         if raster.frame.crs is None or options.force_crs:
             raster = Reframed(raster, replace(raster.frame, crs=crs))
         elif not same(raster.frame.crs, crs):

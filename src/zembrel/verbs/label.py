@@ -12,7 +12,6 @@ from zembrel.errors import UsageError
 from zembrel.formats import identify
 from zembrel.formats.tiff.wording import Wording
 from zembrel.formats.worldfile import world_file_name, write_world_file
-from zembrel.geodesy.registry import parse_crs
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Band, Raster
@@ -21,6 +20,7 @@ from zembrel.raster.views.nodata import WithNodata
 from zembrel.verbs.inputs import find_inputs, open_input
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_facts, frame_items
+from zembrel.verbs.within import parse_crs_phrase
 
 
 @dataclass(frozen=True)
@@ -68,7 +68,7 @@ def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:
 def _mended(path: Path, raster: Raster, changes: Changes) -> tuple[Frame, tuple[Band, ...], list[str]]:
     frame, bands, did = raster.frame, raster.bands, []
     if changes.crs:
-        frame = replace(frame, crs=parse_crs(changes.crs))
+        frame = replace(frame, crs=parse_crs_phrase(changes.crs))
         did.append(f"CRS {changes.crs}")
     if changes.shift:
         frame = replace(frame, affine=_shifted(frame.affine, changes.shift))

@@ -75,6 +75,13 @@ def frame_facts(frame: Frame) -> dict[str, Any]:
     }
 
 
+def show_table(rows: Sequence[Sequence[str]]) -> str:
+    """Rows of words in columns, two blanks apart at least."""
+    widths = [max(len(row[n]) for row in rows) + 3 for n in range(len(rows[0]))]
+    lines = ("".join(f"{cell:<{w}}" for cell, w in zip(row, widths, strict=True)).rstrip() for row in rows)
+    return "\n".join(lines) + "\n"
+
+
 def show_bounds(frame: Frame) -> str:
     """West, south, east and north with as many digits as the cell size asks for."""
     digits = 6 if unit_sign(frame.crs) == "deg" else 2

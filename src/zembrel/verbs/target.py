@@ -9,7 +9,6 @@ from pathlib import Path
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, same
 from zembrel.geodesy.operation import operation
-from zembrel.geodesy.registry import parse_crs
 from zembrel.grid.extent import carried_bounds, carried_cell
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
@@ -19,7 +18,7 @@ from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.reproject import check_method, on_frame
 from zembrel.verbs.inputs import Layer, check_placed
 from zembrel.verbs.options import Where
-from zembrel.verbs.within import Resolved, load_frame, overlap_error, resolve
+from zembrel.verbs.within import Resolved, load_frame, overlap_error, parse_crs_phrase, resolve
 
 Bounds = tuple[float, float, float, float]
 
@@ -90,7 +89,7 @@ def _choose_crs(layers: Sequence[Layer], where: Where) -> tuple[CRS | None, tupl
                 f"it cannot be brought to {where.crs}",
                 "add --from-crs CRS with what it is in",
             )
-        return parse_crs(where.crs), ()
+        return parse_crs_phrase(where.crs), ()
     weights: list[tuple[CRS | None, int]] = []
     for layer in layers:
         crs = layer.raster.frame.crs

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,6 +11,8 @@ import numpy as np
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import open_raster
 from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
+from zembrel.geodesy.registry import parse_crs
+from zembrel.geodesy.text import read_crs
 from zembrel.grid.area import Area, Around, Box, PathArea, Place, check_bounds, parse_area
 from zembrel.grid.extent import Bounds, box_bounds
 from zembrel.grid.frame import Frame
@@ -120,6 +123,22 @@ def _extent_of(frame: Frame, crs: CRS | None) -> Resolved:
     x, y = frame.corners.at(cols, rows)
     ring = list(zip(np.asarray(x).tolist(), np.asarray(y).tolist(), strict=True))
     return _carried_polygon([ring], frame.crs, crs, rectangle=False)
+
+
+def parse_crs_phrase(text: str) -> CRS:
+    """A CRS as people give it: EPSG:code, a registry name, a .prj or .wkt file, a raster, or the text itself.
+
+    Raises InputError.
+    """
+    path = Path(text)
+    if text.lstrip()[:1] == "{" or re.match(r"\s*[A-Za-z_]+\s*\[", text):
+        return read_crs(text)
+    if path.suffix.lower() in (".prj", ".wkt", ".json") and path.is_file():
+        try:
+            return read_crs(path.read_text("utf-8", errors="replace"))
+        except OSError as exc:
+            raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
+    return parse_crs(text)
 
 
 def load_frame(path: Path) -> Frame:

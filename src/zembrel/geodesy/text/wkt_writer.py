@@ -90,7 +90,7 @@ def _projcs(crs: ProjectedCRS, prj: bool) -> Node:
 def _wkt1_value(code: int, value: float, crs: ProjectedCRS) -> float:
     if code in ANGLES:
         return in_unit(value, crs.base.unit.factor)
-    return value / crs.unit.factor if code in LENGTHS else value
+    return float(f"{value / crs.unit.factor:.15g}") if code in LENGTHS else value
 
 
 def _axis_name(orientation: str) -> str:

@@ -1,0 +1,66 @@
+"""Verbs about coordinate reference systems and coordinates."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.command import Command
+from zembrel.verbs.options import Output
+
+_NOT_HERE = (
+    "format", "type", "nodata", "compress", "settings", "world_file", "dry_run", "ceiling", "memory",
+    "workers", "keep_going",
+)  # fmt: skip
+
+
+def crs(
+    action: Annotated[str, typer.Argument(hidden=True)],
+    words: Annotated[list[str], typer.Argument(hidden=True)],
+    form: Annotated[
+        str | None, typer.Option("--as", metavar="FORM", help="Show it as wkt2, wkt1, prj or json.")
+    ] = None,
+    all_found: Annotated[bool, typer.Option("--all", help="All that are found.")] = False,
+) -> Any:
+    """find TEXT or AREA: CRSs by name or place. show CRS: what it is. fit LAYER or AREA: which ones suit it,
+    with how far their scale is off there. operations CRS CRS: the ways from one to the other."""
+    from zembrel.verbs import crs as verb
+
+    return verb.crs(action, tuple(words), form=form, all_found=all_found)
+
+
+def coords(
+    output: Output,
+    from_crs: Annotated[
+        str | None, typer.Option("--from-crs", metavar="CRS", help="What the coordinates are in.")
+    ] = None,
+    target: Annotated[
+        str | None, typer.Option("-c", "--crs", metavar="CRS", help="What they shall be in.")
+    ] = None,
+    inputs_from: Annotated[
+        str | None, typer.Option("--inputs-from", metavar="FILE", help="Lines from a file, not stdin.")
+    ] = None,
+    swapped: Annotated[bool, typer.Option("--yx", help="Latitude comes first, in degrees.")] = False,
+    axes: Annotated[
+        str | None, typer.Option("--axes", metavar="registry", help="Order and signs as registered.")
+    ] = None,
+    keep_going: Annotated[bool, typer.Option("--keep-going", help="Leave bad lines out; exit 7.")] = False,
+) -> Any:
+    """Coordinates from one CRS into another: lines x,y[,z] from stdin to stdout. Numbers or degrees, minutes
+    and seconds (24 00 30 W, 46d0m30sN) are read; full precision is written; what follows is carried along."""
+    from zembrel.errors import UsageError
+    from zembrel.verbs import coords as verb
+
+    if axes not in (None, "registry"):
+        raise UsageError(
+            f"--axes {axes}", "axes are x first, or as registered", "write --axes registry, or leave it out"
+        )
+    reading = verb.Reading(swapped, axes == "registry", keep_going)
+    return verb.coords(from_crs, target, output, reading, lines=verb.read_lines(inputs_from))
+
+
+COMMANDS = {
+    "crs": Command(crs, "zembrel crs find UTM zone 26N"),
+    "coords": Command(coords, "zembrel coords --from-crs EPSG:4326 --crs EPSG:32626 < points.csv", _NOT_HERE),
+}
