@@ -35,7 +35,7 @@ def sheet(zembrel: Program) -> Program:
         (["reproject", "lost.tif", "--crs", "EPSG:4326", "--out", "x.tif"], "lost.tif has no coordinate reference system"),
         (["mosaic", "a.tif", "lost.tif", "--out", "x.tif"], "lost.tif has no coordinate reference system"),
         (["index", "lost.tif", "--out", "x.geojson"], "lost.tif has no coordinate reference system"),
-        (["reproject", "a.tif", "--crs", "EPSG:99999", "--out", "x.tif"], "EPSG:99999 is not a CRS Zembrel knows"),
+        (["reproject", "a.tif", "--crs", "EPSG:99999", "--out", "x.tif"], "EPSG:99999 is not a CRS of the registry"),
         (["clip", "a.tif", "--within", "1,2,3,4", "--out", "x.tif"], "a.tif has nothing inside 1,2,3,4"),
         (["clip", "a.tif", "--within", "nowhere.geojson", "--out", "x.tif"], "area 'nowhere.geojson' is no area phrase and no file"),
         (["convert", "a.tif", "--layer", "7", "--out", "x.tif"], "a.tif has no layer '7'"),

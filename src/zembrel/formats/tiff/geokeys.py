@@ -10,10 +10,11 @@ from typing import Any
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.formats.tiff import tags
+from zembrel.formats.tiff import tags, userkeys
 from zembrel.formats.tiff.directory import Directory, broken
 from zembrel.geodesy.crs import CRS, GeographicCRS, UnresolvedCRS
 from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.geodesy.units import DEGREE, METRE
 from zembrel.grid.frame import Affine, Frame
 
@@ -73,13 +74,19 @@ def _read_crs(keys: dict[int, int | float | str]) -> CRS | None:
         return None
     code = int(keys.get(PROJECTED_CRS if projected else GEODETIC_CRS, USER_DEFINED))
     citation = keys.get(PROJECTED_CITATION if projected else GEODETIC_CITATION) or keys.get(CITATION)
-    if code not in (0, USER_DEFINED):
+    name = str(citation or (f"EPSG:{code}" if code not in (0, USER_DEFINED) else "user-defined"))
+    unresolved = UnresolvedCRS(
+        name, METRE if projected else DEGREE, None if code in (0, USER_DEFINED) else code
+    )
+    if unresolved.code is not None:
         try:
             return by_code(code)
         except InputError:
-            name = str(citation or f"EPSG:{code}")
-            return UnresolvedCRS(name, METRE if projected else DEGREE, code)
-    return UnresolvedCRS(str(citation or "user-defined"), METRE if projected else DEGREE)
+            return unresolved
+    if str(keys.get(CITATION, "")).startswith("PROJCRS["):
+        return read_crs(str(keys[CITATION]))
+    spelt = userkeys.read_projected(keys, name) if projected else userkeys.read_geographic(keys, name)
+    return spelt or unresolved
 
 
 def frame_tags(frame: Frame) -> dict[int, tuple[int, Any]]:
@@ -94,31 +101,57 @@ def frame_tags(frame: Frame) -> dict[int, tuple[int, Any]]:
     else:
         matrix = [a.x_col, a.x_row, 0, a.x0, a.y_col, a.y_row, 0, a.y0, 0, 0, 0, 0, 0, 0, 0, 1]
         written[tags.MODEL_TRANSFORMATION] = tags.DOUBLE, matrix
-    keys, text = _keys_of(frame)
-    header = [1, 1, 1, len(keys)]
-    written[tags.GEO_KEY_DIRECTORY] = tags.SHORT, np.array([header, *keys]).ravel().tolist()
-    if text:
-        written[tags.GEO_ASCII_PARAMS] = tags.ASCII, text
+    written |= _key_tags(frame)
     return written
 
 
-def _keys_of(frame: Frame) -> tuple[list[list[int]], str]:
-    """Rows of the key directory in ascending order, and the text they point into."""
-    raster_type = POINT if frame.registration == "node" else AREA
-    crs = frame.crs
-    if crs is None:
-        return [[RASTER_TYPE, 0, 1, raster_type]], ""
+def _key_tags(frame: Frame) -> dict[int, tuple[int, Any]]:
+    """The key directory in ascending order, and the numbers and texts that it points into."""
+    keys: dict[int, int | float | str] = {RASTER_TYPE: POINT if frame.registration == "node" else AREA}
+    if frame.crs is not None:
+        keys |= _crs_keys(frame.crs)
+    rows: list[list[int]] = []
+    doubles: list[float] = []
+    text = ""
+    for key, value in sorted(keys.items()):
+        if isinstance(value, str):
+            value = value.replace("|", "/") + "|"
+            rows.append([key, tags.GEO_ASCII_PARAMS, len(value), len(text)])
+            text += value
+        elif isinstance(value, float):
+            rows.append([key, tags.GEO_DOUBLE_PARAMS, 1, len(doubles)])
+            doubles.append(value)
+        else:
+            rows.append([key, 0, 1, value])
+    header = [1, 1, 1, len(rows)]
+    made: dict[int, tuple[int, Any]] = {
+        tags.GEO_KEY_DIRECTORY: (tags.SHORT, np.array([header, *rows]).ravel().tolist())
+    }
+    if doubles:
+        made[tags.GEO_DOUBLE_PARAMS] = tags.DOUBLE, doubles
+    if text:
+        made[tags.GEO_ASCII_PARAMS] = tags.ASCII, text
+    return made
+
+
+def _crs_keys(crs: CRS) -> dict[int, int | float | str]:
     geographic = isinstance(crs, GeographicCRS) or (isinstance(crs, UnresolvedCRS) and crs.unit == DEGREE)
-    text = crs.name.replace("|", "/") + "|"
-    rows = [
-        [MODEL_TYPE, 0, 1, GEOGRAPHIC if geographic else PROJECTED],
-        [RASTER_TYPE, 0, 1, raster_type],
-    ]
-    code = crs.code or USER_DEFINED
-    if geographic:
-        rows += [[GEODETIC_CRS, 0, 1, code], [GEODETIC_CITATION, tags.GEO_ASCII_PARAMS, len(text), 0]]
-        rows.append([ANGULAR_UNITS, 0, 1, crs.unit.code])
-    else:
-        rows += [[PROJECTED_CRS, 0, 1, code], [PROJECTED_CITATION, tags.GEO_ASCII_PARAMS, len(text), 0]]
-        rows.append([LINEAR_UNITS, 0, 1, crs.unit.code])
-    return rows, text
+    kind, name, units = (
+        (GEODETIC_CRS, GEODETIC_CITATION, ANGULAR_UNITS)
+        if geographic
+        else (PROJECTED_CRS, PROJECTED_CITATION, LINEAR_UNITS)
+    )
+    # codes of GeoTIFF have 16 bits
+    code = crs.code if crs.code and crs.code < USER_DEFINED else USER_DEFINED
+    keys: dict[int, int | float | str] = {MODEL_TYPE: GEOGRAPHIC if geographic else PROJECTED}
+    keys |= {kind: code, name: crs.name}
+    if crs.unit.code:
+        keys[units] = crs.unit.code
+    if code == USER_DEFINED and not isinstance(crs, UnresolvedCRS):
+        spelt = userkeys.write_rows(crs)
+        if spelt is None:
+            keys[CITATION] = write_crs(crs, "wkt2")
+        else:
+            keys |= {key: float(v) if isinstance(v, float) else int(v) for key, v in spelt}
+            keys[kind] = USER_DEFINED
+    return keys
