@@ -12,7 +12,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-CASES = ("start", "reproject", "memory")
+CASES = ("start", "geodesy", "reproject", "memory")
 
 
 def main(wanted: list[str]) -> int:

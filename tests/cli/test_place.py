@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from program import Program
-from rasters import random_cells, raster, save
+from rasters import frame, random_cells, raster, save
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs
@@ -72,7 +72,7 @@ def test_full_precision_there_and_back(zembrel: Program) -> None:
     )
     back = zembrel("coords", "--from-crs", "EPSG:27700", "--crs", "EPSG:32626", stdin=there.out)
     assert points(back.out)[0] == pytest.approx([732123.4567890123, 5098765.4321098765], abs=5e-3)
-    assert "datum shift EPSG:1314" in there.err
+    assert "datum shift inverse of EPSG:1314" in there.err
 
 
 def test_bad_lines_are_named_and_left_out_only_when_asked(zembrel: Program) -> None:
@@ -148,3 +148,50 @@ def test_a_layer_may_be_given_any_text_of_a_crs(zembrel: Program, tmp_path: Path
     zembrel("reproject", "a.tif", "--crs", text, "--out", "b.tif")
     told = json.loads(zembrel("describe", "b.tif", "--json").out)
     assert told["layers"][0]["frame"]["crs"] == "EPSG:32627"
+
+
+AREAS = (["place:Marrow Harbour"], ["-24.2,45.9,-24,46.1"], ["--", "-24.2,45.9,-24,46.1@EPSG:4326"])
+
+
+def test_places_and_areas_are_looked_up_alike(zembrel: Program) -> None:
+    point = {"type": "Point", "coordinates": [-24.1, 46.0]}
+    feature = {"type": "Feature", "properties": {"name": "Marrow Harbour"}, "geometry": point}
+    (zembrel.folder / "p.geojson").write_text(
+        json.dumps({"type": "FeatureCollection", "features": [feature]})
+    )
+    (zembrel.folder / "zembrel.toml").write_text('places = "p.geojson"\n')
+    found = [zembrel("crs", "fit", "--json", *area).json["found"][0]["code"] for area in AREAS]
+    assert found == [32626] * len(AREAS)
+    assert zembrel.refuses(3, "crs", "find", "place:Harbour")[2] == "did you mean Marrow Harbour?"
+    assert zembrel.refuses(3, "crs", "fit", "none.tif")[0].endswith("is no area phrase and no file")
+
+
+def test_what_the_registry_has_against_a_crs_is_said(zembrel: Program) -> None:
+    save(zembrel.folder / "a.tif", raster(random_cells(20, 20)))
+    words = ["reproject", "a.tif", "--dry-run", "--out", "b.tif", "--crs"]
+    said = zembrel(*words, "EPSG:2036").err
+    assert "EPSG:2036 is withdrawn: EPSG:2953 replaces it" in said
+    assert "outside the area of use of EPSG:2036 (Canada - New Brunswick)" in said
+    here = zembrel(*words, "EPSG:32626").err
+    assert "withdrawn" not in here and "outside" not in here
+
+
+def test_a_shift_that_nobody_knows_is_said_or_refused(zembrel: Program) -> None:
+    save(zembrel.folder / "a.tif", raster(random_cells(20, 20)))
+    words = ["reproject", "a.tif", "--crs", "EPSG:4001", "--out", "b.tif"]
+    assert "no shift is known" in zembrel.refuses(3, *words, "--strict-crs")[0]
+    assert not (zembrel.folder / "b.tif").exists()
+    assert "no shift known from World Geodetic System 1984" in zembrel(*words).err
+    line = ["coords", "--from-crs", "EPSG:4326", "--crs", "EPSG:4001", "--strict-crs"]
+    assert "no shift is known" in zembrel(*line, stdin="1,2\n", code=3).err
+
+
+def test_the_shift_is_the_one_of_the_place(zembrel: Program) -> None:
+    """One old datum, two ends of a continent: other transformations hold there."""
+    chosen = []
+    for west, south in ((-100, 31), (-150, 62)):
+        where = frame(20, 20, 0.001, west, south, by_code(4267))
+        save(zembrel.folder / "a.tif", raster(random_cells(20, 20), where=where))
+        told = zembrel("reproject", "a.tif", "--crs", "EPSG:4326", "--out", "b.tif", "--replace").err
+        chosen.append(told.partition("datum shift ")[2].split()[0])
+    assert chosen[0] != chosen[1]

@@ -21,6 +21,7 @@ from zembrel.cli.settings import defaults_for
 from zembrel.verbs.options import Inputs, Output, Where
 
 GROUPS = (Inputs, Where, Output)
+WITHOUT_OUT = ("coords", "frame", "label")  # do something even so
 
 
 class VerbCommand(TyperCommand):
@@ -34,7 +35,8 @@ class VerbCommand(TyperCommand):
         names = {str(p.name) for p in self.params}
         own = ["[NAME]"] if "name" in names else ["ACTION WORD..."] if "action" in names else []
         inputs = ["INPUT..."] if "inputs" in names else []
-        return [*inputs, *own, *(["--out PATH"] if "out" in names else []), "[options]"]
+        out = ["--out PATH"] if "out" in names and self.name not in WITHOUT_OUT else []
+        return [*inputs, *own, *out, "[options]"]
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         grammar.check(self.params, args)

@@ -38,6 +38,8 @@ def check(parameters: Sequence[Any], arguments: Sequence[str]) -> None:
 
 def numbers_last(arguments: Sequence[str]) -> list[str]:
     """`arguments` with areas that begin with a minus sign where they cannot be taken for options."""
+    if "--" in arguments:
+        return list(arguments)
     areas = [word for word in arguments if re.match(r"-\d[\d.]*,", word)]
     return [word for word in arguments if word not in areas] + (["--", *areas] if areas else [])
 

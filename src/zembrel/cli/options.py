@@ -39,6 +39,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "reach": (("--reach",), "LENGTH", "How far around a place: 1.5mi."),
     "mask": (("--mask",), None, "Also blank what lies outside the area's outline."),
     "places": (("--places",), "FILE", "Features with names, for place:NAME."),
+    "strict_crs": (("--strict-crs",), None, "Refuse where no shift between two datums is known."),
     "out": (("-o", "--out"), "PATH", "The result; a folder if it ends in / or is one."),
     "format": (("--format",), "NAME", "Format of the result, if its name does not say."),
     "type": (("--type",), "TYPE", "Cell type of the result: uint8 ... float64."),

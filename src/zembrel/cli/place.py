@@ -7,6 +7,7 @@ from typing import Annotated, Any
 import typer
 
 from zembrel.cli.command import Command
+from zembrel.cli.options import option
 from zembrel.verbs.options import Output
 
 _NOT_HERE = (
@@ -22,12 +23,13 @@ def crs(
         str | None, typer.Option("--as", metavar="FORM", help="Show it as wkt2, wkt1, prj or json.")
     ] = None,
     all_found: Annotated[bool, typer.Option("--all", help="All that are found.")] = False,
+    places: Annotated[str | None, option("places")] = None,
 ) -> Any:
     """find TEXT or AREA: CRSs by name or place. show CRS: what it is. fit LAYER or AREA: which ones suit it,
     with how far their scale is off there. operations CRS CRS: the ways from one to the other."""
     from zembrel.verbs import crs as verb
 
-    return verb.crs(action, tuple(words), form=form, all_found=all_found)
+    return verb.crs(action, tuple(words), form=form, all_found=all_found, places=places)
 
 
 def coords(
@@ -46,6 +48,7 @@ def coords(
         str | None, typer.Option("--axes", metavar="registry", help="Order and signs as registered.")
     ] = None,
     keep_going: Annotated[bool, typer.Option("--keep-going", help="Leave bad lines out; exit 7.")] = False,
+    strict: Annotated[bool, option("strict_crs")] = False,
 ) -> Any:
     """Coordinates from one CRS into another: lines x,y[,z] from stdin to stdout. Numbers or degrees, minutes
     and seconds (24 00 30 W, 46d0m30sN) are read; full precision is written; what follows is carried along."""
@@ -56,7 +59,7 @@ def coords(
         raise UsageError(
             f"--axes {axes}", "axes are x first, or as registered", "write --axes registry, or leave it out"
         )
-    reading = verb.Reading(swapped, axes == "registry", keep_going)
+    reading = verb.Reading(swapped, axes == "registry", keep_going, strict)
     return verb.coords(from_crs, target, output, reading, lines=verb.read_lines(inputs_from))
 
 

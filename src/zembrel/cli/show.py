@@ -13,7 +13,7 @@ from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
     "onto", "crs", "cell", "mask", "format", "type", "nodata", "compress", "settings", "world_file",
-    "dry_run", "ceiling", "keep_going",
+    "strict_crs", "dry_run", "ceiling", "keep_going",
 )  # fmt: skip
 
 

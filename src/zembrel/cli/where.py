@@ -11,7 +11,7 @@ from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
     "layer", "from_nodata", "bands", "mask", "format", "type", "nodata", "compress", "settings", "world_file",
-    "ceiling", "memory", "workers", "keep_going",
+    "strict_crs", "ceiling", "memory", "workers", "keep_going",
 )  # fmt: skip
 
 

@@ -10,7 +10,7 @@ import numpy as np
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, metres_per_unit, same
 from zembrel.geodesy.ellipsoid import Array
 from zembrel.geodesy.registry import entry
-from zembrel.geodesy.shifts import Shift, shift
+from zembrel.geodesy.shifts import Bounds, Shift, holds, shift
 
 
 @dataclass(frozen=True)
@@ -41,9 +41,10 @@ class CoordinateOperation:
 
 
 def operation(source: CRS, target: CRS, place: tuple[float, float] | None = None) -> CoordinateOperation:
-    """The operation from `source` to `target`, best at `place` (degrees; default: their areas of use).
+    """The operation from `source` to `target`, best at `place` (longitude and latitude, degrees).
 
-    Raises InputError if either cannot be computed.
+    A place outside their areas of use does not count: then it is the middle of the smaller one. Raises
+    InputError if either CRS cannot be computed.
     """
     for crs in (source, target):
         if isinstance(crs, UnresolvedCRS):
@@ -51,16 +52,21 @@ def operation(source: CRS, target: CRS, place: tuple[float, float] | None = None
     assert not isinstance(source, UnresolvedCRS) and not isinstance(target, UnresolvedCRS)
     if source.datum.code == target.datum.code and source.datum == target.datum:
         return CoordinateOperation(source, target)
-    return CoordinateOperation(
-        source, target, shift(source.datum, target.datum, place or _place(source, target))
-    )
+    areas = _areas(source, target)
+    if place is None or not all(holds(area, place) for area in areas):
+        place = _middle(areas)
+    return CoordinateOperation(source, target, shift(source.datum, target.datum, place))
 
 
 @lru_cache(maxsize=256)
-def _place(source: CRS, target: CRS) -> tuple[float, float] | None:
-    """The middle of the smaller area of use of the two."""
+def _areas(source: CRS, target: CRS) -> list[Bounds]:
+    """The areas of use that are registered."""
     found = [e for crs in (source, target) if crs.code and (e := entry(crs.code))]
-    areas = [e.bounds for e in found if np.isfinite(e.bounds).all()]
+    return [e.bounds for e in found if np.isfinite(e.bounds).all()]
+
+
+def _middle(areas: list[Bounds]) -> tuple[float, float] | None:
+    """The middle of the smallest area."""
     if not areas:
         return None
     west, south, east, north = min(areas, key=lambda b: ((b[2] - b[0]) % 360.0001) * (b[3] - b[1]))

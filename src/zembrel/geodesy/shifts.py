@@ -7,6 +7,7 @@ from functools import lru_cache
 
 import numpy as np
 
+from zembrel.errors import InputError
 from zembrel.geodesy import helmert
 from zembrel.geodesy.crs import Datum
 from zembrel.geodesy.ellipsoid import Array
@@ -37,6 +38,10 @@ class Transformation:
     area: Bounds
     grid: bool
     backward: bool = False
+
+    @property
+    def label(self) -> str:
+        return f"{'inverse of ' if self.backward else ''}EPSG:{self.code} {self.name}"
 
     @property
     def reversed(self) -> Transformation:
@@ -128,13 +133,23 @@ class Shift:
     def inverse(self) -> Shift:
         return Shift(self.target, self.source, _turned(self.steps), self.better)
 
+    def checked(self, strict: bool) -> Shift:
+        """Itself. Raises InputError, if `strict`, when the registry knows no way."""
+        if strict and not self.steps:
+            raise InputError(
+                f"no shift is known from {self.source.name} to {self.target.name}",
+                "--strict-crs does not let coordinates be taken over as they are",
+                "leave it out, or say with --from-crs what the coordinates are in",
+            )
+        return self
+
     def describe(self) -> str:
         """One phrase for the receipt."""
         if not self.steps:
             return (
                 f"no shift known from {self.source.name} to {self.target.name}: coordinates taken as they are"
             )
-        names = " and ".join(f"EPSG:{step.code} {step.name}" for step in self.steps)
+        names = " and ".join(step.label for step in self.steps)
         accuracy = f"{self.accuracy:g} m" if self.accuracy < _GUESS else "accuracy not stated"
         hint = (
             f" (EPSG:{self.better.code}, {self.better.accuracy:g} m, would need a grid file)"
@@ -159,7 +174,7 @@ def shift(source: Datum, target: Datum, place: tuple[float, float] | None = None
         return None
     ways = _ways(source.code, target.code)
     usable = [way for way in ways if all(_computable(step) for step in way)]
-    better = [way[0] for way in ways if len(way) == 1 and way[0].grid and _holds(way[0].area, place)]
+    better = [way[0] for way in ways if len(way) == 1 and way[0].grid and holds(way[0].area, place)]
     if not usable:
         return Shift(source, target, (), min(better, key=lambda step: step.accuracy, default=None))
     best = min(usable, key=lambda way: _rank(way, place))
@@ -214,12 +229,13 @@ def _computable(step: Transformation) -> bool:
 
 
 def _rank(way: tuple[Transformation, ...], place: tuple[float, float] | None) -> tuple[float, ...]:
-    inside = all(_holds(step.area, place) for step in way)
+    inside = all(holds(step.area, place) for step in way)
     accuracy, size = sum(s.accuracy for s in way), sum(_size(s.area) for s in way)
     return (0.0, accuracy, size, -way[0].code) if inside else (1.0, -size, accuracy, -way[0].code)
 
 
-def _holds(area: Bounds, place: tuple[float, float] | None) -> bool:
+def holds(area: Bounds, place: tuple[float, float] | None) -> bool:
+    """Whether a place, degrees, lies in an area; no place lies in the world alone."""
     if place is None:
         return area == _WORLD
     (west, south, east, north), (lon, lat) = area, place

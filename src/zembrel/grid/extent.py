@@ -7,12 +7,25 @@ import math
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS, GeographicCRS, label, metres_per_unit, same
-from zembrel.geodesy.operation import operation
+from zembrel.geodesy.crs import CRS, GeographicCRS, UnresolvedCRS, label, metres_per_unit, same
+from zembrel.geodesy.operation import CoordinateOperation, operation
 from zembrel.grid.frame import Array, Frame
 
 Bounds = tuple[float, float, float, float]
 _EDGE_POINTS = 257  # along each side; the sag of an edge between two of them is negligible
+
+
+def operation_of(frame: Frame, target: CRS) -> CoordinateOperation:
+    """From the CRS of `frame` to `target`, as is best at the middle of the frame."""
+    crs = frame.crs
+    assert crs is not None
+    place = None
+    if not isinstance(crs, UnresolvedCRS):
+        lon, lat = crs.to_geographic(
+            *frame.corners.at(np.array([frame.columns / 2]), np.array([frame.rows / 2]))
+        )
+        place = (math.degrees(lon[0]), math.degrees(lat[0]))
+    return operation(crs, target, place)
 
 
 def carried_bounds(frame: Frame, target: CRS) -> Bounds:
@@ -22,7 +35,7 @@ def carried_bounds(frame: Frame, target: CRS) -> Bounds:
     """
     if frame.crs is None or (same(frame.crs, target) and frame.north_up):
         return frame.bounds
-    return outline_bounds(*operation(frame.crs, target)(*_lattice(frame)), frame.crs, target)
+    return outline_bounds(*operation_of(frame, target)(*_lattice(frame)), frame.crs, target)
 
 
 def outline_bounds(x: Array, y: Array, source: CRS, target: CRS) -> Bounds:
@@ -80,7 +93,7 @@ def carried_cell(frame: Frame, target: CRS) -> tuple[float, float]:
     a = frame.affine
     xs = np.array([middle_x[0], middle_x[0] + a.x_col, middle_x[0] + a.x_row])
     ys = np.array([middle_y[0], middle_y[0] + a.y_col, middle_y[0] + a.y_row])
-    x, y = operation(frame.crs, target)(xs, ys)
+    x, y = operation_of(frame, target)(xs, ys)
     if not np.isfinite([x, y]).all():
         west, south, east, north = carried_bounds(frame, target)
         size = math.sqrt((east - west) * (north - south) / frame.size)

@@ -16,7 +16,8 @@ import numpy.typing as npt
 
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import GeographicCRS, same
-from zembrel.geodesy.operation import CoordinateOperation, operation
+from zembrel.geodesy.operation import CoordinateOperation
+from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 
@@ -60,7 +61,7 @@ class CoordinateMap:
         """From target to source, or None if both are in one CRS."""
         if self.target.crs is None or self.source.crs is None or same(self.target.crs, self.source.crs):
             return None
-        return operation(self.target.crs, self.source.crs)
+        return operation_of(self.source, self.target.crs).inverse
 
     @cached_property
     def parallel(self) -> bool:

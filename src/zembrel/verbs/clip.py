@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from zembrel.errors import UsageError
@@ -53,13 +54,13 @@ def _view(
         whole = (
             layer.raster.frame if native else decide([layer], Where(where.onto, where.crs, where.cell)).frame
         )
-        target = Target(whole, target.area, target.chose)
+        target = replace(target, frame=whole)
     if native and not outside:
         frame = layer.raster.frame
         pane = frame.pane_of(*target.frame.bounds).meet(frame.pane)
         assert pane is not None
         view: Raster = crop(layer.raster, pane)
-        target = Target(view.frame, target.area, target.chose)
+        target = replace(target, frame=view.frame)
         chose.append("native cells")
     else:
         view, more = brought(layer, target, method)

@@ -31,11 +31,15 @@ _DMS = re.compile(
 
 @dataclass(frozen=True)
 class Reading:
-    """How lines are to be understood and written. registered: axes in the registry's order and signs."""
+    """How lines are to be understood and written.
+
+    registered: axes in the registry's order and signs; strict: refuse where no datum shift is known.
+    """
 
     swapped: bool = False
     registered: bool = False
     keep_going: bool = False
+    strict: bool = False
 
 
 def coords(
@@ -59,6 +63,8 @@ def coords(
         )
     start, end = parse_crs_phrase(source), parse_crs_phrase(target)
     move = operation(start, end)
+    if move.shift is not None:
+        move.shift.checked(reading.strict)
     counts = _Counts()
     text = _converted(lines if lines is not None else sys.stdin, move, reading, counts)
     title = f"{label(start)} -> {label(end)}"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ from zembrel.geodesy.shifts import Shift, Transformation, ways
 from zembrel.geodesy.text import FORMS, write_crs
 from zembrel.geodesy.text.names import method_name, parameter_name
 from zembrel.geodesy.text.wkt_writer import ANGLES
+from zembrel.grid.area import PathArea, parse_area
 from zembrel.grid.extent import Bounds
 from zembrel.verbs.options import Where
 from zembrel.verbs.receipt import Receipt, show_table
@@ -23,14 +25,23 @@ from zembrel.verbs.within import parse_crs_phrase, resolve
 
 ACTIONS = ("find", "show", "fit", "operations")
 SHOWN = 20
+REACH = "1km"  # around a named place
 TRUE_ENOUGH = 0.001  # share by which the scale of a fitting map may be off
 ZONED = 9824  # coordinates with the zone before them serve no raster
 
 
-def crs(action: str, words: tuple[str, ...], *, form: str | None = None, all_found: bool = False) -> Receipt:
+def crs(
+    action: str,
+    words: tuple[str, ...],
+    *,
+    form: str | None = None,
+    all_found: bool = False,
+    places: str | None = None,
+) -> Receipt:
     """`find TEXT|AREA`, `show CRS`, `fit LAYER|AREA` or `operations A B`.
 
-    form: one of FORMS to show a CRS in. Raises UsageError for another action.
+    form: one of FORMS to show a CRS in; places: the file of named places. Raises UsageError for another
+    action.
     """
     if action not in ACTIONS:
         raise UsageError(
@@ -49,22 +60,23 @@ def crs(action: str, words: tuple[str, ...], *, form: str | None = None, all_fou
             }[action],
         )
     if action == "find":
-        return _find(" ".join(words), all_found)
+        return _find(" ".join(words), all_found, places)
     if action == "show":
         return _show(parse_crs_phrase(words[0]), form)
     if action == "fit":
-        return _fit(words[0])
+        return _fit(words[0], places)
     return _operations(parse_crs_phrase(words[0]), parse_crs_phrase(words[1]), all_found)
 
 
-def _find(text: str, all_found: bool) -> Receipt:
+def _find(text: str, all_found: bool, places: str | None) -> Receipt:
     most = 100_000 if all_found else SHOWN
-    found = _covering(text, most) or find(text, most)
+    by_area = Path(text).exists() or _is_area(text)
+    found = covering(*_middle(_degrees(text, places)), most) if by_area else find(text, most)
     if not found:
         raise InputError(
-            f"no CRS has {text!r} in its name or area",
+            f"no projected CRS is made for {text}" if by_area else f"no CRS has {text!r} in its name or area",
             "all current ones were looked at",
-            "try fewer or other words",
+            "CRSs of the whole world are found by name" if by_area else "try fewer or other words",
         )
     table = [("code", "name", "area of use")] + [(f"EPSG:{e.code}", e.name, e.area) for e in found]
     note = f"the first {SHOWN}; --all shows the others\n" if len(found) == most else ""
@@ -72,23 +84,18 @@ def _find(text: str, all_found: bool) -> Receipt:
     return Receipt("crs", "", (), facts, data=show_table(table) + note)
 
 
-def _covering(text: str, most: int) -> list[Entry]:
-    """CRSs for the middle of an area, if `text` is one."""
-    try:
-        middle = _middle(text)
-    except (UsageError, InputError):
-        return []
-    return covering(*middle, most)
+def _is_area(text: str) -> bool:
+    return not isinstance(parse_area(text), PathArea)
 
 
-def _middle(text: str) -> tuple[float, float]:
-    """Longitude and latitude, degrees, of the middle of an area phrase or a raster."""
-    west, south, east, north = _degrees(text)
+def _middle(bounds: Bounds) -> tuple[float, float]:
+    west, south, east, north = bounds
     return west + (east - west) / 2, (south + north) / 2
 
 
-def _degrees(text: str) -> Bounds:
-    return resolve(Where(within=text), by_code(4326)).bounds
+def _degrees(text: str, places: str | None) -> Bounds:
+    """West, south, east and north of an area phrase or a raster, degrees of WGS 84."""
+    return resolve(Where(within=text, places=places, reach=REACH), by_code(4326)).bounds
 
 
 def _show(found: CRS, form: str | None) -> Receipt:
@@ -141,10 +148,9 @@ def _value(code: int, value: float) -> str:
     return f"{value:.12g}"
 
 
-def _fit(text: str) -> Receipt:
-    lon, lat = _middle(text)
-    west, south, east, north = _degrees(text)
-    area = west, south, east, north
+def _fit(text: str, places: str | None) -> Receipt:
+    area = _degrees(text, places)
+    lon, lat = _middle(area)
     near = [e for e in covering(lon, lat, 60) if _method_of(e.code) != ZONED]
     usable = [(e, _distortion(e.code, lon, lat)) for e in near]
     usable = [pair for pair in usable if np.isfinite(pair[1])]
@@ -210,7 +216,7 @@ def _operations(source: CRS, target: CRS, all_found: bool) -> Receipt:
         raise (source if isinstance(source, UnresolvedCRS) else target).refuse()  # type: ignore[union-attr]
     chosen = operation(source, target)
     listed = ways(source.datum, target.datum)
-    rows = [("operation", "accuracy", "area", "")]
+    rows = [("operation", "accuracy", "W,S,E,N", "")]
     for way in listed[: None if all_found else SHOWN]:
         rows.append(_way_row(way, chosen.shift))
     text = f"{label(source)} -> {label(target)}: {chosen.describe()}\n"
@@ -234,7 +240,7 @@ def _way_row(way: tuple[Transformation, ...], chosen: Shift | None) -> tuple[str
         else ""
     )
     return (
-        " and ".join(f"EPSG:{s.code} {s.name}" for s in way),
+        " and ".join(step.label for step in way),
         f"{accuracy:g} m" if accuracy < 900 else "not stated",
         f"{west:g},{south:g},{east:g},{north:g}",
         mark,

@@ -13,6 +13,7 @@ from zembrel.geodesy.crs import CRS, UnresolvedCRS, label
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.area import split_crs
+from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes, show_number
@@ -141,7 +142,7 @@ def _middle(raster: Raster) -> str:
     frame = raster.frame
     x, y = frame.centres(np.array([frame.columns / 2 - 0.5]), np.array([frame.rows / 2 - 0.5]))
     assert frame.crs is not None
-    lon, lat = operation(frame.crs, by_code(4326))(x, y)
+    lon, lat = operation_of(frame, by_code(4326))(x, y)
     if not np.isfinite([lon[0], lat[0]]).all():
         return "outside the CRS's domain"
     return f"{abs(lat[0]):.5f} {'N' if lat[0] >= 0 else 'S'}  {abs(lon[0]):.5f} {'E' if lon[0] >= 0 else 'W'}"

@@ -37,6 +37,7 @@ class Where:
     reach: str | None = None
     mask: bool = False
     places: str | None = None
+    strict_crs: bool = False
 
 
 @dataclass(frozen=True)

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+import numpy as np
+
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import CRS, same
-from zembrel.geodesy.operation import operation
-from zembrel.grid.extent import carried_bounds, carried_cell
+from zembrel.geodesy.crs import CRS, UnresolvedCRS, same
+from zembrel.geodesy.registry import by_code, entry
+from zembrel.grid.extent import carried_bounds, carried_cell, operation_of
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
 from zembrel.measure import parse_cell
@@ -30,6 +32,7 @@ class Target:
     frame: Frame
     area: Resolved | None = None
     chose: tuple[str, ...] = ()
+    strict: bool = False  # a datum shift that nobody knows is an error
 
     def cover(self, touching: bool = False) -> Cover | None:
         return self.area.cover(self.frame, touching) if self.area else None
@@ -41,10 +44,14 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
     Raises UsageError for options that exclude each other, InputError if nothing lies in the area.
     """
     check_placed(layers)
-    if where.onto:
-        return _onto(where)
+    target = _onto(where) if where.onto else _around(layers, where, finest or layers)
+    return replace(target, strict=where.strict_crs, chose=(*target.chose, *_remarks(target.frame)))
+
+
+def _around(layers: Sequence[Layer], where: Where, finest: Sequence[Layer]) -> Target:
+    """The frame that holds all layers, or what of them lies in the area."""
     crs, chose = _choose_crs(layers, where)
-    cell = _choose_cell(finest or layers, where, crs)
+    cell = _choose_cell(finest, where, crs)
     bounds = _joined([_bounds(layer, crs) for layer in layers])
     area = None
     if where.within:
@@ -78,6 +85,23 @@ def _onto(where: Where) -> Target:
     if met is None:
         raise overlap_error(f"{where.onto} has nothing", frame.bounds, frame.crs, where.within)
     return Target(frame.crop(frame.pane_of(*met)), area, chose)
+
+
+def _remarks(frame: Frame) -> list[str]:
+    """What the registry has against this CRS here."""
+    known = entry(frame.crs.code) if frame.crs is not None and frame.crs.code else None
+    if known is None or isinstance(frame.crs, UnresolvedCRS):
+        return []
+    said = []
+    if known.deprecated:
+        other = f": EPSG:{known.replaced_by} replaces it" if known.replaced_by else ""
+        said.append(f"EPSG:{known.code} is withdrawn{other}")
+    west, south, east, north = known.bounds
+    pieces = [(west, east)] if west <= east else [(west, 180.0), (-180.0, east)]
+    here = carried_bounds(frame, by_code(4326))
+    if np.isfinite(known.bounds).all() and not any(_meet((w, south, e, north), here) for w, e in pieces):
+        said.append(f"outside the area of use of EPSG:{known.code} ({known.area})")
+    return said
 
 
 def _choose_crs(layers: Sequence[Layer], where: Where) -> tuple[CRS | None, tuple[str, ...]]:
@@ -199,9 +223,9 @@ def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[str
     name, why = choose_method(method, layer.raster, target.frame)
     chose = [f"method {name} ({why})"]
     if frame.crs is not None and target.frame.crs is not None and not same(frame.crs, target.frame.crs):
-        shift = operation(frame.crs, target.frame.crs)
-        if shift.shift is not None:
-            chose.append(shift.describe())
+        shift = operation_of(frame, target.frame.crs).shift
+        if shift is not None:
+            chose.append(shift.checked(target.strict).describe())
     return on_frame(layer.raster, target.frame, name), chose
 
 

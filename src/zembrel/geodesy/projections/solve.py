@@ -42,4 +42,4 @@ def inverted(forward: Forward, x: Array, y: Array, lon: Array, lat: Array) -> tu
 
 def wrapped(angle: Array) -> Array:
     """`angle` within half a turn of 0, radians."""
-    return np.where(np.abs(angle) > np.pi, np.mod(angle + np.pi, 2 * np.pi) - np.pi, angle)
+    return angle - 2 * np.pi * np.rint(angle / (2 * np.pi))

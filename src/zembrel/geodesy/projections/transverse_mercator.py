@@ -16,7 +16,8 @@ import numpy as np
 
 from zembrel.geodesy import latitudes
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
-from zembrel.geodesy.latitudes import Coefficients, coefficients
+from zembrel.geodesy.latitudes import Coefficients, coefficients, double_angle
+from zembrel.geodesy.projections.solve import wrapped
 
 # Row j - 1 holds the factors of n^j ... n^6 of the j-th coefficient.
 _FORWARD = (
@@ -97,7 +98,7 @@ class TransverseMercator:
         lon, lat = np.broadcast_arrays(lon, lat)
         x, y = np.empty(lon.shape), np.empty(lon.shape)
         for part in _chunks(lon.size):
-            away = np.mod(lon.ravel()[part] - self.lon_origin + math.pi, math.tau) - math.pi
+            away = wrapped(lon.ravel()[part] - self.lon_origin)
             east, north = self._plane(away, lat.ravel()[part])
             x.ravel()[part] = self.false_easting + east
             y.ravel()[part] = self._northing_of_equator + north
@@ -106,9 +107,10 @@ class TransverseMercator:
     def _plane(self, away: Array, lat: Array) -> tuple[Array, Array]:
         """Easting and northing from the central meridian and the equator."""
         with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
-            tangent, across = np.tan(latitudes.conformal(self.ellipsoid, lat)), np.cos(away)
+            tangent = np.tan(latitudes.conformal(self.ellipsoid, lat))
+            along, across = double_angle(np.tan(away / 2))
             square = tangent * tangent + across * across
-            slope = np.sin(away) / np.sqrt(square)  # sinh of eta
+            slope = along / np.sqrt(square)  # sinh of eta
             doubled = 2 * slope * np.sqrt(1 + slope * slope), 1 + 2 * slope * slope
             sine, cosine = 2 * tangent * across / square, (across * across - tangent * tangent) / square
             north, east = _complex_sum(self._series[0], sine, cosine, *doubled)
@@ -126,7 +128,7 @@ class TransverseMercator:
             eastings = x.ravel()[part] - self.false_easting
             northings = y.ravel()[part] - self._northing_of_equator
             away, lat.ravel()[part] = self._globe(eastings, northings)
-            lon.ravel()[part] = np.mod(away + self.lon_origin + math.pi, math.tau) - math.pi
+            lon.ravel()[part] = wrapped(away + self.lon_origin)
         return lon, lat
 
     def _globe(self, east: Array, north: Array) -> tuple[Array, Array]:
@@ -136,11 +138,11 @@ class TransverseMercator:
             outside = ~((np.abs(xi) <= math.pi / 2 + 1e-9) & (np.abs(eta) <= 2.5))
             growth = np.exp(2 * eta)
             doubled = (growth - 1 / growth) / 2, (growth + 1 / growth) / 2
-            less_xi, less_eta = _complex_sum(self._series[1], np.sin(2 * xi), np.cos(2 * xi), *doubled)
+            less_xi, less_eta = _complex_sum(self._series[1], *double_angle(np.tan(xi)), *doubled)
             xi, eta = xi - less_xi, eta - less_eta
-            slope, across = np.sinh(eta), np.cos(xi)
+            slope, (up, across) = np.sinh(eta), double_angle(np.tan(xi / 2))
             away = np.arctan2(slope, across)
-            tangent = np.sin(xi) / np.hypot(slope, across)
+            tangent = up / np.sqrt(slope * slope + across * across)
             lat = latitudes.from_conformal(self.ellipsoid, tangent)
             outside |= ~(np.abs(away) <= WIDEST)
         away[outside] = lat[outside] = np.nan
