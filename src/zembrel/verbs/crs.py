@@ -16,7 +16,7 @@ from zembrel.geodesy.registry import Entry, by_code, covering, entry, find
 from zembrel.geodesy.shifts import Shift, Transformation, ways
 from zembrel.geodesy.text import FORMS, write_crs
 from zembrel.geodesy.text.names import method_name, parameter_name
-from zembrel.geodesy.text.wkt_writer import ANGLES
+from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS
 from zembrel.grid.area import PathArea, parse_area
 from zembrel.grid.extent import Bounds
 from zembrel.verbs.options import Where
@@ -134,7 +134,7 @@ def _definition(found: GeographicCRS | ProjectedCRS) -> list[tuple[str, str]]:
     ]
     if isinstance(found, ProjectedCRS):
         rows += [("base", label(found.base)), ("method", _method(found.conversion.method))]
-        rows += [(f"  {parameter_name(c)}", _value(c, v)) for c, v in found.conversion.parameters]
+        rows += [(f"  {parameter_name(c)}", _value(c, v, found)) for c, v in found.conversion.parameters]
     return rows
 
 
@@ -142,9 +142,11 @@ def _method(code: int) -> str:
     return f"EPSG:{code} {method_name(code)}"
 
 
-def _value(code: int, value: float) -> str:
+def _value(code: int, value: float, crs: ProjectedCRS) -> str:
     if code in ANGLES:
         return f"{np.degrees(value):.12g} degrees"
+    if code in LENGTHS:
+        return f"{value / crs.unit.factor:.12g} ({crs.unit.name})"
     return f"{value:.12g}"
 
 
