@@ -142,8 +142,9 @@ def running(sheet: Program) -> subprocess.Popen[bytes]:
         "big.tif",
     ]
     process = subprocess.Popen(
-        [sys.executable, "-m", "zembrel", *words], cwd=sheet.folder, stderr=subprocess.PIPE
-    )
+        [sys.executable, "-m", "zembrel", *words], cwd=sheet.folder, stderr=subprocess.PIPE,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # a suite in the background ignores it
+    )  # fmt: skip
     while process.poll() is None and not list(sheet.folder.glob(".zembrel-part-*/*.tiles")):
         time.sleep(0.02)
     assert process.poll() is None

@@ -26,6 +26,7 @@ from zembrel.raster.views.reproject import on_frame
 Picture = npt.NDArray[Any]
 PIXELS = 1100  # along the longer side of the raster's part of the picture
 NOTHING = "#eceae4"  # behind invalid cells
+_TICK_ROOM, _HEADING_ROOM = 90, 640  # pixels that a label on an axis, and both headings, need
 INK = "#2b2b2b"
 
 
@@ -201,22 +202,26 @@ def _legend(axes: Any, band: Band) -> None:
 
 def _furnish(axes: Any, frame: Frame, title: str) -> None:
     west, south, east, north = frame.bounds
-    axes.set_title(title, loc="left", fontsize=15, color=INK, pad=10)
     axes.set_xlim(west, east)
     axes.set_ylim(south, north)
     per_x, per_y = _ground(frame)
     axes.set_aspect(per_y / per_x)
     axes.ticklabel_format(useOffset=False, style="plain")
-    axes.locator_params(nbins=6)
+    axes.apply_aspect()
+    width, height = axes.get_window_extent().size
+    axes.locator_params(axis="x", nbins=max(1, min(6, int(width / _TICK_ROOM))), min_n_ticks=1)
+    axes.locator_params(axis="y", nbins=max(1, min(6, int(height / _TICK_ROOM))))
     axes.tick_params(labelsize=9, colors=INK)
     for side in axes.spines.values():
         side.set_color("#8a8a86")
     degrees = isinstance(frame.crs, GeographicCRS)
     axes.set_xlabel("longitude, degrees" if degrees else "easting", fontsize=9, color=INK)
     axes.set_ylabel("latitude, degrees" if degrees else "northing", fontsize=9, color=INK)
+    narrow = width < _HEADING_ROOM
+    axes.set_title(title, loc="left", fontsize=15, color=INK, pad=22 if narrow else 10)
     axes.text(
-        1.0, 1.015, f"{label(frame.crs)}   {frame.columns:,} x {frame.rows:,} cells",
-        transform=axes.transAxes, ha="right", fontsize=9, color="#555",
+        0.0 if narrow else 1.0, 1.015, f"{label(frame.crs)}   {frame.columns:,} x {frame.rows:,} cells",
+        transform=axes.transAxes, ha="left" if narrow else "right", fontsize=9, color="#555",
     )  # fmt: skip
     if frame.crs is not None:
         _scale_bar(axes, (east - west) * per_x)

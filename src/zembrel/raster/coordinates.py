@@ -24,6 +24,7 @@ from zembrel.grid.pane import Pane
 SIDE = 64  # cells of the largest patch
 TOLERANCE = 0.05  # cells; measured at midpoints, then quartered by interpolating between those too
 _PROBES = 33  # places along each side of the frame where the scale is looked at
+_SEAM = 1e-6  # cells by which rounding may miss the edge that a grid around the Earth begins with
 _CUT = 4  # a patch that misses is cut into 4 x 4
 Integers = npt.NDArray[np.int64]
 
@@ -86,6 +87,7 @@ class CoordinateMap:
         if self._turn is not None:
             middle = self.source.columns / 2
             u = middle + np.mod(u - middle + self._turn / 2, self._turn) - self._turn / 2
+            u = np.where((u < 0) & (u > -_SEAM), 0.0, u)
         return np.asarray(u), np.asarray(v)
 
     def axes(self, pane: Pane) -> tuple[Array, Array]:

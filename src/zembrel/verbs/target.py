@@ -9,11 +9,12 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import CRS, UnresolvedCRS, same
+from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same
 from zembrel.geodesy.registry import by_code, entry
 from zembrel.grid.extent import carried_bounds, carried_cell, operation_of
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
+from zembrel.grid.soundness import sound_part
 from zembrel.measure import parse_cell
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.views.outline import Blanked, Cover
@@ -51,8 +52,11 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
 def _around(layers: Sequence[Layer], where: Where, finest: Sequence[Layer]) -> Target:
     """The frame that holds all layers, or what of them lies in the area."""
     crs, chose = _choose_crs(layers, where)
-    cell = _choose_cell(finest, where, crs)
-    bounds = _joined([_bounds(layer, crs) for layer in layers])
+    parts = [_part(layer, crs, where) for layer in layers]
+    cell = _choose_cell([_part(layer, crs, where) for layer in finest], where, crs)
+    bounds = _joined([_bounds(part, crs) for part in parts])
+    if any(part != layer.raster.frame for part, layer in zip(parts, layers, strict=True)):
+        chose = (*chose, f"cut to the area of use of {label(crs)}")
     area = None
     if where.within:
         _refuse_bare(where, layers)
@@ -97,9 +101,10 @@ def _remarks(frame: Frame) -> list[str]:
         other = f": EPSG:{known.replaced_by} replaces it" if known.replaced_by else ""
         said.append(f"EPSG:{known.code} is withdrawn{other}")
     west, south, east, north = known.bounds
-    pieces = [(west, east)] if west <= east else [(west, 180.0), (-180.0, east)]
+    east += 360 if west > east else 0
     here = carried_bounds(frame, by_code(4326))
-    if np.isfinite(known.bounds).all() and not any(_meet((w, south, e, north), here) for w, e in pieces):
+    turns = [(west + turn, south, east + turn, north) for turn in (-360, 0, 360)]
+    if np.isfinite(known.bounds).all() and not any(_meet(area, here) for area in turns):
         said.append(f"outside the area of use of EPSG:{known.code} ({known.area})")
     return said
 
@@ -128,19 +133,22 @@ def _choose_crs(layers: Sequence[Layer], where: Where) -> tuple[CRS | None, tupl
     return best, (f"CRS {crs_text(best)} (of most cells)",)
 
 
-def _choose_cell(layers: Sequence[Layer], where: Where, crs: CRS | None) -> tuple[float, float]:
+def _part(layer: Layer, crs: CRS | None, where: Where) -> Frame:
+    """The frame of a layer, or what of it has a sound place in `crs` if no area is asked for."""
+    frame = layer.raster.frame
+    return frame if crs is None or where.within else sound_part(frame, crs)
+
+
+def _choose_cell(frames: Sequence[Frame], where: Where, crs: CRS | None) -> tuple[float, float]:
     if where.cell:
         across, along = parse_cell(where.cell)
         kind, factor = (crs.unit.kind, crs.unit.factor) if crs is not None else ("length", 1.0)
         return across.in_unit(kind, factor), along.in_unit(kind, factor)
-    sizes = [
-        layer.raster.frame.cell if crs is None else carried_cell(layer.raster.frame, crs) for layer in layers
-    ]
+    sizes = [frame.cell if crs is None else carried_cell(frame, crs) for frame in frames]
     return min(size[0] for size in sizes), min(size[1] for size in sizes)
 
 
-def _bounds(layer: Layer, crs: CRS | None) -> Bounds:
-    frame = layer.raster.frame
+def _bounds(frame: Frame, crs: CRS | None) -> Bounds:
     return frame.bounds if crs is None else carried_bounds(frame, crs)
 
 

@@ -19,6 +19,7 @@ from zembrel.geodesy.projections import (
     mercator,
     oblique,
     transverse_mercator,
+    world,
 )
 
 Parameters = Mapping[int, float]
@@ -77,6 +78,10 @@ METHODS: dict[int, Callable[[Ellipsoid, Parameters], Projection]] = {
     9833: arcs.hyperbolic_cassini,
     9834: equal_area.spherical_cylinder,
     9835: equal_area.cylinder,
+    world.SINUSOIDAL: arcs.sinusoidal,
+    world.MOLLWEIDE: world.mollweide,
+    world.ROBINSON: world.robinson,
+    world.WINKEL_TRIPEL: world.winkel_tripel,
 }
 
 

@@ -36,7 +36,7 @@ def _object(kind: str, name: str, parts: Object, code: int | None) -> Object:
 
 
 def _id(code: int | None) -> Object:
-    return {"id": {"authority": "EPSG", "code": code}} if code else {}
+    return {"id": {"authority": "EPSG", "code": code}} if code and code > 0 else {}
 
 
 def _datum(datum: Datum) -> Object:

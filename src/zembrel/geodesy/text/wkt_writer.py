@@ -125,7 +125,7 @@ def wkt2(crs: Defined) -> Node:
 
 
 def _id(code: int | None) -> tuple[Node, ...]:
-    return (Node("ID", ("EPSG", float(code))),) if code else ()
+    return (Node("ID", ("EPSG", float(code))),) if code and code > 0 else ()
 
 
 def _unit2(unit: Unit) -> Node:

@@ -10,11 +10,13 @@ from typing import Any
 import numpy as np
 
 from zembrel.errors import UsageError, nearest_name
+from zembrel.geodesy.crs import same
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.coordinates import SIDE, CoordinateMap, Scales
 from zembrel.raster.kernels import table
 from zembrel.raster.model import Band, Block, Cells, Raster, nothing
+from zembrel.raster.views.around import around
 from zembrel.raster.views.place import place
 
 METHODS = ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode")
@@ -233,4 +235,4 @@ def on_frame(source: Raster, frame: Frame, method: str) -> Raster:
     offset = source.frame.offset_to(frame)
     if offset is not None:
         return place(source, frame, *offset)
-    return Reproject(source, frame, method)
+    return Reproject(source if same(source.frame.crs, frame.crs) else around(source), frame, method)
