@@ -77,7 +77,7 @@ def test_full_precision_there_and_back(zembrel: Program) -> None:
 
 def test_bad_lines_are_named_and_left_out_only_when_asked(zembrel: Program) -> None:
     words = ["coords", "--from-crs", "EPSG:4326", "--crs", "EPSG:32626"]
-    for bad in ("nan,1", "inf,2", "one,two,3", "7", "1,2x"):
+    for bad in ("nan,1", "inf,2", "one,two,3", "7", "1,2x", "24 75 00 W,46 00 00 N"):
         said = zembrel(*words, stdin=f"-24,46\n{bad}\n-24,46\n", code=3)
         assert f"line 2 is no point: {bad!r}" in said.err
         kept = zembrel(*words, "--keep-going", stdin=f"-24,46\n{bad}\n-24,46\n", code=7)

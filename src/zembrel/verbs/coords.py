@@ -6,7 +6,7 @@ import math
 import re
 import sys
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 from typing import Any, TextIO
@@ -98,10 +98,7 @@ class _Counts:
 
     points: int = 0
     lost: int = 0
-    bad: list[tuple[int, str]] = None  # type: ignore[assignment]
-
-    def __post_init__(self) -> None:
-        self.bad = []
+    bad: list[tuple[int, str]] = field(default_factory=list)
 
 
 def _pour(text: Iterator[str], file: TextIO) -> None:
@@ -191,6 +188,8 @@ def _number(text: str) -> float | None:
     if not found:
         return None
     sign, degrees, minutes, seconds, letter = found.groups()
+    if max(float(minutes or 0), float(seconds or 0)) >= 60:
+        return None
     size = float(degrees) + float(minutes or 0) / 60 + float(seconds or 0) / 3600
     return -size if sign == "-" or letter.upper() in ("S", "W") else size
 
