@@ -63,9 +63,8 @@ TABLES = {
         FROM epsg_coordoperationparamvalue"""),
     "parameter": ("code INTEGER PRIMARY KEY, name TEXT", """
         SELECT parameter_code, parameter_name FROM epsg_coordoperationparam"""),
-    "reversal": ("method INTEGER, parameter INTEGER, PRIMARY KEY (method, parameter)", """
-        SELECT coord_op_method_code, parameter_code FROM epsg_coordoperationparamusage
-        WHERE lower(param_sign_reversal) = 'yes'"""),
+    "usage": ("method INTEGER, parameter INTEGER, PRIMARY KEY (method, parameter)", """
+        SELECT coord_op_method_code, parameter_code FROM epsg_coordoperationparamusage"""),
     "step": ("operation INTEGER, position INTEGER, single INTEGER, PRIMARY KEY (operation, position)", """
         SELECT concat_operation_code, op_path_step, single_operation_code FROM epsg_coordoperationpath"""),
     "replacement": ("crs INTEGER PRIMARY KEY, replaced_by INTEGER", """

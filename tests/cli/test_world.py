@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +14,7 @@ from zembrel.formats import open_raster
 from zembrel.geodesy.crs import ProjectedCRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.grid.framefile import write_frame
 
 CELL = 0.5  # degrees
 CLOSE = 0.1  # globe units; the steepest cell differs from its neighbour by 0.87
@@ -81,3 +83,28 @@ def test_a_wide_country_in_one_zone_is_not_cut(zembrel: Program) -> None:
         zembrel.folder / "a.tif", raster(cells, where=Frame(by_code(4326), Affine(4, 72, 0.3, -0.3), 80, 40))
     )
     assert "cut" not in zembrel("reproject", "a.tif", "--crs", "EPSG:32633", "--out", "b.tif").err
+
+
+@pytest.mark.parametrize("code", [3857, 3395, 3832])
+def test_a_grid_across_the_antimeridian_stays_one_piece(zembrel: Program, code: int) -> None:
+    lon, lat = np.radians(np.meshgrid(np.arange(170.25, 190, 0.5), np.arange(9.75, -10, -0.5)))
+    where = Frame(by_code(4326), Affine(170, 10, 0.5, -0.5), 40, 40)
+    save(zembrel.folder / "a.tif", raster(globe(lon, lat), where=where))
+    zembrel("reproject", "a.tif", "--crs", f"EPSG:{code}", "--out", "b.tif")
+    assert open_raster(zembrel.folder / "b.tif").frame.columns < 50
+    zembrel("reproject", "b.tif", "--onto", "a.tif", "--out", "c.tif")
+    back = open_raster(zembrel.folder / "c.tif")
+    inner = back.cells(back.frame.pane).cells[:, 4:-4, 4:-4]
+    np.testing.assert_allclose(inner, globe(lon, lat)[:, 4:-4, 4:-4], atol=CLOSE)
+
+
+def test_a_world_in_web_mercator_has_no_seam(earth: Program) -> None:
+    edge = math.pi * 6378137
+    whole = Frame(by_code(3857), Affine(-edge, edge / 2, edge / 360, -edge / 360), 720, 360)
+    (earth.folder / "web.frame.toml").write_text(write_frame(whole))
+    earth("reproject", "earth.tif", "--onto", "web.frame.toml", "--out", "web.tif")
+    earth(
+        "reproject", "web.tif", "--crs", "EPSG:32601", "--within", "179,5,-178,15@EPSG:4326", "--out", "z.tif"
+    )
+    worst, share = misses(earth.folder / "z.tif", by_code(32601))
+    assert worst < 2 * CLOSE and share == 1.0

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import math
 import tomllib
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 
-from zembrel.geodesy.ellipsoid import Ellipsoid
-from zembrel.geodesy.projections import Projection, build
+from zembrel.errors import InputError
+from zembrel.geodesy.ellipsoid import WGS_84, Ellipsoid
+from zembrel.geodesy.projections import METHODS, Projection, build
+from zembrel.geodesy.text.names import parameters_of
 
 EXAMPLES = tomllib.loads((Path(__file__).parent / "examples.toml").read_text())
 ANGLES = {8801, 8802, 8811, 8812, 8813, 8814, 8818, 8821, 8822, 8823, 8824, 8832, 8833, 1036}
@@ -46,3 +49,15 @@ def test_worked_examples_are_met_to_their_printed_precision(name: str) -> None:
         back = made.inverse(np.array([x]), np.array([y]))
         slack = max(0.0006 * SECOND, 2 * step / EXAMPLES[name]["ellipsoid"][0])
         assert (back[0][0], back[1][0]) == pytest.approx((at[0][0], at[1][0]), abs=slack)
+
+
+@pytest.mark.parametrize("method", METHODS)
+@pytest.mark.parametrize("angle", [0.0, math.pi / 2, -math.pi / 2, 1e9])
+@pytest.mark.parametrize("other", [0.0, 1.0])
+def test_parameters_that_make_no_map_are_refused(method: int, angle: float, other: float) -> None:
+    """A cone through the equator, a scale of 0 and the like: a map or a refusal, never a fault."""
+    codes = parameters_of(method)
+    assert codes
+    with suppress(InputError), np.errstate(all="ignore"):
+        made = build(method, WGS_84, {code: angle if code in ANGLES else other for code in codes})
+        assert np.shape(made.forward(np.array([0.1, 3.0]), np.array([0.2, -1.5]))) == (2, 2)

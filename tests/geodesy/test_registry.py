@@ -63,7 +63,7 @@ def derivatives(crs: ProjectedCRS, lon: np.ndarray, lat: np.ndarray) -> tuple[np
     """Metres in the plane per metre on the ground along the parallel and along the meridian."""
     step = 1e-6
     ellipsoid = crs.datum.ellipsoid
-    parallel, meridian = np.array([ellipsoid.radii(p) for p in lat.ravel()]).T.reshape(2, *lat.shape)
+    parallel, meridian = ellipsoid.parallel_radius(lat), ellipsoid.meridian_radius(lat)
     ends = [
         crs.from_geographic(lon + a * step, lat + b * step) for a, b in ((1, 0), (-1, 0), (0, 1), (0, -1))
     ]

@@ -61,10 +61,8 @@ def test_equal_areas_stay_equal(name: str) -> None:
     south, north = made.from_geographic(lon, lat - step), made.from_geographic(lon, lat + step)
     size = (east[0] - west[0]) * (north[1] - south[1]) - (north[0] - south[0]) * (east[1] - west[1])
     if name == "Sinusoidal":
-        along = np.array([made.datum.ellipsoid.radii(float(p)) for p in lat.ravel()]).reshape(*lat.shape, 2)
-        meridian = made.datum.ellipsoid.semi_major * (1 - made.datum.ellipsoid.eccentricity**2)
-        meridian = meridian / (1 - (made.datum.ellipsoid.eccentricity * np.sin(lat)) ** 2) ** 1.5
-        ground = along[..., 0] * meridian
+        shape = made.datum.ellipsoid
+        ground = shape.parallel_radius(lat) * shape.meridian_radius(lat)
     else:
         ground = R * R * np.cos(lat)
     np.testing.assert_allclose(size / (4 * step * step), ground, rtol=1e-6)

@@ -55,6 +55,9 @@ def test_a_circle_is_round_on_the_ground(code: int) -> None:
     ring = np.array(Around("circle", x, y, parse_length("2km"), crs).ring(crs))
     lon, lat = crs.to_geographic(ring[:, 0], ring[:, 1])
     lon0, lat0 = crs.to_geographic(np.array([x]), np.array([y]))
-    parallel, meridian = crs.datum.ellipsoid.radii(float(lat0[0]))
+    parallel, meridian = (
+        float(radius(lat0[0]))
+        for radius in (crs.datum.ellipsoid.parallel_radius, crs.datum.ellipsoid.meridian_radius)
+    )
     away = np.hypot((lon - lon0) * parallel, (lat - lat0) * meridian)
     assert away == pytest.approx(2000, rel=1e-3)

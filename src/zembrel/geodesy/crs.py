@@ -9,12 +9,15 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 
 from zembrel.errors import InputError
+from zembrel.geodesy.angles import wrapped
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
 from zembrel.geodesy.projections import Projection, build
+from zembrel.geodesy.projections.placed import Placed
 from zembrel.geodesy.units import DEGREE, METRE, Unit
 
 
@@ -38,6 +41,14 @@ class Conversion:
     code: int | None = None
 
 
+class Circuit(NamedTuple):
+    """x of the middle of a world that goes on past its edges, and units of x once around; a CRS whose world
+    ends has none."""
+
+    middle: float
+    turn: float
+
+
 @dataclass(frozen=True)
 class GeographicCRS:
     """Longitude and latitude on a datum. axes: orientations in the order that is registered."""
@@ -58,9 +69,12 @@ class GeographicCRS:
     def from_geographic(self, lon: Array, lat: Array) -> tuple[Array, Array]:
         """Inverse of `to_geographic`, longitude within half a turn of the prime meridian."""
         radians = math.radians(self.unit.factor)
-        lon = np.asarray(lon, float) - math.radians(self.datum.prime_meridian)
-        turns = np.where(np.abs(lon) > math.pi, np.round(lon / math.tau), 0.0)
-        return (lon - math.tau * turns) / radians, np.asarray(lat, float) / radians
+        lon = wrapped(np.asarray(lon, float) - math.radians(self.datum.prime_meridian))
+        return lon / radians, np.asarray(lat, float) / radians
+
+    @property
+    def circuit(self) -> Circuit | None:
+        return Circuit(0.0, 360 / self.unit.factor)
 
 
 @dataclass(frozen=True)
@@ -94,6 +108,14 @@ class ProjectedCRS:
         x, y = self._projection.forward(lon, np.asarray(lat, float))
         return x / self.unit.factor, y / self.unit.factor
 
+    @cached_property
+    def circuit(self) -> Circuit | None:
+        if not isinstance(self._projection, Placed) or not self._projection.endless:
+            return None
+        middle = self._projection.lon_origin + math.radians(self.datum.prime_meridian)
+        x, _ = self.from_geographic(np.array([middle, middle + 1.0]), np.zeros(2))
+        return Circuit(float(x[0]), math.tau * float(x[1] - x[0]))
+
 
 @dataclass(frozen=True)
 class UnresolvedCRS:
@@ -102,13 +124,14 @@ class UnresolvedCRS:
     name: str
     unit: Unit = METRE
     code: int | None = None
+    circuit: None = None
 
     def refuse(self) -> InputError:
         """The error for any use that needs its definition."""
         return InputError(
-            f"the CRS {self.name} is not known to Zembrel",
-            "its coordinates cannot be brought to another CRS",
-            "keep to this CRS, or overrule what the file says with --from-crs CRS --force-crs",
+            f"the CRS {self.name} cannot be computed with",
+            "Zembrel knows no x and y for it: it is vertical, local, or of a method it does not have",
+            "keep to it, choose another, or overrule what a file says with --from-crs CRS --force-crs",
         )
 
 
@@ -149,6 +172,6 @@ def metres_per_unit(crs: CRS | None, y: float) -> tuple[float, float]:
         return 1.0, 1.0
     if isinstance(crs, GeographicCRS):
         radians = math.radians(crs.unit.factor)
-        parallel, meridian = crs.datum.ellipsoid.radii(y * radians)
-        return parallel * radians, meridian * radians
+        shape, lat = crs.datum.ellipsoid, y * radians
+        return float(shape.parallel_radius(lat)) * radians, float(shape.meridian_radius(lat)) * radians
     return crs.unit.factor, crs.unit.factor

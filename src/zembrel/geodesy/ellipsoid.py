@@ -38,12 +38,20 @@ class Ellipsoid:
         """(a - b) / (a + b), the n of the series."""
         return self.flattening / (2 - self.flattening)
 
-    def radii(self, lat: float) -> tuple[float, float]:
-        """Metres per radian along the parallel and along the meridian at `lat` radians."""
-        w = 1 - (self.eccentricity * math.sin(lat)) ** 2
-        prime_vertical = self.semi_major / math.sqrt(w)
-        meridional = self.semi_major * (1 - self.eccentricity**2) / w**1.5
-        return prime_vertical * math.cos(lat), meridional
+    def normal_radius(self, lat: Array | float) -> Array:
+        """Radius of curvature across the meridian at `lat` radians, metres."""
+        radius: Array = self.semi_major / np.sqrt(1 - (self.eccentricity * np.sin(lat)) ** 2)
+        return radius
+
+    def meridian_radius(self, lat: Array | float) -> Array:
+        """Radius of curvature along the meridian, metres: also metres per radian there."""
+        e2 = self.eccentricity**2
+        radius: Array = self.semi_major * (1 - e2) / (1 - e2 * np.sin(lat) ** 2) ** 1.5
+        return radius
+
+    def parallel_radius(self, lat: Array | float) -> Array:
+        """Radius of the parallel, metres: also metres per radian along it."""
+        return self.normal_radius(lat) * np.cos(lat)
 
 
 WGS_84 = Ellipsoid("WGS 84", 6378137.0, 298.257223563, 7030)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from zembrel.geodesy.angles import wrapped
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
 
 _STEPS = 200
@@ -45,12 +46,13 @@ def destination(
     a, b = _factors(ellipsoid, square)
     start = metres / (ellipsoid.semi_minor * a)
     sigma = np.array(start, float)
+    moving = np.isfinite(sigma)
     for _ in range(_STEPS):
         middle = np.cos(2 * first + sigma)
-        new = start + _arc_correction(b, sigma, middle)
-        done = np.nanmax(np.abs(new - sigma), initial=0.0) < _DONE
+        new = np.where(moving, start + _arc_correction(b, sigma, middle), sigma)
+        moving &= np.abs(new - sigma) >= _DONE  # each point for itself: its neighbours must not matter
         sigma = new
-        if done:
+        if not moving.any():
             break
     middle, sine, cosine = np.cos(2 * first + sigma), np.sin(sigma), np.cos(sigma)
     along = sine_u * sine - cosine_u * cosine * np.cos(azimuth)
@@ -75,8 +77,8 @@ def between(
     f = ellipsoid.flattening
     u1, u2 = np.arctan((1 - f) * np.tan(lat)), np.arctan((1 - f) * np.tan(to_lat))
     s1, c1, s2, c2 = np.sin(u1), np.cos(u1), np.sin(u2), np.cos(u2)
-    apart = np.mod(to_lon - lon + np.pi, 2 * np.pi) - np.pi
-    turn = np.array(apart, float)
+    apart = wrapped(to_lon - lon)
+    turn, moving = np.array(apart, float), np.isfinite(apart + lat + to_lat)
     with np.errstate(invalid="ignore", divide="ignore"):
         for _ in range(_STEPS):
             across, along = c2 * np.sin(turn), c1 * s2 - s1 * c2 * np.cos(turn)
@@ -89,11 +91,12 @@ def between(
             new = apart + (1 - c) * f * sine_alpha * (
                 sigma + c * sine * (middle + c * cosine * (-1 + 2 * middle * middle))
             )
-            moved = np.abs(new - turn)
-            turn = new
-            if np.nanmax(moved, initial=0.0) < _DONE:
+            moved = np.where(moving, np.abs(new - turn), 0.0)
+            turn = np.where(moving, new, turn)
+            moving &= moved >= _DONE
+            if not moving.any():
                 break
         a, b = _factors(ellipsoid, square)
         metres = ellipsoid.semi_minor * a * (sigma - _arc_correction(b, sigma, middle))
-        lost = (moved > 1e-10) | (np.abs(turn) > np.pi + 1e-9)
+        lost = (moving & (moved > 1e-10)) | (np.abs(turn) > np.pi + 1e-9)
     return np.where(lost, np.nan, metres), np.arctan2(across, along)

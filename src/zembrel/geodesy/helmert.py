@@ -29,7 +29,7 @@ _STEPS = 8
 def geocentric(ellipsoid: Ellipsoid, lon: Array, lat: Array, height: Array) -> tuple[Array, Array, Array]:
     """Geocentric X, Y, Z in metres (method 9602)."""
     e2 = ellipsoid.eccentricity**2
-    normal = ellipsoid.semi_major / np.sqrt(1 - e2 * np.sin(lat) ** 2)
+    normal = ellipsoid.normal_radius(lat)
     flat = (normal + height) * np.cos(lat)
     return flat * np.cos(lon), flat * np.sin(lon), (normal * (1 - e2) + height) * np.sin(lat)
 
@@ -40,7 +40,7 @@ def geographic(ellipsoid: Ellipsoid, x: Array, y: Array, z: Array) -> tuple[Arra
     flat = np.hypot(x, y)
     lat = np.arctan2(z, flat * (1 - e2))
     for _ in range(_STEPS):
-        normal = a / np.sqrt(1 - e2 * np.sin(lat) ** 2)
+        normal = ellipsoid.normal_radius(lat)
         lat = np.arctan2(z + e2 * normal * np.sin(lat), flat)
     sine, cosine = np.sin(lat), np.cos(lat)
     height = flat * cosine + z * sine - a * np.sqrt(1 - e2 * sine**2)

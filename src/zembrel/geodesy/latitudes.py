@@ -11,6 +11,7 @@ from functools import lru_cache
 
 import numpy as np
 
+from zembrel.geodesy.angles import double_angle
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
 
 Coefficients = tuple[float, ...]
@@ -62,13 +63,6 @@ def coefficients(rows: tuple[Coefficients, ...], n: float) -> Coefficients:
     return tuple(sum(c * n**p for p, c in enumerate(row, order)) for order, row in enumerate(rows, 1))
 
 
-def double_angle(tangent: Array) -> tuple[Array, Array]:
-    """Sine and cosine of 2 x, given tan x: far cheaper than of their own, and as close for any angle."""
-    square = tangent * tangent
-    scale = 1 / (1 + square)
-    return 2 * tangent * scale, (1 - square) * scale
-
-
 def sine_sum(c: Coefficients, sine: Array, cosine: Array) -> Array:
     """Sum of c_j sin(2 j x), given sin 2x and cos 2x, by Clenshaw's recurrence."""
     twice = 2 * cosine
@@ -87,6 +81,8 @@ def _series(rows: tuple[Coefficients, ...], n: float) -> Coefficients:
 
 
 def _corrected(rows: tuple[Coefficients, ...], ellipsoid: Ellipsoid, lat: Array) -> Array:
+    if ellipsoid.flattening == 0:
+        return lat
     return lat + sine_sum(_series(rows, ellipsoid.third_flattening), *double_angle(np.tan(lat)))
 
 
@@ -97,6 +93,8 @@ def conformal(ellipsoid: Ellipsoid, lat: Array) -> Array:
 
 def from_conformal(ellipsoid: Ellipsoid, tangent: Array) -> Array:
     """Geodetic latitude from the tangent of the conformal one."""
+    if ellipsoid.flattening == 0:
+        return np.arctan(tangent)
     c = _series(_FROM_CONFORMAL, ellipsoid.third_flattening)
     with np.errstate(invalid="ignore", over="ignore"):
         sine, cosine = double_angle(tangent)

@@ -87,6 +87,10 @@ def ground_scale(crs: CRS | None, x: float, y: float) -> tuple[float, float]:
     lon, lat = crs.to_geographic(xs, ys)
     if not np.isfinite([lon, lat]).all():
         return metres_per_unit(crs, y)
-    parallel, meridian = crs.datum.ellipsoid.radii(float(lat[0]))
-    steps = np.hypot((lon[1:] - lon[0]) * parallel, (lat[1:] - lat[0]) * meridian) / _SCALE_STEP
+    shape = crs.datum.ellipsoid
+    across, along = (
+        (lon[1:] - lon[0]) * shape.parallel_radius(lat[0]),
+        (lat[1:] - lat[0]) * shape.meridian_radius(lat[0]),
+    )
+    steps = np.hypot(across, along) / _SCALE_STEP
     return float(steps[0]), float(steps[1])

@@ -39,7 +39,7 @@ def by_code(code: int) -> CRS:
     """
     found = row("SELECT * FROM crs WHERE code = ?", code)
     if found is None:
-        near = rows("SELECT code, name FROM crs ORDER BY abs(code - ?), code LIMIT 3", code)
+        near = rows("SELECT code, name FROM crs ORDER BY abs(code - ?), code LIMIT 3", min(code, 10**9))
         raise InputError(
             f"EPSG:{code} is not a CRS of the registry",
             "neither its current nor its withdrawn entries have that code",
@@ -137,8 +137,9 @@ def by_name(name: str) -> CRS:
         "SELECT code FROM alias WHERE kind = 'crs' AND name = ? COLLATE NOCASE ORDER BY code", name
     )
     if found is None:
-        words = [f"%{word}%" for word in name.split()[:1]]
-        alike = [r["name"] for r in rows("SELECT name FROM crs WHERE name LIKE ? AND NOT deprecated", *words)]
+        first = name.split()[0] if name.split() else name
+        query = "SELECT name FROM crs WHERE name LIKE ? AND NOT deprecated"
+        alike = [r["name"] for r in rows(query, f"%{first}%")] if first else []
         hint = nearest_name(name, alike) if alike else ""
         raise InputError(
             f"{name!r} is not a CRS of the registry",
@@ -151,7 +152,7 @@ def by_name(name: str) -> CRS:
 def parse_crs(text: str) -> CRS:
     """A CRS from `EPSG:code` or a registry name. Raises InputError."""
     prefix, _, code = text.strip().partition(":")
-    if prefix.lower() == "epsg" and code.strip().isdigit():
+    if prefix.lower() == "epsg" and code.strip().isdecimal():
         return by_code(int(code))
     return by_name(text.strip())
 

@@ -26,7 +26,10 @@ def _connection() -> sqlite3.Connection:
 def rows(query: str, *arguments: Any) -> list[sqlite3.Row]:
     """All rows that `query` finds."""
     with _lock:
-        return _connection().execute(query, arguments).fetchall()
+        try:
+            return _connection().execute(query, arguments).fetchall()
+        except OverflowError:  # a code of more than 63 bits is nobody's
+            return []
 
 
 def row(query: str, *arguments: Any) -> sqlite3.Row | None:

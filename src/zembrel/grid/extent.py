@@ -48,11 +48,11 @@ def outline_bounds(x: Array, y: Array, source: CRS, target: CRS) -> Bounds:
             "choose a CRS for that part of the Earth",
         )
     x, y = x[finite], y[finite]
-    if isinstance(target, GeographicCRS):
-        turn = 360 / target.unit.factor
-        wrapped = np.where(x < 0, x + turn, x)
-        if np.ptp(x) > turn / 2 and np.ptp(wrapped) < np.ptp(x):
-            x = wrapped
+    if target.circuit is not None:
+        middle, turn = target.circuit
+        moved = np.where(x < middle, x + turn, x)
+        if np.ptp(x) > turn / 2 and np.ptp(moved) < np.ptp(x):
+            x = moved
     return float(x.min()), float(y.min()), float(x.max()), float(y.max())
 
 

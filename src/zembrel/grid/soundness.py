@@ -33,8 +33,8 @@ def sound_part(frame: Frame, target: CRS) -> Frame:
     if not np.isfinite(known.bounds).all() or _stretch(frame, target) <= STRETCH:
         return frame
     limits, bounds = frame.pane, box_bounds(known.bounds, by_code(4326), crs)
-    if isinstance(crs, GeographicCRS):
-        limits, bounds = _turned(frame, 360 / crs.unit.factor, bounds)
+    if crs.circuit is not None:
+        limits, bounds = _turned(frame, crs.circuit.turn, bounds)
     part = frame.pane_of(*bounds).meet(limits)
     if part is None:
         raise InputError(
@@ -46,7 +46,7 @@ def sound_part(frame: Frame, target: CRS) -> Frame:
 
 
 def _turned(frame: Frame, turn: float, bounds: Bounds) -> tuple[Pane, Bounds]:
-    """What of a frame in degrees may be kept, and `bounds` moved there by whole turns.
+    """What of a frame may be kept, and `bounds` moved there by whole turns.
 
     A frame around the Earth reaches beyond its seam.
     """
@@ -70,7 +70,8 @@ def _stretch(frame: Frame, target: ProjectedCRS) -> float:
     lon, lat = lon[np.isfinite(lat)], lat[np.isfinite(lat)]
     towards_equator = np.where(lat > 0, -_STEP, _STEP)
     x, y = target.from_geographic(lon, lat)
-    parallel, meridian = np.array([target.datum.ellipsoid.radii(float(p)) for p in lat]).T
+    shape = target.datum.ellipsoid
+    parallel, meridian = shape.parallel_radius(lat), shape.meridian_radius(lat)
     with np.errstate(all="ignore"):
         up_x, up_y = target.from_geographic(lon, lat + towards_equator)
         east_x, east_y = target.from_geographic(lon + _STEP, lat)

@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import GeographicCRS, same
+from zembrel.geodesy.crs import same
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Array, Frame
@@ -72,11 +72,11 @@ class CoordinateMap:
 
     @cached_property
     def _turn(self) -> float | None:
-        """Source columns in a full turn of longitude, where that has a meaning."""
+        """Source columns once around the Earth, where that has a meaning."""
         crs = self.source.crs
-        if self.operation is None or not isinstance(crs, GeographicCRS) or not self.source.north_up:
+        if self.operation is None or crs is None or crs.circuit is None or not self.source.north_up:
             return None
-        return 360 / crs.unit.factor / self.source.cell[0]
+        return crs.circuit.turn / self.source.cell[0]
 
     def exact(self, cols: Array, rows: Array) -> tuple[Array, Array]:
         """Source positions u (along columns) and v of the middles of target cells, one by one."""

@@ -9,6 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Protocol
 
+import numpy as np
+
 from zembrel.errors import InputError
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
 from zembrel.geodesy.projections import (
@@ -23,6 +25,7 @@ from zembrel.geodesy.projections import (
 )
 
 Parameters = Mapping[int, float]
+_PROBE = np.zeros(1)
 
 
 class Projection(Protocol):
@@ -88,7 +91,7 @@ METHODS: dict[int, Callable[[Ellipsoid, Parameters], Projection]] = {
 def build(method: int, ellipsoid: Ellipsoid, parameters: Parameters) -> Projection:
     """The projection of EPSG method code `method`.
 
-    Raises InputError if the method is not known.
+    Raises InputError if the method is not known, or no map comes of the parameters.
     """
     if method not in METHODS:
         raise InputError(
@@ -96,4 +99,13 @@ def build(method: int, ellipsoid: Ellipsoid, parameters: Parameters) -> Projecti
             "coordinates in it cannot be computed",
             f"known methods are {', '.join(map(str, sorted(METHODS)))}",
         )
-    return METHODS[method](ellipsoid, parameters)
+    try:
+        made = METHODS[method](ellipsoid, parameters)
+        made.inverse(*made.forward(_PROBE, _PROBE))
+    except (ArithmeticError, ValueError) as exc:
+        raise InputError(
+            f"projection method EPSG:{method} makes no map of these parameters",
+            "a cone without slope, an origin at infinity or the like",
+            "correct the parameters",
+        ) from exc
+    return made

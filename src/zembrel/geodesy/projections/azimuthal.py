@@ -14,7 +14,8 @@ import numpy as np
 
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
 from zembrel.geodesy.geodesic import between, destination
-from zembrel.geodesy.projections.solve import inverted, wrapped
+from zembrel.geodesy.projections.placed import Placed
+from zembrel.geodesy.projections.solve import inverted
 
 Parameters = Mapping[int, float]
 
@@ -25,39 +26,32 @@ class AzimuthalEquidistant:
 
     ellipsoid: Ellipsoid
     lat_origin: float
-    lon_origin: float
-    false_easting: float
-    false_northing: float
 
-    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
-        lat = np.where(np.abs(lat) <= math.pi / 2 + 1e-12, lat, np.nan)
-        lon0, lat0 = np.full(np.shape(lat), self.lon_origin), np.full(np.shape(lat), self.lat_origin)
-        metres, azimuth = between(self.ellipsoid, lon0, lat0, np.asarray(lon, float), lat)
-        return self.false_easting + metres * np.sin(azimuth), self.false_northing + metres * np.cos(azimuth)
+    def forward(self, away: Array, lat: Array) -> tuple[Array, Array]:
+        lat0 = np.full(np.shape(lat), self.lat_origin)
+        metres, azimuth = between(self.ellipsoid, np.zeros_like(lat0), lat0, away, lat)
+        return metres * np.sin(azimuth), metres * np.cos(azimuth)
 
-    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
-        east, north = x - self.false_easting, y - self.false_northing
+    def inverse(self, east: Array, north: Array) -> tuple[Array, Array]:
         reach = np.hypot(east, north)
         reach = np.where(reach < math.pi * self.ellipsoid.semi_minor, reach, np.nan)
-        lon0, lat0 = np.full(reach.shape, self.lon_origin), np.full(reach.shape, self.lat_origin)
-        return destination(self.ellipsoid, lon0, lat0, np.arctan2(east, north), reach)
+        lat0 = np.full(reach.shape, self.lat_origin)
+        return destination(self.ellipsoid, np.zeros_like(lat0), lat0, np.arctan2(east, north), reach)
 
 
-def azimuthal_equidistant(ellipsoid: Ellipsoid, p: Parameters) -> AzimuthalEquidistant:
-    return AzimuthalEquidistant(ellipsoid, p[8801], p[8802], p[8806], p[8807])
+def azimuthal_equidistant(ellipsoid: Ellipsoid, p: Parameters) -> Placed:
+    return Placed(AzimuthalEquidistant(ellipsoid, p[8801]), p[8802], p[8806], p[8807])
 
 
 @dataclass(frozen=True)
 class ModifiedAzimuthalEquidistant(AzimuthalEquidistant):
     """EPSG 9832: normal sections in place of geodesics, for islands."""
 
-    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
+    def forward(self, away: Array, lat: Array) -> tuple[Array, Array]:
         e2 = self.ellipsoid.eccentricity**2
         sine0, cosine0 = math.sin(self.lat_origin), math.cos(self.lat_origin)
-        normal0 = self.ellipsoid.semi_major / math.sqrt(1 - e2 * sine0 * sine0)
-        normal = self.ellipsoid.semi_major / np.sqrt(1 - e2 * np.sin(lat) ** 2)
+        normal0, normal = (self.ellipsoid.normal_radius(at) for at in (self.lat_origin, lat))
         psi = np.arctan((1 - e2) * np.tan(lat) + e2 * normal0 * sine0 / (normal * np.cos(lat)))
-        away = wrapped(lon - self.lon_origin)
         across, along = np.sin(away) * np.cos(psi), cosine0 * np.sin(psi) - sine0 * np.cos(psi) * np.cos(away)
         azimuth, s = np.arctan2(across, along), np.arcsin(np.clip(np.hypot(across, along), -1, 1))
         g = math.sqrt(e2 / (1 - e2)) * sine0
@@ -70,15 +64,14 @@ class ModifiedAzimuthalEquidistant(AzimuthalEquidistant):
             - s**5 / 48 * g * h
         )
         inside = (np.abs(away) < 0.5) & (np.abs(lat - self.lat_origin) < 0.5)
-        reach = np.where(inside, reach, np.nan)
-        return self.false_easting + reach * np.sin(azimuth), self.false_northing + reach * np.cos(azimuth)
+        return np.where(inside, reach, np.nan) * np.sin(azimuth), reach * np.cos(azimuth)
 
-    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
-        return inverted(self.forward, x, y, *super().inverse(x, y))
+    def inverse(self, east: Array, north: Array) -> tuple[Array, Array]:
+        return inverted(self.forward, east, north, *super().inverse(east, north))
 
 
-def modified_azimuthal_equidistant(ellipsoid: Ellipsoid, p: Parameters) -> ModifiedAzimuthalEquidistant:
-    return ModifiedAzimuthalEquidistant(ellipsoid, p[8801], p[8802], p[8806], p[8807])
+def modified_azimuthal_equidistant(ellipsoid: Ellipsoid, p: Parameters) -> Placed:
+    return Placed(ModifiedAzimuthalEquidistant(ellipsoid, p[8801]), p[8802], p[8806], p[8807])
 
 
 @dataclass(frozen=True)
@@ -87,41 +80,33 @@ class LocalOrthographic:
 
     ellipsoid: Ellipsoid
     lat_centre: float
-    lon_centre: float
     azimuth: float
     scale: float
-    false_easting: float
-    false_northing: float
 
-    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
-        e2, a = self.ellipsoid.eccentricity**2, self.ellipsoid.semi_major
+    def forward(self, away: Array, lat: Array) -> tuple[Array, Array]:
+        e2 = self.ellipsoid.eccentricity**2
         sine0, cosine0 = math.sin(self.lat_centre), math.cos(self.lat_centre)
-        normal0 = a / math.sqrt(1 - e2 * sine0 * sine0)
-        with np.errstate(invalid="ignore"):
-            normal, away = a / np.sqrt(1 - e2 * np.sin(lat) ** 2), lon - self.lon_centre
-            east = normal * np.cos(lat) * np.sin(away)
-            north = normal * (np.sin(lat) * cosine0 - np.cos(lat) * sine0 * np.cos(away))
-            north = north + e2 * (normal0 * sine0 - normal * np.sin(lat)) * cosine0
-            seen = np.sin(lat) * sine0 + np.cos(lat) * cosine0 * np.cos(away) > 0.02
+        normal0, normal = (self.ellipsoid.normal_radius(at) for at in (self.lat_centre, lat))
+        east = normal * np.cos(lat) * np.sin(away)
+        north = normal * (np.sin(lat) * cosine0 - np.cos(lat) * sine0 * np.cos(away))
+        north = north + e2 * (normal0 * sine0 - normal * np.sin(lat)) * cosine0
+        seen = np.sin(lat) * sine0 + np.cos(lat) * cosine0 * np.cos(away) > 0.02
         sine, cosine = math.sin(self.azimuth), math.cos(self.azimuth)
-        x = self.false_easting + self.scale * (east * cosine - north * sine)
-        y = self.false_northing + self.scale * (east * sine + north * cosine)
-        return np.where(seen, x, np.nan), np.where(seen, y, np.nan)
+        x = self.scale * (east * cosine - north * sine)
+        return np.where(seen, x, np.nan), self.scale * (east * sine + north * cosine)
 
-    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
+    def inverse(self, east: Array, north: Array) -> tuple[Array, Array]:
         sine, cosine = math.sin(self.azimuth), math.cos(self.azimuth)
-        dx, dy = (x - self.false_easting) / self.scale, (y - self.false_northing) / self.scale
-        east, north = dx * cosine + dy * sine, dy * cosine - dx * sine
-        reach = np.hypot(east, north)
-        with np.errstate(invalid="ignore"):
-            arc = np.arcsin(reach / self.ellipsoid.semi_major) * self.ellipsoid.semi_major
-        lon0, lat0 = np.full(reach.shape, self.lon_centre), np.full(reach.shape, self.lat_centre)
-        lon, lat = destination(self.ellipsoid, lon0, lat0, np.arctan2(east, north), arc)
-        return inverted(self.forward, x, y, lon, lat)
+        across = (east * cosine + north * sine) / self.scale
+        along = (north * cosine - east * sine) / self.scale
+        arc = np.arcsin(np.hypot(across, along) / self.ellipsoid.semi_major) * self.ellipsoid.semi_major
+        lat0 = np.full(arc.shape, self.lat_centre)
+        guess = destination(self.ellipsoid, np.zeros_like(lat0), lat0, np.arctan2(across, along), arc)
+        return inverted(self.forward, east, north, *guess)
 
 
-def local_orthographic(ellipsoid: Ellipsoid, p: Parameters) -> LocalOrthographic:
-    return LocalOrthographic(ellipsoid, p[8811], p[8812], p[8813], p[8815], p[8816], p[8817])
+def local_orthographic(ellipsoid: Ellipsoid, p: Parameters) -> Placed:
+    return Placed(LocalOrthographic(ellipsoid, p[8811], p[8813], p[8815]), p[8812], p[8816], p[8817])
 
 
 _NZ_LATITUDE = (
@@ -140,29 +125,21 @@ class NewZealandMapGrid:
 
     ellipsoid: Ellipsoid
     lat_origin: float
-    lon_origin: float
-    false_easting: float
-    false_northing: float
 
-    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
+    def forward(self, away: Array, lat: Array) -> tuple[Array, Array]:
         seconds = (lat - self.lat_origin) * (180 * 3600 / math.pi * 1e-5)
-        with np.errstate(invalid="ignore", over="ignore"):
-            psi = sum(c * seconds**n for n, c in enumerate(_NZ_LATITUDE, 1))
-            at = psi + 1j * wrapped(lon - self.lon_origin)
-            plane = self.ellipsoid.semi_major * sum(c * at**n for n, c in enumerate(_NZ_PLANE, 1))
-            inside = np.abs(at) < 0.3
-        x, y = self.false_easting + plane.imag, self.false_northing + plane.real
-        return np.where(inside, x, np.nan), np.where(inside, y, np.nan)
+        at = sum(c * seconds**n for n, c in enumerate(_NZ_LATITUDE, 1)) + 1j * away
+        plane = np.asarray(self.ellipsoid.semi_major * sum(c * at**n for n, c in enumerate(_NZ_PLANE, 1)))
+        return np.where(np.abs(at) < 0.3, plane.imag, np.nan), plane.real
 
-    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
+    def inverse(self, east: Array, north: Array) -> tuple[Array, Array]:
         a = self.ellipsoid.semi_major
-        lat = self.lat_origin + (y - self.false_northing) / a
-        lon = self.lon_origin + (x - self.false_easting) / (a * np.cos(lat))
-        return inverted(self.forward, x, y, lon, lat)
+        lat = self.lat_origin + north / a
+        return inverted(self.forward, east, north, east / (a * np.cos(lat)), lat)
 
 
-def new_zealand(ellipsoid: Ellipsoid, p: Parameters) -> NewZealandMapGrid:
-    return NewZealandMapGrid(ellipsoid, p[8801], p[8802], p[8806], p[8807])
+def new_zealand(ellipsoid: Ellipsoid, p: Parameters) -> Placed:
+    return Placed(NewZealandMapGrid(ellipsoid, p[8801]), p[8802], p[8806], p[8807])
 
 
 _GRAD = math.pi / 200
@@ -174,22 +151,17 @@ class TunisiaMiningGrid:
     """EPSG 9816: so many grads a kilometre, other ones north of the origin than south."""
 
     lat_origin: float
-    lon_origin: float
-    false_easting: float
-    false_northing: float
 
-    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
+    def forward(self, away: Array, lat: Array) -> tuple[Array, Array]:
         up = lat - self.lat_origin
-        x = self.false_easting + 1000 * wrapped(lon - self.lon_origin) / _KILOMETRES_EAST
-        inside = (np.abs(up) < 0.2) & (np.abs(lon - self.lon_origin) < 0.2)
-        y = self.false_northing + 1000 * up / np.where(up > 0, _NORTH, _SOUTH)
-        return np.where(inside, x, np.nan), np.where(inside, y, np.nan)
+        inside = (np.abs(up) < 0.2) & (np.abs(away) < 0.2)
+        east = np.where(inside, 1000 * away / _KILOMETRES_EAST, np.nan)
+        return east, 1000 * up / np.where(up > 0, _NORTH, _SOUTH)
 
-    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
-        up = (y - self.false_northing) / 1000
-        lat = self.lat_origin + up * np.where(up > 0, _NORTH, _SOUTH)
-        return self.lon_origin + (x - self.false_easting) / 1000 * _KILOMETRES_EAST, lat
+    def inverse(self, east: Array, north: Array) -> tuple[Array, Array]:
+        up = north / 1000 * np.where(north > 0, _NORTH, _SOUTH)
+        return east / 1000 * _KILOMETRES_EAST, self.lat_origin + up
 
 
-def tunisia(ellipsoid: Ellipsoid, p: Parameters) -> TunisiaMiningGrid:
-    return TunisiaMiningGrid(p[8821], p[8822], p[8826], p[8827])
+def tunisia(ellipsoid: Ellipsoid, p: Parameters) -> Placed:
+    return Placed(TunisiaMiningGrid(p[8821]), p[8822], p[8826], p[8827])

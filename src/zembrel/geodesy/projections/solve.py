@@ -38,8 +38,3 @@ def inverted(forward: Forward, x: Array, y: Array, lon: Array, lat: Array) -> tu
         at_x, at_y = forward(lon, lat)
         found = np.hypot(x - at_x, y - at_y) < _CLOSE
     return np.where(found, lon, np.nan), np.where(found, lat, np.nan)
-
-
-def wrapped(angle: Array) -> Array:
-    """`angle` within half a turn of 0, radians."""
-    return angle - 2 * np.pi * np.rint(angle / (2 * np.pi))

@@ -15,9 +15,10 @@ from functools import cached_property
 import numpy as np
 
 from zembrel.geodesy import latitudes
+from zembrel.geodesy.angles import double_angle
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
-from zembrel.geodesy.latitudes import Coefficients, coefficients, double_angle
-from zembrel.geodesy.projections.solve import wrapped
+from zembrel.geodesy.latitudes import Coefficients, coefficients
+from zembrel.geodesy.projections.placed import Placed
 
 # Row j - 1 holds the factors of n^j ... n^6 of the j-th coefficient.
 _FORWARD = (
@@ -37,7 +38,6 @@ _INVERSE = (
     (20648693 / 638668800,),
 )
 WIDEST = math.radians(80)  # of longitude from the central meridian; beyond it the series decays
-_CHUNK = 4096  # points at a time, so that the temporaries stay in the processor's cache
 
 
 def _complex_sum(
@@ -65,14 +65,11 @@ def _complex_sum(
 
 @dataclass(frozen=True)
 class TransverseMercator:
-    """Longitudes and latitudes in radians; metres out."""
+    """EPSG 9807; longitudes up to 80 degrees from the central meridian."""
 
     ellipsoid: Ellipsoid
     lat_origin: float
-    lon_origin: float
     scale: float
-    false_easting: float
-    false_northing: float
 
     @cached_property
     def _radius(self) -> float:
@@ -85,84 +82,46 @@ class TransverseMercator:
         return coefficients(_FORWARD, n), coefficients(_INVERSE, n)
 
     @cached_property
-    def _northing_of_equator(self) -> float:
-        if abs(self.lat_origin) >= math.pi / 2 - 1e-12:  # a pole is a quarter of the meridian away
-            northing = math.copysign(self._radius * math.pi / 2, self.lat_origin)
-        else:
-            zero = np.zeros(1)
-            northing = float(self._plane(zero, np.full(1, self.lat_origin))[1][0])
-        return self.false_northing - northing
+    def _origin(self) -> float:
+        """From the equator to the origin, metres; a pole is a quarter of the meridian away."""
+        if abs(self.lat_origin) >= math.pi / 2 - 1e-12:
+            return math.copysign(self._radius * math.pi / 2, self.lat_origin)
+        return self.scale * float(latitudes.meridian_arc(self.ellipsoid, np.array([self.lat_origin]))[0])
 
-    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
-        """Easting and northing; NaN more than 80 degrees of longitude from the central meridian."""
-        lon, lat = np.broadcast_arrays(lon, lat)
-        x, y = np.empty(lon.shape), np.empty(lon.shape)
-        for part in _chunks(lon.size):
-            away = wrapped(lon.ravel()[part] - self.lon_origin)
-            east, north = self._plane(away, lat.ravel()[part])
-            x.ravel()[part] = self.false_easting + east
-            y.ravel()[part] = self._northing_of_equator + north
-        return x, y
+    def forward(self, away: Array, lat: Array) -> tuple[Array, Array]:
+        tangent = np.tan(latitudes.conformal(self.ellipsoid, lat))
+        along, across = double_angle(np.tan(away / 2))
+        square = tangent * tangent + across * across
+        slope = along / np.sqrt(square)  # sinh of eta
+        doubled = 2 * slope * np.sqrt(1 + slope * slope), 1 + 2 * slope * slope
+        sine, cosine = 2 * tangent * across / square, (across * across - tangent * tangent) / square
+        north, east = _complex_sum(self._series[0], sine, cosine, *doubled)
+        north += np.arctan2(tangent, across)
+        east += np.arcsinh(slope)
+        east[np.abs(away) > WIDEST] = np.nan
+        return self._radius * east, self._radius * north - self._origin
 
-    def _plane(self, away: Array, lat: Array) -> tuple[Array, Array]:
-        """Easting and northing from the central meridian and the equator."""
-        with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
-            tangent = np.tan(latitudes.conformal(self.ellipsoid, lat))
-            along, across = double_angle(np.tan(away / 2))
-            square = tangent * tangent + across * across
-            slope = along / np.sqrt(square)  # sinh of eta
-            doubled = 2 * slope * np.sqrt(1 + slope * slope), 1 + 2 * slope * slope
-            sine, cosine = 2 * tangent * across / square, (across * across - tangent * tangent) / square
-            north, east = _complex_sum(self._series[0], sine, cosine, *doubled)
-            north += np.arctan2(tangent, across)
-            east += np.arcsinh(slope)
-            outside = ~((np.abs(away) <= WIDEST) & (np.abs(lat) <= math.pi / 2 + 1e-12))
-        north[outside] = east[outside] = np.nan
-        return self._radius * east, self._radius * north
-
-    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
-        """Longitude and latitude; NaN where `forward` never leads."""
-        x, y = np.broadcast_arrays(x, y)
-        lon, lat = np.empty(x.shape), np.empty(x.shape)
-        for part in _chunks(x.size):
-            eastings = x.ravel()[part] - self.false_easting
-            northings = y.ravel()[part] - self._northing_of_equator
-            away, lat.ravel()[part] = self._globe(eastings, northings)
-            lon.ravel()[part] = wrapped(away + self.lon_origin)
-        return lon, lat
-
-    def _globe(self, east: Array, north: Array) -> tuple[Array, Array]:
-        """Longitude from the central meridian, and latitude."""
-        with np.errstate(invalid="ignore", over="ignore", divide="ignore"):
-            xi, eta = north / self._radius, east / self._radius
-            outside = ~((np.abs(xi) <= math.pi / 2 + 1e-9) & (np.abs(eta) <= 2.5))
-            growth = np.exp(2 * eta)
-            doubled = (growth - 1 / growth) / 2, (growth + 1 / growth) / 2
-            less_xi, less_eta = _complex_sum(self._series[1], *double_angle(np.tan(xi)), *doubled)
-            xi, eta = xi - less_xi, eta - less_eta
-            slope, (up, across) = np.sinh(eta), double_angle(np.tan(xi / 2))
-            away = np.arctan2(slope, across)
-            tangent = up / np.sqrt(slope * slope + across * across)
-            lat = latitudes.from_conformal(self.ellipsoid, tangent)
-            outside |= ~(np.abs(away) <= WIDEST)
-        away[outside] = lat[outside] = np.nan
-        return away, lat
+    def inverse(self, east: Array, north: Array) -> tuple[Array, Array]:
+        xi, eta = (north + self._origin) / self._radius, east / self._radius
+        beyond = (np.abs(xi) > math.pi / 2 + 1e-9) | (np.abs(eta) > 2.5)
+        growth = np.exp(2 * eta)
+        doubled = (growth - 1 / growth) / 2, (growth + 1 / growth) / 2
+        less_xi, less_eta = _complex_sum(self._series[1], *double_angle(np.tan(xi)), *doubled)
+        xi, eta = xi - less_xi, eta - less_eta
+        slope, (up, across) = np.sinh(eta), double_angle(np.tan(xi / 2))
+        away = np.arctan2(slope, across)
+        away[beyond | (np.abs(away) > WIDEST)] = np.nan
+        return away, latitudes.from_conformal(self.ellipsoid, up / np.sqrt(slope * slope + across * across))
 
 
-def _chunks(size: int) -> list[slice]:
-    return [slice(start, start + _CHUNK) for start in range(0, size, _CHUNK)]
-
-
-def build(ellipsoid: Ellipsoid, parameters: Mapping[int, float]) -> TransverseMercator:
+def build(ellipsoid: Ellipsoid, p: Mapping[int, float]) -> Placed:
     """Transverse Mercator (EPSG 9807, 1111) from parameters 8801, 8802, 8805, 8806 and 8807."""
-    lat, lon, scale, easting, northing = (parameters[code] for code in (8801, 8802, 8805, 8806, 8807))
-    return TransverseMercator(ellipsoid, lat, lon, scale, easting, northing)
+    return Placed(TransverseMercator(ellipsoid, p[8801], p[8805]), p[8802], p[8806], p[8807])
 
 
-def build_south_orientated(ellipsoid: Ellipsoid, parameters: Mapping[int, float]) -> TransverseMercator:
+def build_south_orientated(ellipsoid: Ellipsoid, p: Mapping[int, float]) -> Placed:
     """EPSG 9808: westings and southings are registered; x = -westing and y = -southing come out here."""
-    turned = {8806: -parameters[8806], 8807: -parameters[8807]}
-    return build(ellipsoid, {**parameters, **turned})
+    return build(ellipsoid, {**p, 8806: -p[8806], 8807: -p[8807]})
 
 
 @dataclass(frozen=True)
@@ -172,11 +131,11 @@ class ZonedTransverseMercator:
     ellipsoid: Ellipsoid
     parameters: tuple[tuple[int, float], ...]
 
-    def _zone(self, number: int) -> TransverseMercator:
+    def _zone(self, number: int) -> Placed:
         p = dict(self.parameters)
         lon = p[8830] + (number - 0.5) * p[8831]
         easting = p[8806] + number * 1e6
-        return TransverseMercator(self.ellipsoid, p[8801], lon, p[8805], easting, p[8807])
+        return build(self.ellipsoid, {**p, 8802: lon, 8806: easting})
 
     def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
         lon, lat = np.broadcast_arrays(lon, lat)

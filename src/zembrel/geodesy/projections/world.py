@@ -14,7 +14,8 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.geodesy.ellipsoid import Array, Ellipsoid
-from zembrel.geodesy.projections.solve import inverted, wrapped
+from zembrel.geodesy.projections.placed import Placed
+from zembrel.geodesy.projections.solve import inverted
 
 Parameters = Mapping[int, float]
 SINUSOIDAL, MOLLWEIDE, ROBINSON, WINKEL_TRIPEL = -1, -2, -3, -4  # in place of EPSG codes
@@ -23,7 +24,7 @@ NAMES = {
 }  # fmt: skip
 _USUAL = (8802, 8806, 8807)
 PARAMETERS = {SINUSOIDAL: _USUAL, MOLLWEIDE: _USUAL, ROBINSON: _USUAL, WINKEL_TRIPEL: (*_USUAL, 8823)}
-_EDGE = 1e-9  # radians by which the edge of the world may be missed
+_EDGE = 1e-9  # by which the height of a pole may be missed
 
 
 @dataclass(frozen=True)
@@ -31,26 +32,17 @@ class Mollweide:
     """Equal-area; the world is an ellipse."""
 
     radius: float
-    lon_origin: float
-    false_easting: float
-    false_northing: float
 
-    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
-        with np.errstate(invalid="ignore"):
-            lat = np.where(np.abs(lat) <= math.pi / 2 + _EDGE, lat, np.nan)
-            angle = np.sign(lat) * (math.pi - _opening(lat)) / 2
-        x = self.radius * 2 * math.sqrt(2) / math.pi * wrapped(lon - self.lon_origin) * np.cos(angle)
-        y = self.radius * math.sqrt(2) * np.sin(angle)
-        return self.false_easting + x, self.false_northing + y
+    def forward(self, away: Array, lat: Array) -> tuple[Array, Array]:
+        angle = np.sign(lat) * (math.pi - _opening(lat)) / 2
+        east = self.radius * 2 * math.sqrt(2) / math.pi * away * np.cos(angle)
+        return east, self.radius * math.sqrt(2) * np.sin(angle)
 
-    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
-        with np.errstate(invalid="ignore", divide="ignore"):
-            angle = np.arcsin((y - self.false_northing) / (self.radius * math.sqrt(2)))
-            lat = np.arcsin(np.clip((2 * angle + np.sin(2 * angle)) / math.pi, -1, 1))
-            wide = 2 * math.sqrt(2) * self.radius / math.pi * np.cos(angle)
-            away = np.where(wide > 1e-6, (x - self.false_easting) / wide, 0.0)
-            inside = np.isfinite(angle) & (np.abs(away) <= math.pi + _EDGE)
-        return np.where(inside, self.lon_origin + away, np.nan), np.where(inside, lat, np.nan)
+    def inverse(self, east: Array, north: Array) -> tuple[Array, Array]:
+        angle = np.arcsin(north / (self.radius * math.sqrt(2)))
+        lat = np.arcsin(np.clip((2 * angle + np.sin(2 * angle)) / math.pi, -1, 1))
+        wide = 2 * math.sqrt(2) * self.radius / math.pi * np.cos(angle)
+        return np.where(wide > 1e-6, east / wide, 0.0), lat
 
 
 def _opening(lat: Array) -> Array:
@@ -101,38 +93,24 @@ class Robinson:
     """A table of parallels, joined by cubics; neither conformal nor equal-area."""
 
     radius: float
-    lon_origin: float
-    false_easting: float
-    false_northing: float
 
-    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
-        with np.errstate(invalid="ignore"):
-            inside = np.abs(lat) <= math.pi / 2 + _EDGE
-            steps = np.where(inside, np.abs(lat), 0.0) / _STEP
-        step = np.minimum(steps.astype(int), len(_HEIGHTS) - 2)
-        x = _WIDTH * wrapped(lon - self.lon_origin) * _value(_LENGTH_CUBICS, step, steps - step)
-        y = _HEIGHT * np.sign(lat) * _value(_HEIGHT_CUBICS, step, steps - step)
-        return (
-            np.where(inside, self.false_easting + self.radius * x, np.nan),
-            np.where(inside, self.false_northing + self.radius * y, np.nan),
-        )
+    def forward(self, away: Array, lat: Array) -> tuple[Array, Array]:
+        steps = np.abs(lat) / _STEP
+        step = np.clip(np.nan_to_num(steps).astype(int), 0, len(_HEIGHTS) - 2)
+        east = self.radius * _WIDTH * away * _value(_LENGTH_CUBICS, step, steps - step)
+        return east, self.radius * _HEIGHT * np.sign(lat) * _value(_HEIGHT_CUBICS, step, steps - step)
 
-    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
-        up = (np.asarray(y, float) - self.false_northing) / (self.radius * _HEIGHT)
-        with np.errstate(invalid="ignore"):
-            inside = np.abs(up) <= 1 + _EDGE
-            goal = np.where(inside, np.abs(up), 0.0)
-            step = np.clip(np.searchsorted(_HEIGHTS, goal, "right") - 1, 0, len(_HEIGHTS) - 2)
-            part = np.full(goal.shape, 0.5)
-            c = _HEIGHT_CUBICS[:, step]
-            for _ in range(8):
-                slope = (3 * c[3] * part + 2 * c[2]) * part + c[1]
-                part = part - (_value(_HEIGHT_CUBICS, step, part) - goal) / slope
-            length = self.radius * _WIDTH * _value(_LENGTH_CUBICS, step, part)
-            away = (x - self.false_easting) / length
-            inside &= np.abs(away) <= math.pi + _EDGE
-        lat = np.sign(up) * (step + part) * _STEP
-        return np.where(inside, self.lon_origin + away, np.nan), np.where(inside, lat, np.nan)
+    def inverse(self, east: Array, north: Array) -> tuple[Array, Array]:
+        up = north / (self.radius * _HEIGHT)
+        goal = np.where(np.abs(up) <= 1 + _EDGE, np.abs(up), np.nan)
+        step = np.clip(np.searchsorted(_HEIGHTS, goal, "right") - 1, 0, len(_HEIGHTS) - 2)
+        part = np.full(goal.shape, 0.5)
+        c = _HEIGHT_CUBICS[:, step]
+        for _ in range(8):
+            slope = (3 * c[3] * part + 2 * c[2]) * part + c[1]
+            part = part - (_value(_HEIGHT_CUBICS, step, part) - goal) / slope
+        length = self.radius * _WIDTH * _value(_LENGTH_CUBICS, step, part)
+        return east / length, np.sign(up) * (step + part) * _STEP
 
 
 @dataclass(frozen=True)
@@ -140,34 +118,27 @@ class WinkelTripel:
     """The mean of an equidistant cylindrical map, true at `parallel`, and Aitoff's."""
 
     radius: float
-    lon_origin: float
-    false_easting: float
-    false_northing: float
     parallel: float
 
-    def forward(self, lon: Array, lat: Array) -> tuple[Array, Array]:
-        with np.errstate(invalid="ignore", divide="ignore"):
-            lat = np.where(np.abs(lat) <= math.pi / 2 + _EDGE, lat, np.nan)
-            away = wrapped(lon - self.lon_origin)
-            apart = np.arccos(np.clip(np.cos(lat) * np.cos(away / 2), -1, 1))
-            stretch = np.where(apart > 1e-8, apart / np.sin(apart), 1.0)
-            x = (away * math.cos(self.parallel) + 2 * np.cos(lat) * np.sin(away / 2) * stretch) / 2
-            y = (lat + np.sin(lat) * stretch) / 2
-        return self.false_easting + self.radius * x, self.false_northing + self.radius * y
+    def forward(self, away: Array, lat: Array) -> tuple[Array, Array]:
+        apart = np.arccos(np.clip(np.cos(lat) * np.cos(away / 2), -1, 1))
+        stretch = np.where(apart > 1e-8, apart / np.sin(apart), 1.0)
+        east = (away * math.cos(self.parallel) + 2 * np.cos(lat) * np.sin(away / 2) * stretch) / 2
+        return self.radius * east, self.radius * (lat + np.sin(lat) * stretch) / 2
 
-    def inverse(self, x: Array, y: Array) -> tuple[Array, Array]:
-        lat = np.clip((y - self.false_northing) / self.radius, -1.5, 1.5)
-        away = (x - self.false_easting) / (self.radius * (math.cos(self.parallel) + np.cos(lat)) / 2)
-        return inverted(self.forward, x, y, self.lon_origin + np.clip(away, -3.1, 3.1), lat)
+    def inverse(self, east: Array, north: Array) -> tuple[Array, Array]:
+        lat = np.clip(north / self.radius, -1.5, 1.5)
+        away = east / (self.radius * (math.cos(self.parallel) + np.cos(lat)) / 2)
+        return inverted(self.forward, east, north, np.clip(away, -3.1, 3.1), lat)
 
 
-def mollweide(ellipsoid: Ellipsoid, p: Parameters) -> Mollweide:
-    return Mollweide(ellipsoid.semi_major, p[8802], p[8806], p[8807])
+def mollweide(ellipsoid: Ellipsoid, p: Parameters) -> Placed:
+    return Placed(Mollweide(ellipsoid.semi_major), p[8802], p[8806], p[8807])
 
 
-def robinson(ellipsoid: Ellipsoid, p: Parameters) -> Robinson:
-    return Robinson(ellipsoid.semi_major, p[8802], p[8806], p[8807])
+def robinson(ellipsoid: Ellipsoid, p: Parameters) -> Placed:
+    return Placed(Robinson(ellipsoid.semi_major), p[8802], p[8806], p[8807])
 
 
-def winkel_tripel(ellipsoid: Ellipsoid, p: Parameters) -> WinkelTripel:
-    return WinkelTripel(ellipsoid.semi_major, p[8802], p[8806], p[8807], p[8823])
+def winkel_tripel(ellipsoid: Ellipsoid, p: Parameters) -> Placed:
+    return Placed(WinkelTripel(ellipsoid.semi_major, p[8823]), p[8802], p[8806], p[8807])

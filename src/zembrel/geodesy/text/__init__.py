@@ -31,8 +31,13 @@ def read_crs(text: str) -> CRS:
     if text.lstrip().startswith("{"):
         try:
             return json_form.read(json.loads(text))
-        except (ValueError, KeyError, TypeError, AttributeError) as exc:
-            raise InputError(
-                f"{text.strip()[:40]!r} is not the JSON of a CRS", f"{exc!r}", "give EPSG:code instead"
-            ) from exc
+        except KeyError as exc:
+            why = f"it has no {exc.args[0]}"
+        except json.JSONDecodeError as exc:
+            why = f"{exc.msg[:1].lower()}{exc.msg[1:]} at position {exc.pos + 1}"
+        except (ValueError, TypeError, AttributeError, IndexError, OverflowError):
+            why = "a part of it is of the wrong kind"
+        raise InputError(
+            f"{text.strip()[:40]!r} is not the JSON of a CRS", why, "correct it, or give EPSG:code instead"
+        )
     return wkt_reader.read(parse(text))

@@ -196,6 +196,10 @@ def _parameters(method: int, given: Sequence[Given]) -> tuple[tuple[int, float],
                 "a parameter that is not heeded would move the map",
                 "it has " + ", ".join(names.parameter_name(c) for c in names.parameters_of(method)),
             )
+        if not math.isfinite(parameter.value):
+            raise InputError(
+                f"{parameter.name!r} is {parameter.value}", "it has to be a number", "correct the text"
+            )
         values[code] = parameter.value
     for code in names.parameters_of(method):
         if code not in values:
@@ -221,7 +225,8 @@ def unresolved(name: str, unit: Unit) -> UnresolvedCRS:
 
 def figure(name: str, semi_major: float, inverse_flattening: float, code: int | None = None) -> Ellipsoid:
     """An ellipsoid as a text gives it."""
-    if not (semi_major > 0 and (inverse_flattening == 0 or inverse_flattening > 1)):
+    flat_enough = inverse_flattening == 0 or 1 < inverse_flattening < math.inf
+    if not (0 < semi_major < math.inf and flat_enough):
         raise InputError(
             f"ellipsoid {name!r} of {semi_major:g} m and 1/{inverse_flattening:g}",
             "it is no figure of the Earth",

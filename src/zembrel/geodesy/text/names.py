@@ -86,11 +86,12 @@ def methods_of(name: str) -> tuple[int, ...]:
 
 @lru_cache(maxsize=128)
 def parameters_of(method: int) -> tuple[int, ...]:
-    """Codes of the parameters that the registry's conversions of `method` have."""
+    """Codes of the parameters of `method`, ascending."""
     if method in world.PARAMETERS:
         return world.PARAMETERS[method]
-    query = "SELECT DISTINCT parameter FROM value JOIN operation o ON o.code = operation WHERE o.method = ?"
-    return tuple(sorted(r["parameter"] for r in rows(query + " AND o.kind = 'conversion'", method)))
+    return tuple(
+        r["parameter"] for r in rows("SELECT parameter FROM usage WHERE method = ? ORDER BY 1", method)
+    )
 
 
 def parameter_of(name: str, method: int) -> int | None:

@@ -37,7 +37,9 @@ def _code(node: Node) -> int | None:
     for mark in node.all("AUTHORITY", "ID"):
         if mark.name.upper() == "EPSG" and len(mark.items) > 1:
             code = mark.items[1]
-            if isinstance(code, float) or (isinstance(code, str) and code.isdigit()):
+            if (isinstance(code, float) and code.is_integer()) or (
+                isinstance(code, str) and code.isdecimal()
+            ):
                 return int(code)
     return None
 

@@ -1,4 +1,4 @@
-"""A raster in degrees that goes once around the Earth, without its seam."""
+"""A raster that goes once around the Earth, without its seam."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zembrel.geodesy.crs import GeographicCRS
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Raster
@@ -51,7 +50,7 @@ class Around:
 def around(source: Raster) -> Raster:
     """`source` without a seam if it goes once around the Earth; else itself."""
     frame = source.frame
-    if not isinstance(frame.crs, GeographicCRS) or not frame.north_up:
+    if frame.crs is None or frame.crs.circuit is None or not frame.north_up:
         return source
-    turn = 360 / frame.crs.unit.factor / frame.cell[0]
+    turn = frame.crs.circuit.turn / frame.cell[0]
     return Around(source) if abs(frame.columns - turn) < _CLOSED else source
