@@ -13,7 +13,8 @@ import pytest
 
 from zembrel.errors import InputError
 from zembrel.geodesy.ellipsoid import WGS_84, Ellipsoid
-from zembrel.geodesy.projections import METHODS, Projection, build
+from zembrel.geodesy.projections import Projection, build
+from zembrel.geodesy.projections.methods import METHODS
 from zembrel.geodesy.text.names import parameters_of
 
 EXAMPLES = tomllib.loads((Path(__file__).parent / "examples.toml").read_text())

@@ -7,6 +7,7 @@ to single cells. Because patches belong to the frame, any split of it gives the 
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
@@ -26,6 +27,7 @@ TOLERANCE = 0.05  # cells; measured at midpoints, then quartered by interpolatin
 _PROBES = 33  # places along each side of the frame where the scale is looked at
 _SEAM = 1e-6  # cells by which rounding may miss the edge that a grid around the Earth begins with
 _CUT = 4  # a patch that misses is cut into 4 x 4
+_SMALLEST = 4  # cells of a patch; smaller ones are done cell by cell
 Integers = npt.NDArray[np.int64]
 
 
@@ -39,6 +41,74 @@ class Scales(NamedTuple):
     steps: Array
     lead_r: int
     lead_c: int
+
+
+class Patches(NamedTuple):
+    """Square patches of `side` cells: their first cells, and exact positions (2, n, 3, 3) at their nodes."""
+
+    side: int
+    tops: Integers
+    lefts: Integers
+    nodes: Array
+
+
+class Alone(NamedTuple):
+    """Cells that no patch serves, and their exact positions, (n,) each."""
+
+    rows: Integers
+    columns: Integers
+    u: Array
+    v: Array
+
+
+class Lattice(NamedTuple):
+    """Positions of the cells of a pane, held at the nodes of patches."""
+
+    patches: list[Patches]
+    alone: Alone | None
+
+    def positions(self, part: Pane) -> tuple[Array, Array]:
+        """u and v of every cell of `part`, which the pane holds, (rows, columns); NaN for nowhere."""
+        from zembrel.raster.kernels import patches
+
+        u, v = np.empty(part.shape), np.empty(part.shape)
+        for side, tops, lefts, nodes in self.patches:
+            patches.fill(u, v, part.top, part.left, tops, lefts, side, nodes)
+        if self.alone is not None:
+            rows, columns = self.alone.rows - part.top, self.alone.columns - part.left
+            here = (rows >= 0) & (rows < part.rows) & (columns >= 0) & (columns < part.columns)
+            u[rows[here], columns[here]], v[rows[here], columns[here]] = (
+                self.alone.u[here],
+                self.alone.v[here],
+            )
+        return u, v
+
+    def reach(self, part: Pane, halo: tuple[int, int], area: Pane) -> Pane | None:
+        """The cells of `area` within `halo` (along x, y) of the positions of `part`, or None."""
+        from zembrel.raster.kernels import patches
+
+        found = np.array([math.inf, -math.inf, math.inf, -math.inf])
+        bounds = part.top, part.left, part.bottom, part.right
+        limits = area.right, area.bottom, *halo
+        for side, tops, lefts, nodes in self.patches:
+            patches.reach(bounds, tops, lefts, side, nodes, limits, found)
+        if self.alone is not None:
+            rows, columns, u, v = self.alone
+            here = (rows >= part.top) & (rows < part.bottom) & (columns >= part.left) & (columns < part.right)
+            patches.reach_alone(u[here], v[here], limits, found)
+        if found[0] > found[1]:
+            return None
+        return reached(found[:2], found[2:], halo).meet(area)
+
+
+def reached(u: Array, v: Array, halo: tuple[int, int]) -> Pane:
+    """The cells within `halo` (along x, y) of positions u, v."""
+    return Pane(
+        math.floor(v.min()) - halo[1],
+        math.floor(u.min()) - halo[0],
+        math.floor(v.max()) + 1 + halo[1],
+        math.floor(u.max()) + 1 + halo[0],
+    )
 
 
 @dataclass(frozen=True)
@@ -97,23 +167,22 @@ class CoordinateMap:
         _, v = self.exact(zero, np.arange(pane.top, pane.bottom, dtype=float))
         return u, v
 
-    def positions(self, pane: Pane) -> tuple[Array, Array]:
-        """u and v of every cell of `pane`, (rows, columns); NaN where there is no answer."""
-        from zembrel.raster.kernels import patches
-
-        u, v = np.empty(pane.shape), np.empty(pane.shape)
+    def lattice(self, pane: Pane) -> Lattice:
+        """Positions of the cells of `pane`, ready to be filled in."""
+        pieces, alone = [], None
         tops, lefts = _patches(pane, SIDE)
         side = SIDE
         while tops.size:
-            if side < 4:
-                self._fill_exactly(u, v, pane, tops, lefts, side)
+            if side < _SMALLEST:
+                alone = self._alone(pane, tops, lefts, side)
                 break
             nodes = self._nodes(tops, lefts, side)
             good = _misses(nodes) <= TOLERANCE
-            patches.fill(u, v, pane.top, pane.left, tops[good], lefts[good], side, nodes[:, good])
+            if good.any():
+                pieces.append(Patches(side, tops[good], lefts[good], nodes[:, good]))
             tops, lefts = _cut(tops[~good], lefts[~good], side, pane)
             side //= _CUT
-        return u, v
+        return Lattice(pieces, alone)
 
     def _nodes(self, tops: Integers, lefts: Integers, side: int) -> Array:
         """Exact positions at 3 x 3 nodes of each patch, (2, patches, 3, 3)."""
@@ -122,16 +191,13 @@ class CoordinateMap:
         cols = np.broadcast_to(lefts[:, None, None] + step[None, :], (tops.size, 3, 3))
         return np.stack(self.exact(cols.astype(float), rows.astype(float)))
 
-    def _fill_exactly(
-        self, u: Array, v: Array, pane: Pane, tops: Integers, lefts: Integers, side: int
-    ) -> None:
+    def _alone(self, pane: Pane, tops: Integers, lefts: Integers, side: int) -> Alone:
         step = np.arange(side)
         rows = (tops[:, None, None] + step[:, None] + 0 * step).ravel()
         cols = (lefts[:, None, None] + 0 * step[:, None] + step).ravel()
         inside = (rows >= pane.top) & (rows < pane.bottom) & (cols >= pane.left) & (cols < pane.right)
         rows, cols = rows[inside], cols[inside]
-        at = rows - pane.top, cols - pane.left
-        u[at], v[at] = self.exact(cols.astype(float), rows.astype(float))
+        return Alone(rows, cols, *self.exact(cols.astype(float), rows.astype(float)))
 
     def scales(self, pane: Pane) -> Scales:
         """Source cells per target cell at the middles of the patches of SIDE cells that touch `pane`."""

@@ -18,12 +18,6 @@ from zembrel.geodesy.projections.placed import Placed
 from zembrel.geodesy.projections.solve import inverted
 
 Parameters = Mapping[int, float]
-SINUSOIDAL, MOLLWEIDE, ROBINSON, WINKEL_TRIPEL = -1, -2, -3, -4  # in place of EPSG codes
-NAMES = {
-    SINUSOIDAL: "Sinusoidal", MOLLWEIDE: "Mollweide", ROBINSON: "Robinson", WINKEL_TRIPEL: "Winkel Tripel",
-}  # fmt: skip
-_USUAL = (8802, 8806, 8807)
-PARAMETERS = {SINUSOIDAL: _USUAL, MOLLWEIDE: _USUAL, ROBINSON: _USUAL, WINKEL_TRIPEL: (*_USUAL, 8823)}
 _EDGE = 1e-9  # by which the height of a pole may be missed
 
 

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, Conversion, Datum, GeographicCRS, ProjectedCRS, UnresolvedCRS
 from zembrel.geodesy.ellipsoid import Ellipsoid
-from zembrel.geodesy.projections import METHODS, world
+from zembrel.geodesy.projections.methods import METHODS, WINKEL_TRIPEL
 from zembrel.geodesy.registry import by_code, conversion, datum
 from zembrel.geodesy.registryfile import row, rows
 from zembrel.geodesy.text import names
@@ -207,7 +207,7 @@ def _parameters(method: int, given: Sequence[Given]) -> tuple[tuple[int, float],
                 values[code] = 0.0
             elif code in (8805, 8815, 8819, 1038):
                 values[code] = 1.0
-            elif method == world.WINKEL_TRIPEL:
+            elif method == WINKEL_TRIPEL:
                 values[code] = math.acos(2 / math.pi)
             else:
                 raise InputError(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
-from zembrel.geodesy.projections import world
+from zembrel.geodesy.projections import methods
 from zembrel.geodesy.registryfile import row, rows
 
 # EPSG method -> name in WKT 1; others take the registry's name with underscores.
@@ -80,15 +80,15 @@ def _registered_parameters() -> dict[str, tuple[int, ...]]:
 def methods_of(name: str) -> tuple[int, ...]:
     """EPSG codes of the methods that `name` may mean; none if it is not known."""
     key = plain(name)
-    found = _SYNONYMS.get(key, ()) or tuple(code for code, own in world.NAMES.items() if plain(own) == key)
+    found = _SYNONYMS.get(key, ()) or tuple(code for code, own in methods.NAMES.items() if plain(own) == key)
     return found or ((_registered()[key],) if key in _registered() else ())
 
 
 @lru_cache(maxsize=128)
 def parameters_of(method: int) -> tuple[int, ...]:
     """Codes of the parameters of `method`, ascending."""
-    if method in world.PARAMETERS:
-        return world.PARAMETERS[method]
+    if method in methods.PARAMETERS:
+        return methods.PARAMETERS[method]
     return tuple(
         r["parameter"] for r in rows("SELECT parameter FROM usage WHERE method = ? ORDER BY 1", method)
     )
@@ -106,8 +106,8 @@ def parameter_of(name: str, method: int) -> int | None:
 @lru_cache(maxsize=512)
 def method_name(code: int) -> str:
     """The registry's name of a method."""
-    if code in world.NAMES:
-        return world.NAMES[code]
+    if code in methods.NAMES:
+        return methods.NAMES[code]
     found = row("SELECT name FROM method WHERE code = ?", code)
     return str(found["name"]) if found else f"method {code}"
 

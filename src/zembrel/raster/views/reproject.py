@@ -13,7 +13,7 @@ from zembrel.errors import UsageError, nearest_name
 from zembrel.geodesy.crs import same
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.coordinates import SIDE, CoordinateMap, Scales
+from zembrel.raster.coordinates import SIDE, CoordinateMap, Lattice, Scales, reached
 from zembrel.raster.kernels import table
 from zembrel.raster.model import Band, Block, Cells, Raster, nothing
 from zembrel.raster.views.around import around
@@ -24,6 +24,7 @@ NEED = 0.5  # share of a kernel's weight that must fall on valid cells
 _NEED = NEED - 1e-9
 WIDEN_FROM = 1.1  # shrinking by less than this leaves an interpolation kernel as it is
 _MOST_SOURCE_CELLS = 4_000_000  # asked for at once; larger panes are cut
+_STRIP = SIDE  # rows at a time
 
 
 @dataclass(frozen=True)
@@ -54,13 +55,13 @@ class Reproject:
 
         u, v = self.coordinates.axes(pane)
         step_x, step_y = self._steps
-        wanted = _around(u, v, self._halo(step_x), self._halo(step_y)).meet(self.source.frame.pane)
+        wanted = reached(u, v, (self._halo(step_x), self._halo(step_y))).meet(self.source.frame.pane)
         if wanted is None:
             return nothing(self.bands, pane.shape)
         if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
             return _joined(pane, self._along_axes)
         block = self.source.cells(wanted)
-        out, ok = _blank(block, pane)
+        out, ok = _blank(block, pane.shape)
         code = table.CODES[self.method]
         radius = table.RADIUS[code]
         by_row = resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
@@ -89,28 +90,30 @@ class Reproject:
         return self.method != "nearest" and self.coordinates.largest_scale >= WIDEN_FROM
 
     def _freely(self, pane: Pane) -> Block:
-        u, v = self.coordinates.positions(pane)
-        return self._sampled(pane, pane, u, v, self.coordinates.scales(pane) if self._scaled else None)
+        lattice = self.coordinates.lattice(pane)
+        return self._sampled(pane, pane, lattice, self.coordinates.scales(pane) if self._scaled else None)
 
-    def _sampled(self, pane: Pane, whole: Pane, u: Array, v: Array, scales: Scales | None) -> Block:
+    def _sampled(self, pane: Pane, whole: Pane, lattice: Lattice, scales: Scales | None) -> Block:
         """Cells of `pane`, of whose surrounding `whole` positions and scales are given."""
-        rows, columns = pane.within(whole)
-        part_u, part_v = u[rows, columns], v[rows, columns]
         step_x, step_y = (1.0, 1.0) if scales is None else scales.steps.max(axis=(1, 2)).tolist()
-        halo = self._halo(step_x), self._halo(step_y)
-        wanted = _reached(part_u, part_v, *halo, self.source.frame.pane)
+        wanted = lattice.reach(pane, (self._halo(step_x), self._halo(step_y)), self.source.frame.pane)
         if wanted is None:
             return nothing(self.bands, pane.shape)
         if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
-            return _joined(pane, lambda part: self._sampled(part, whole, u, v, scales))
+            return _joined(pane, lambda part: self._sampled(part, whole, lattice, scales))
         block = self.source.cells(wanted)
-        out, ok = _blank(block, pane)
-        at = _contiguous(block), _mask(block), part_u, part_v, wanted.left, wanted.top
-        if scales is None:
-            self._interpolate(at, out, ok)
-        else:
-            lead = scales.lead_r + pane.top - whole.top, scales.lead_c + pane.left - whole.left
-            self._gather(at, scales.steps, (SIDE, *lead), out, ok)
+        out, ok = _blank(block, pane.shape)
+        source = _contiguous(block), _mask(block)
+        for strip in pane.blocks(_STRIP, pane.columns):  # positions stay in the processor's cache
+            at = *source, *lattice.positions(strip), wanted.left, wanted.top
+            part, part_ok = _blank(block, strip.shape)
+            if scales is None:
+                self._interpolate(at, part, part_ok)
+            else:
+                lead = scales.lead_r + strip.top - whole.top, scales.lead_c + strip.left - whole.left
+                self._gather(at, scales.steps, (SIDE, *lead), part, part_ok)
+            rows, columns = strip.within(pane)
+            out[:, rows, columns], ok[:, rows, columns] = part, part_ok
         return _result(block, out, ok)
 
     def _interpolate(self, at: Any, out: Cells, ok: Cells) -> None:
@@ -142,26 +145,6 @@ class Reproject:
 
 def _widened(step: float, code: int) -> float:
     return 1.0 if code != table.MEAN and step < WIDEN_FROM else step
-
-
-def _around(u: Array, v: Array, halo_x: int, halo_y: int) -> Pane:
-    return Pane(
-        math.floor(v.min()) - halo_y,
-        math.floor(u.min()) - halo_x,
-        math.floor(v.max()) + 1 + halo_y,
-        math.floor(u.max()) + 1 + halo_x,
-    )
-
-
-def _reached(u: Array, v: Array, halo_x: int, halo_y: int, area: Pane) -> Pane | None:
-    """The cells of `area` that kernels at positions u, v reach, or None."""
-    from zembrel.raster.kernels import patches
-
-    low_u, high_u, low_v, high_v = patches.reach(u, v, area.right, area.bottom, halo_x, halo_y)
-    if low_u > high_u:
-        return None
-    ends_u, ends_v = np.array([low_u, high_u]), np.array([low_v, high_v])
-    return _around(ends_u, ends_v, halo_x, halo_y).meet(area)
 
 
 def _joined(pane: Pane, part: Any) -> Block:
@@ -200,10 +183,10 @@ def _mask(block: Block) -> Cells:
     return valid[None] if valid.ndim == 2 else valid
 
 
-def _blank(block: Block, pane: Pane) -> tuple[Cells, Cells]:
+def _blank(block: Block, shape: tuple[int, int]) -> tuple[Cells, Cells]:
     layers = block.cells.shape[0] if block.valid is not None and block.valid.ndim == 3 else 1
-    out = np.zeros((block.cells.shape[0], *pane.shape), block.cells.dtype)
-    return out, np.zeros((layers, *pane.shape), np.uint8)
+    out = np.zeros((block.cells.shape[0], *shape), block.cells.dtype)
+    return out, np.zeros((layers, *shape), np.uint8)
 
 
 def _rounding(out: Cells) -> tuple[bool, float, float]:
