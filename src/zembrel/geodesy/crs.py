@@ -7,9 +7,9 @@ order the registry gives.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -20,15 +20,22 @@ from zembrel.geodesy.projections import Projection, build
 from zembrel.geodesy.projections.placed import Placed
 from zembrel.geodesy.units import DEGREE, METRE, Unit
 
+if TYPE_CHECKING:
+    from zembrel.geodesy.aid import Aid
+
 
 @dataclass(frozen=True)
 class Datum:
-    """A geodetic datum or datum ensemble; the prime meridian is degrees east of Greenwich."""
+    """A geodetic datum or datum ensemble; the prime meridian is degrees east of Greenwich.
+
+    aid: what the user gave to get from this datum to others; it makes no other datum of it.
+    """
 
     name: str
     ellipsoid: Ellipsoid
     prime_meridian: float = 0.0
     code: int | None = None
+    aid: Aid | None = field(default=None, compare=False, repr=False)
 
 
 @dataclass(frozen=True)
@@ -50,14 +57,54 @@ class Circuit(NamedTuple):
 
 
 @dataclass(frozen=True)
+class UnresolvedCRS:
+    """A CRS that a file names but Zembrel cannot compute with: kept, compared, never guessed."""
+
+    name: str
+    unit: Unit = METRE
+    code: int | None = None
+    circuit: None = None
+
+    def refuse(self) -> InputError:
+        """The error for any use that needs its definition."""
+        return InputError(
+            f"the CRS {self.name} cannot be computed with",
+            "Zembrel knows no x and y for it: it is vertical, local, or of a method it does not have",
+            "keep to it, choose another, or overrule what a file says with --from-crs CRS --force-crs",
+        )
+
+
+class VerticalDatum(NamedTuple):
+    """The surface that heights start from."""
+
+    name: str
+    code: int | None = None
+
+
+@dataclass(frozen=True)
+class VerticalCRS(UnresolvedCRS):
+    """Heights, or depths if `down`, from a surface; without a datum from the ellipsoid. It has no x and y."""
+
+    datum: VerticalDatum | None = None
+    down: bool = False
+
+
+ELLIPSOIDAL = VerticalCRS("ellipsoidal height")
+
+
+@dataclass(frozen=True)
 class GeographicCRS:
-    """Longitude and latitude on a datum. axes: orientations in the order that is registered."""
+    """Longitude and latitude on a datum, and what heights there mean, if that is said.
+
+    axes: orientations in the order that is registered.
+    """
 
     name: str
     datum: Datum
     unit: Unit = DEGREE
     code: int | None = None
     axes: tuple[str, ...] = ("north", "east")
+    vertical: VerticalCRS | None = None
 
     def to_geographic(self, x: Array, y: Array) -> tuple[Array, Array]:
         """Longitude from Greenwich and latitude in radians; NaN beyond the poles."""
@@ -79,7 +126,10 @@ class GeographicCRS:
 
 @dataclass(frozen=True)
 class ProjectedCRS:
-    """A map projection of a geographic CRS. axes: orientations in the order that is registered."""
+    """A map projection of a geographic CRS, and what heights there mean, if that is said.
+
+    axes: orientations in the order that is registered.
+    """
 
     name: str
     base: GeographicCRS
@@ -87,6 +137,7 @@ class ProjectedCRS:
     unit: Unit = METRE
     code: int | None = None
     axes: tuple[str, ...] = ("east", "north")
+    vertical: VerticalCRS | None = None
 
     @property
     def datum(self) -> Datum:
@@ -117,32 +168,37 @@ class ProjectedCRS:
         return Circuit(float(x[0]), math.tau * float(x[1] - x[0]))
 
 
-@dataclass(frozen=True)
-class UnresolvedCRS:
-    """A CRS that a file names but Zembrel cannot compute with: kept, compared, never guessed."""
-
-    name: str
-    unit: Unit = METRE
-    code: int | None = None
-    circuit: None = None
-
-    def refuse(self) -> InputError:
-        """The error for any use that needs its definition."""
-        return InputError(
-            f"the CRS {self.name} cannot be computed with",
-            "Zembrel knows no x and y for it: it is vertical, local, or of a method it does not have",
-            "keep to it, choose another, or overrule what a file says with --from-crs CRS --force-crs",
-        )
-
-
 CRS = GeographicCRS | ProjectedCRS | UnresolvedCRS
 
 
+def vertical_of(crs: CRS | None) -> VerticalCRS | None:
+    """What heights in `crs` mean, or None if it does not say."""
+    if isinstance(crs, VerticalCRS):
+        return crs
+    return None if crs is None or isinstance(crs, UnresolvedCRS) else crs.vertical
+
+
+def with_vertical(crs: CRS, vertical: VerticalCRS | None) -> CRS:
+    """`crs` with heights that mean `vertical`."""
+    return crs if isinstance(crs, UnresolvedCRS) else replace(crs, vertical=vertical)
+
+
+def aided(crs: CRS, aid: Aid | None) -> CRS:
+    """`crs`, from whose datum others are reached with `aid`."""
+    if isinstance(crs, GeographicCRS):
+        return replace(crs, datum=replace(crs.datum, aid=aid))
+    if isinstance(crs, ProjectedCRS):
+        return replace(crs, base=replace(crs.base, datum=replace(crs.datum, aid=aid)))
+    return crs
+
+
 def label(crs: CRS | None) -> str:
-    """`EPSG:32626 WGS 84 / UTM zone 26N`, or `no CRS`."""
+    """`EPSG:32626 WGS 84 / UTM zone 26N`, or `no CRS`; what its heights mean follows a plus."""
     if crs is None:
         return "no CRS"
-    return f"EPSG:{crs.code} {crs.name}" if crs.code else crs.name
+    own = f"EPSG:{crs.code} {crs.name}" if crs.code else crs.name
+    vertical = vertical_of(crs)
+    return own if vertical in (None, crs) else f"{own} + {label(vertical)}"
 
 
 def same(one: CRS | None, other: CRS | None) -> bool:

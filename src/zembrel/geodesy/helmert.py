@@ -74,6 +74,11 @@ class Helmert:
         return back
 
 
+def reference_epoch(values: Values) -> float | None:
+    """The epoch that the values hold for, if rates say how they change; a decimal year."""
+    return values.get(_REFERENCE_EPOCH) if any(rate in values for rate in _RATES.values()) else None
+
+
 def helmert(method: int, values: Values, epoch: float | None = None) -> Helmert:
     """The transformation of `method`; time-dependent ones at `epoch` (default: their own reference).
 

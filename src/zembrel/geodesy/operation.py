@@ -7,10 +7,14 @@ from functools import lru_cache
 
 import numpy as np
 
-from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, metres_per_unit, same
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, label, metres_per_unit, same
 from zembrel.geodesy.ellipsoid import Array
+from zembrel.geodesy.heights import HeightChange, height_change
 from zembrel.geodesy.registry import entry
-from zembrel.geodesy.shifts import Bounds, Shift, holds, shift
+from zembrel.geodesy.shifts import Shift, shift
+from zembrel.geodesy.transformation import Bounds
+from zembrel.geodesy.ways import holds
 
 
 @dataclass(frozen=True)
@@ -20,6 +24,7 @@ class CoordinateOperation:
     source: GeographicCRS | ProjectedCRS
     target: GeographicCRS | ProjectedCRS
     shift: Shift | None = None  # None: same datum
+    heights: HeightChange | None = None  # None: one of them does not say what heights mean
 
     def __call__(self, x: Array, y: Array) -> tuple[Array, Array]:
         """x, y: arrays of one shape, in the unit of `source`. Returns two of the unit of `target`."""
@@ -30,32 +35,70 @@ class CoordinateOperation:
             lon, lat = self.shift(lon, lat)
         return self.target.from_geographic(lon, lat)
 
+    def with_height(self, x: Array, y: Array, z: Array) -> tuple[Array, Array, Array]:
+        """The same with heights, each in the unit and sense that its CRS says; else they stay as they are."""
+        lon, lat = self.source.to_geographic(x, y)
+        change, up = self.heights, np.asarray(z, float)
+        if change is not None:
+            up = change.above_ellipsoid(up, lon, lat)
+        if self.shift is not None and change is not None and change.ellipsoidal:
+            lon, lat, up = self.shift.with_height(lon, lat, up)
+        elif self.shift is not None:
+            lon, lat = self.shift(lon, lat)
+        if change is not None:
+            up = change.above_target(up, lon, lat)
+        return *(self(x, y) if same(self.source, self.target) else self.target.from_geographic(lon, lat)), up
+
     @property
     def inverse(self) -> CoordinateOperation:
-        back = None if self.shift is None else self.shift.inverse
-        return CoordinateOperation(self.target, self.source, back)
+        return CoordinateOperation(
+            self.target,
+            self.source,
+            None if self.shift is None else self.shift.inverse,
+            None if self.heights is None else self.heights.inverse,
+        )
+
+    def checked(self, strict: bool) -> CoordinateOperation:
+        """Itself. Raises InputError, if `strict`, where something is taken over as it is."""
+        if self.shift is not None:
+            self.shift.checked(strict)
+        if strict and self.heights is not None and not self.heights.known:
+            raise InputError(
+                f"no way is known from {label(self.heights.source)} to {label(self.heights.target)}",
+                "--strict-crs does not let heights be taken over as they are",
+                "leave it out, or give a --height-grid",
+            )
+        return self
+
+    @property
+    def remarks(self) -> tuple[str, ...]:
+        """For the receipt: the shift of the datum and the change of heights, if there are any."""
+        shifted = "" if self.shift is None else self.shift.describe()
+        return tuple(said for said in (shifted, self.heights.describe() if self.heights else "") if said)
 
     def describe(self) -> str:
-        """One phrase for the receipt."""
-        return "same datum" if self.shift is None else self.shift.describe()
+        """One phrase for all."""
+        return ", ".join(self.remarks) or "same datum"
 
 
 def operation(source: CRS, target: CRS, place: tuple[float, float] | None = None) -> CoordinateOperation:
     """The operation from `source` to `target`, best at `place` (longitude and latitude, degrees).
 
-    A place outside their areas of use does not count: then it is the middle of the smaller one. Raises
-    InputError if either CRS cannot be computed.
+    A place outside their areas of use does not count: then it is the middle of the smaller one. What the
+    user gave comes with the datum of either (`aided`). Raises InputError if either CRS cannot be computed.
     """
     for crs in (source, target):
         if isinstance(crs, UnresolvedCRS):
             raise crs.refuse()
     assert not isinstance(source, UnresolvedCRS) and not isinstance(target, UnresolvedCRS)
+    aid = source.datum.aid or target.datum.aid
+    heights = height_change(source.vertical, target.vertical, aid.separation if aid else None)
     if source.datum.code == target.datum.code and source.datum == target.datum:
-        return CoordinateOperation(source, target)
+        return CoordinateOperation(source, target, heights=heights)
     areas = _areas(source, target)
     if place is None or not all(holds(area, place) for area in areas):
         place = _middle(areas)
-    return CoordinateOperation(source, target, shift(source.datum, target.datum, place))
+    return CoordinateOperation(source, target, shift(source.datum, target.datum, place, aid), heights)
 
 
 @lru_cache(maxsize=256)

@@ -11,12 +11,22 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from zembrel.errors import InputError, nearest_name
-from zembrel.geodesy.crs import CRS, Conversion, Datum, GeographicCRS, ProjectedCRS, UnresolvedCRS
+from zembrel.geodesy.crs import (
+    CRS,
+    ELLIPSOIDAL,
+    Conversion,
+    Datum,
+    GeographicCRS,
+    ProjectedCRS,
+    UnresolvedCRS,
+    VerticalCRS,
+    VerticalDatum,
+    vertical_of,
+    with_vertical,
+)
 from zembrel.geodesy.ellipsoid import Ellipsoid
 from zembrel.geodesy.registryfile import row, rows
 from zembrel.geodesy.units import METRE, Unit, unit, value_in_base
-
-GEOGRAPHIC = ("geographic 2D", "geographic 3D")
 
 
 class Entry(NamedTuple):
@@ -35,7 +45,8 @@ class Entry(NamedTuple):
 def by_code(code: int) -> CRS:
     """The CRS of EPSG `code`, deprecated ones too. Raises InputError, with near misses, if there is none.
 
-    Kinds that hold no horizontal coordinates come back unresolved, with their name.
+    A compound or three-dimensional CRS is its horizontal part that knows what heights mean. Other kinds
+    without x and y come back unresolved, with their name.
     """
     found = row("SELECT * FROM crs WHERE code = ?", code)
     if found is None:
@@ -45,13 +56,42 @@ def by_code(code: int) -> CRS:
             "neither its current nor its withdrawn entries have that code",
             "near are " + ", ".join(f"EPSG:{n['code']} {n['name']}" for n in near),
         )
-    if found["kind"] in GEOGRAPHIC:
+    kind = found["kind"]
+    if kind == "geographic 3D":
+        flat = row("SELECT code FROM crs WHERE base = ? AND kind = 'geographic 2D' ORDER BY deprecated", code)
+        return with_vertical(by_code(flat["code"]) if flat else _geographic(found), ELLIPSOIDAL)
+    if kind == "geographic 2D":
         return _geographic(found)
-    if found["kind"] == "projected":
+    if kind == "projected":
         return _projected(found)
-    if found["kind"] == "compound":
-        return by_code(found["horizontal"])
+    if kind == "compound":
+        return with_vertical(by_code(found["horizontal"]), vertical_of(by_code(found["vertical"])))
+    if kind == "vertical":
+        return _vertical(found)
     return UnresolvedCRS(found["name"], METRE, code)
+
+
+def _vertical(found: sqlite3.Row) -> VerticalCRS:
+    code = _datum_of(found)
+    named = row("SELECT name FROM datum WHERE code = ?", code)
+    assert named is not None
+    orientation, own = _axes(found["cs"])[0]
+    datum = VerticalDatum(named["name"], code)
+    return VerticalCRS(found["name"], own, found["code"], datum=datum, down=orientation == "down")
+
+
+def compound_code(horizontal: int | None, vertical: VerticalCRS) -> int | None:
+    """The code of the registered CRS of both, compound or three-dimensional, if there is one."""
+    if horizontal is None:
+        return None
+    if vertical == ELLIPSOIDAL:
+        query = "SELECT base FROM crs WHERE code = ?"
+        query = f"SELECT code FROM crs WHERE kind = 'geographic 3D' AND code IN (?, ({query}))"
+        found = row(query + " ORDER BY code = ? DESC", horizontal, horizontal, horizontal)
+    else:
+        query = "SELECT code FROM crs WHERE kind = 'compound' AND horizontal = ? AND vertical = ?"
+        found = row(query + " ORDER BY deprecated, code", horizontal, vertical.code)
+    return found["code"] if found else None
 
 
 def _geographic(found: sqlite3.Row) -> GeographicCRS:
@@ -62,8 +102,9 @@ def _geographic(found: sqlite3.Row) -> GeographicCRS:
 
 
 def _projected(found: sqlite3.Row) -> ProjectedCRS:
-    base = by_code(found["base"])
-    assert isinstance(base, GeographicCRS)
+    under = row("SELECT * FROM crs WHERE code = ?", found["base"])
+    assert under is not None
+    base = _geographic(under)
     axes = _axes(found["cs"])
     made = conversion(found["conversion"])
     return ProjectedCRS(found["name"], base, made, axes[0][1], found["code"], _orientations(axes))
@@ -150,11 +191,33 @@ def by_name(name: str) -> CRS:
 
 
 def parse_crs(text: str) -> CRS:
-    """A CRS from `EPSG:code` or a registry name. Raises InputError."""
+    """A CRS from `EPSG:code` or a registry name; after a plus, what its heights mean. Raises InputError."""
     prefix, _, code = text.strip().partition(":")
     if prefix.lower() == "epsg" and code.strip().isdecimal():
         return by_code(int(code))
-    return by_name(text.strip())
+    horizontal, plus, vertical = text.rpartition("+")
+    if not plus or _is_name(text.strip()):
+        return by_name(text.strip())
+    above = _parse_vertical(vertical.strip())
+    return with_vertical(parse_crs(horizontal), above)
+
+
+def _parse_vertical(text: str) -> VerticalCRS:
+    found = ELLIPSOIDAL if text.lower() == ELLIPSOIDAL.name else parse_crs(text)
+    if not isinstance(found, VerticalCRS):
+        raise InputError(
+            f"{text} is no vertical CRS",
+            "after a plus stands what heights mean",
+            f'write for example EPSG:5773, or "{ELLIPSOIDAL.name}"',
+        )
+    return found
+
+
+def _is_name(text: str) -> bool:
+    return bool(
+        rows("SELECT 1 FROM crs WHERE name = ? COLLATE NOCASE", text)
+        or rows("SELECT 1 FROM alias WHERE kind = 'crs' AND name = ? COLLATE NOCASE", text)
+    )
 
 
 _ENTRY = """SELECT c.code, c.name, c.kind, e.name AS area, e.west, e.south, e.east, e.north, c.deprecated,

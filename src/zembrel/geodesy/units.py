@@ -11,7 +11,10 @@ from zembrel.geodesy import registryfile
 
 @dataclass(frozen=True)
 class Unit:
-    """A unit of coordinates: `factor` metres (kind `length`), degrees (`angle`) or ones (`scale`)."""
+    """A unit: `factor` metres (kind `length`), degrees (`angle`), ones (`scale`) or years (`time`).
+
+    Of a rate: so many a year.
+    """
 
     name: str
     kind: str
@@ -24,6 +27,7 @@ DEGREE = Unit("degree", "angle", 1.0, 9102)
 UNITY = Unit("unity", "scale", 1.0, 9201)
 # Angles whose factor the registry can give only to the 15 digits of its pi, in degrees.
 _EXACT = {9101: math.degrees(1), 9102: 1.0, 9122: 1.0, 9103: 1 / 60, 9104: 1 / 3600, 9105: 0.9, 9106: 0.9}
+_YEAR, _SECOND, _PER_SECOND = 31_556_925.445, 1040, (1026, 1035, 1036)
 _SEXAGESIMAL_DMS, _SEXAGESIMAL_DM = (9107, 9108, 9110), (9111, 9115, 9116)
 
 
@@ -32,12 +36,16 @@ def unit(code: int) -> Unit:
     """The unit of EPSG `code`; degrees are one, however they are meant to be written."""
     if code == 9122:
         return DEGREE
-    found = registryfile.row("SELECT name, kind, b, c FROM unit WHERE code = ?", code)
+    found = registryfile.row("SELECT name, kind, target, b, c FROM unit WHERE code = ?", code)
     assert found is not None, f"unit {code} is named by the registry and not in it"
     if found["kind"] == "angle":
         factor = _EXACT.get(code) or math.degrees((found["b"] or 1.0) / (found["c"] or 1.0))
     else:
         factor = (found["b"] or 1.0) / (found["c"] or 1.0)
+    if found["target"] == _SECOND:
+        factor /= _YEAR
+    elif found["target"] in _PER_SECOND:
+        factor *= _YEAR
     return Unit(found["name"], found["kind"], factor, code)
 
 

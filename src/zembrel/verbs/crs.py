@@ -9,14 +9,24 @@ from typing import Any
 import numpy as np
 
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, label
+from zembrel.geodesy.crs import (
+    CRS,
+    GeographicCRS,
+    ProjectedCRS,
+    UnresolvedCRS,
+    VerticalCRS,
+    label,
+    vertical_of,
+)
 from zembrel.geodesy.geodesic import destination
 from zembrel.geodesy.operation import operation
-from zembrel.geodesy.registry import Entry, by_code, covering, entry, find
-from zembrel.geodesy.shifts import Shift, Transformation, ways
+from zembrel.geodesy.registry import Entry, by_code, compound_code, covering, entry, find
+from zembrel.geodesy.shifts import Shift
 from zembrel.geodesy.text import FORMS, write_crs
 from zembrel.geodesy.text.names import method_name, parameter_name
 from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS
+from zembrel.geodesy.transformation import UNSTATED
+from zembrel.geodesy.ways import Way, by_accuracy, ways
 from zembrel.grid.area import PathArea, parse_area
 from zembrel.grid.extent import Bounds
 from zembrel.verbs.options import Where
@@ -106,14 +116,20 @@ def _show(found: CRS, form: str | None) -> Receipt:
             )
         return Receipt("crs", "", (), {"text": write_crs(found, form)}, data=write_crs(found, form) + "\n")
     rows = [("name", label(found))]
-    registered = entry(found.code) if found.code else None
+    vertical = vertical_of(found)
+    both = compound_code(found.code, vertical) if vertical is not None else None
+    registered = entry(both or found.code or 0)
     if registered is not None:
+        if both:
+            rows.append(("together", f"EPSG:{both} {registered.name}"))
         rows += [("kind", registered.kind), ("area", registered.area), ("bounds", _bounds(registered))]
         if registered.deprecated:
             other = f"EPSG:{registered.replaced_by}" if registered.replaced_by else "nothing"
             rows.append(("withdrawn", f"replaced by {other}"))
     if isinstance(found, GeographicCRS | ProjectedCRS):
         rows += _definition(found)
+    if vertical is not None:
+        rows += _vertical(vertical)
     facts = {"name": found.name, "code": found.code, "facts": dict(rows)}
     return Receipt("crs", "", (), facts, data=show_table(rows))
 
@@ -136,6 +152,16 @@ def _definition(found: GeographicCRS | ProjectedCRS) -> list[tuple[str, str]]:
         rows += [("base", label(found.base)), ("method", _method(found.conversion.method))]
         rows += [(f"  {parameter_name(c)}", _value(c, v, found)) for c, v in found.conversion.parameters]
     return rows
+
+
+def _vertical(found: VerticalCRS) -> list[tuple[str, str]]:
+    surface = found.datum.name if found.datum else "the ellipsoid"
+    sense = "down" if found.down else "up"
+    return [
+        ("heights", label(found)),
+        ("  above", surface),
+        ("  unit", f"{found.unit.name}, counted {sense}"),
+    ]
 
 
 def _method(code: int) -> str:
@@ -217,7 +243,8 @@ def _operations(source: CRS, target: CRS, all_found: bool) -> Receipt:
     if isinstance(source, UnresolvedCRS) or isinstance(target, UnresolvedCRS):
         raise (source if isinstance(source, UnresolvedCRS) else target).refuse()  # type: ignore[union-attr]
     chosen = operation(source, target)
-    listed = ways(source.datum, target.datum)
+    codes = source.datum.code, target.datum.code
+    listed = by_accuracy(ways(*codes)) if None not in codes and chosen.shift is not None else []  # type: ignore[arg-type]
     rows = [("operation", "accuracy", "W,S,E,N", "")]
     for way in listed[: None if all_found else SHOWN]:
         rows.append(_way_row(way, chosen.shift))
@@ -225,28 +252,25 @@ def _operations(source: CRS, target: CRS, all_found: bool) -> Receipt:
     facts = {
         "chosen": chosen.describe(),
         "ways": [
-            {"codes": [s.code for s in way], "accuracy": sum(s.accuracy for s in way)} for way in listed
+            {"codes": [step.code for step in way.registered], "accuracy": way.accuracy} for way in listed
         ],
     }
     return Receipt("crs", "", (), facts, data=text + (show_table(rows) if listed else ""))
 
 
-def _way_row(way: tuple[Transformation, ...], chosen: Shift | None) -> tuple[str, str, str, str]:
-    accuracy = sum(step.accuracy for step in way)
-    west, south, east, north = way[0].area
+def _way_row(way: Way, chosen: Shift | None) -> tuple[str, str, str, str]:
+    west, south, east, north = way.steps[0].area
     mark = (
         "chosen"
-        if chosen is not None and way == chosen.steps
+        if chosen is not None and way == chosen.way
         else "needs a grid file"
-        if any(s.grid for s in way)
+        if way.needs_grid
         else ""
+        if way.computable
+        else "method not known"
     )
-    return (
-        " and ".join(step.label for step in way),
-        f"{accuracy:g} m" if accuracy < 900 else "not stated",
-        f"{west:g},{south:g},{east:g},{north:g}",
-        mark,
-    )
+    accuracy = f"{way.accuracy:g} m" if way.accuracy < UNSTATED else "not stated"
+    return way.label, accuracy, f"{west:g},{south:g},{east:g},{north:g}", mark
 
 
 def _entry_facts(found: Entry) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS, UnresolvedCRS
+from zembrel.geodesy.crs import CRS, UnresolvedCRS, VerticalCRS
 from zembrel.geodesy.text import json_form, wkt_reader, wkt_writer
 from zembrel.geodesy.text.tree import parse
 
@@ -17,13 +17,15 @@ FORMS = ("wkt2", "wkt1", "prj", "json")
 
 def write_crs(crs: CRS, form: str = "wkt1") -> str:
     """`crs` in one of FORMS; `prj` is WKT 1 in the dialect of .prj files. Raises InputError if undefined."""
-    if isinstance(crs, UnresolvedCRS):
+    if isinstance(crs, UnresolvedCRS) and not (isinstance(crs, VerticalCRS) and crs.datum):
         raise crs.refuse()
     if form == "json":
         return json.dumps(json_form.write(crs), indent=2, ensure_ascii=False)
     if form == "wkt2":
         return wkt_writer.wkt2(crs).text()
-    return wkt_writer.wkt1(crs, prj=form == "prj").text()
+    if form == "prj":
+        return ",".join(node.text() for node in wkt_writer.prj(crs))
+    return wkt_writer.wkt1(crs).text()
 
 
 def read_crs(text: str) -> CRS:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from functools import lru_cache
 from itertools import chain
 from typing import NamedTuple
@@ -36,7 +37,7 @@ def geographic(name: str, own: Datum, unit: Unit, code: int | None) -> Geographi
     made = GeographicCRS(name, known, unit, code)
     for candidate in _candidates(name, code, known):
         if isinstance(candidate, GeographicCRS) and _same_geographic(candidate, made):
-            return candidate
+            return replace(candidate, vertical=None)
     return GeographicCRS(name, known, unit)
 
 

@@ -3,12 +3,22 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS, Datum, GeographicCRS, ProjectedCRS
-from zembrel.geodesy.registry import by_code
-from zembrel.geodesy.text import definition, names
+from zembrel.geodesy.crs import (
+    CRS,
+    Datum,
+    GeographicCRS,
+    ProjectedCRS,
+    VerticalCRS,
+    VerticalDatum,
+    vertical_of,
+    with_vertical,
+)
+from zembrel.geodesy.registry import by_code, compound_code
+from zembrel.geodesy.text import definition, names, vertical
 from zembrel.geodesy.text.definition import Given
 from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS, in_unit, meridian_name
 from zembrel.geodesy.units import DEGREE, METRE, Unit
@@ -16,10 +26,18 @@ from zembrel.geodesy.units import DEGREE, METRE, Unit
 Object = dict[str, Any]
 
 
-def write(crs: GeographicCRS | ProjectedCRS) -> Object:
+def write(crs: GeographicCRS | ProjectedCRS | VerticalCRS) -> Object:
     """The object of `crs`."""
+    if isinstance(crs, VerticalCRS):
+        return vertical.json_object(crs)
+    code = crs.code
+    if crs.vertical is not None:
+        code = compound_code(crs.code, crs.vertical)
+        if crs.vertical.datum is not None:
+            parts = [write(replace(crs, vertical=None)), write(crs.vertical)]
+            return _object("CompoundCRS", f"{crs.name} + {crs.vertical.name}", {"components": parts}, code)
     if isinstance(crs, GeographicCRS):
-        return _object("GeographicCRS", crs.name, _datum(crs.datum), crs.code) | _system("ellipsoidal", crs)
+        return _object("GeographicCRS", crs.name, _datum(crs.datum), code) | _system("ellipsoidal", crs)
     method = crs.conversion.method
     conversion = {
         "name": crs.conversion.name,
@@ -27,8 +45,8 @@ def write(crs: GeographicCRS | ProjectedCRS) -> Object:
         "parameters": [_parameter(code, value) for code, value in crs.conversion.parameters],
         **_id(crs.conversion.code),
     }
-    parts = {"base_crs": write(crs.base), "conversion": conversion}
-    return _object("ProjectedCRS", crs.name, parts, crs.code) | _system("Cartesian", crs)
+    steps = {"base_crs": write(crs.base), "conversion": conversion}
+    return _object("ProjectedCRS", crs.name, steps, code) | _system("Cartesian", crs)
 
 
 def _object(kind: str, name: str, parts: Object, code: int | None) -> Object:
@@ -61,6 +79,7 @@ def _unit(unit: Unit) -> str | Object:
 
 def _system(kind: str, crs: GeographicCRS | ProjectedCRS) -> Object:
     axes = [{"name": a, "direction": a.split()[0], "unit": _unit(crs.unit)} for a in crs.axes[:2]]
+    axes += [vertical.json_axis(crs.vertical)] if crs.vertical else []
     return {"coordinate_system": {"subtype": kind, "axis": axes}}
 
 
@@ -76,13 +95,42 @@ def read(found: Object) -> CRS:
     """The CRS of an object. Raises InputError, or KeyError for a part that is missing."""
     kind = found["type"]
     if kind == "CompoundCRS":
-        return read(found["components"][0])
+        horizontal, above = (read(part) for part in found["components"])
+        return with_vertical(horizontal, vertical_of(above))
     if kind == "BoundCRS":
         return read(found["source_crs"])
+    if kind == "VerticalCRS":
+        return _vertical(found)
     if kind in ("GeographicCRS", "GeodeticCRS"):
-        return _geographic(found)
+        return with_vertical(_geographic(found), _third_axis(found))
     if kind != "ProjectedCRS":
         return definition.unresolved(str(found.get("name", kind)), METRE)
+    return with_vertical(_projected(found), _third_axis(found))
+
+
+def _third_axis(found: Object) -> VerticalCRS | None:
+    axes = found.get("coordinate_system", {}).get("axis", [])
+    return (
+        vertical.read_axis(axes[2]["direction"], _length(axes[2].get("unit", "metre")))
+        if len(axes) > 2
+        else None
+    )
+
+
+def _vertical(found: Object) -> VerticalCRS:
+    datum = found.get("datum") or found["datum_ensemble"]
+    axis = found["coordinate_system"]["axis"][0]
+    unit, down = _length(axis.get("unit", "metre")), axis["direction"] == "down"
+    return vertical.recognised(found["name"], VerticalDatum(datum["name"]), unit, down, _code(found))
+
+
+def _length(unit: str | Object) -> Unit:
+    if isinstance(unit, str):
+        return METRE
+    return Unit(unit["name"], "length", float(unit["conversion_factor"]), 0)
+
+
+def _projected(found: Object) -> CRS:
     steps = found["conversion"]
     given = [
         Given(p["name"], _code(p), float(p["value"]) * _factor(p.get("unit", "unity")))

@@ -70,12 +70,19 @@ def _shown(item: Item) -> str:
 
 
 def parse(text: str) -> Node:
-    """The tree of `text`. Raises InputError with the position of what is wrong."""
+    """The tree of `text`; several with commas between, as in .prj files, come as parts of a compound CRS.
+
+    Raises InputError with the position of what is wrong.
+    """
     tokens = list(_tokens(text))
     node, end = _node(text, tokens, 0, 0)
-    if end < len(tokens):
-        raise _wrong(text, tokens[end][2], "something follows the last bracket")
-    return node
+    nodes = [node]
+    while end < len(tokens):
+        if tokens[end][1] != ",":
+            raise _wrong(text, tokens[end][2], "something follows the last bracket")
+        node, end = _node(text, tokens, end + 1, 0)
+        nodes.append(node)
+    return node if len(nodes) == 1 else Node("COMPD_CS", ("", *nodes))
 
 
 def _tokens(text: str) -> Iterator[tuple[str, str, int]]:

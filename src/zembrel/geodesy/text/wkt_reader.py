@@ -5,12 +5,12 @@ from __future__ import annotations
 import math
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS, Datum, GeographicCRS
+from zembrel.geodesy.crs import CRS, Datum, GeographicCRS, VerticalCRS, vertical_of, with_vertical
 from zembrel.geodesy.registry import by_code
-from zembrel.geodesy.text import definition
+from zembrel.geodesy.text import definition, vertical
 from zembrel.geodesy.text.definition import Given
 from zembrel.geodesy.text.names import plain
-from zembrel.geodesy.text.tree import Node
+from zembrel.geodesy.text.tree import Node, Word
 from zembrel.geodesy.text.wkt_writer import ANGLES
 from zembrel.geodesy.units import DEGREE, METRE, Unit
 
@@ -18,19 +18,38 @@ _PROJECTED = ("PROJCS", "PROJCRS", "PROJECTEDCRS")
 _GEOGRAPHIC = ("GEOGCS", "GEOGCRS", "GEOGRAPHICCRS", "GEODCRS", "GEODETICCRS", "BASEGEOGCRS", "BASEGEODCRS")
 _COMPOUND = ("COMPD_CS", "COMPOUNDCRS")
 _WRAPPED = ("BOUNDCRS", "SOURCECRS")
+_VERTICAL = ("VERT_CS", "VERTCS", "VERTCRS", "VERTICALCRS")
 _ANGLE_WORDS = ("latitude", "longitude", "meridian", "parallel", "azimuth", "angle", "center", "zonewidth")
 
 
 def read(node: Node) -> CRS:
     """The CRS of a tree. Raises InputError for a definition that is not whole."""
     if node.keyword in _PROJECTED:
-        return _projected(node)
+        return with_vertical(_projected(node), _third_axis(node))
     if node.keyword in _GEOGRAPHIC:
-        return _geographic(node)
+        return with_vertical(_geographic(node), _third_axis(node))
+    if node.keyword in _VERTICAL:
+        return vertical.read(node, _code(node), _height_unit(node))
     inner = node.first(*_PROJECTED, *_GEOGRAPHIC, *_COMPOUND, *_WRAPPED)
     if node.keyword in (*_COMPOUND, *_WRAPPED) and inner is not None:
-        return read(inner)
+        above = node.first(*_VERTICAL)
+        found = read(inner)
+        return found if above is None else with_vertical(found, vertical_of(read(above)))
     return definition.unresolved(node.name or node.keyword, METRE)
+
+
+def _third_axis(node: Node) -> VerticalCRS | None:
+    """What heights mean in a CRS of three axes."""
+    axes = list(node.all("AXIS"))
+    if len(axes) < 3:
+        return None
+    words = [item.name.lower() for item in axes[2].items if isinstance(item, Word)]
+    return vertical.read_axis(words[0] if words else "up", _unit(axes[2], "length", METRE))
+
+
+def _height_unit(node: Node) -> Unit:
+    axis = node.first("AXIS")
+    return _unit(node, "length", _unit(axis, "length", METRE) if axis else METRE)
 
 
 def _code(node: Node) -> int | None:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
-from zembrel.geodesy.crs import Datum, GeographicCRS, ProjectedCRS
+from zembrel.geodesy.crs import Datum, GeographicCRS, ProjectedCRS, VerticalCRS
+from zembrel.geodesy.registry import compound_code
 from zembrel.geodesy.registryfile import row, rows
-from zembrel.geodesy.text import names
+from zembrel.geodesy.text import names, vertical
 from zembrel.geodesy.text.tree import Item, Node, Word
 from zembrel.geodesy.units import Unit, value_in_base
 
@@ -38,9 +40,35 @@ def meridian_name(longitude: float) -> str:
 # -- WKT 1 ----------------------------------------------------------------------------------------
 
 
-def wkt1(crs: Defined, *, prj: bool = False) -> Node:
-    """WKT 1; in the dialect of .prj files there are no codes, and underscores in names."""
-    return _projcs(crs, prj) if isinstance(crs, ProjectedCRS) else _geogcs(crs, prj)
+def wkt1(crs: Defined | VerticalCRS) -> Node:
+    """WKT 1, with the registry's codes."""
+    if isinstance(crs, VerticalCRS):
+        return vertical.wkt1(crs)
+    flat = _projcs(crs, False) if isinstance(crs, ProjectedCRS) else _geogcs(crs, False)
+    if crs.vertical is None:
+        return flat
+    both = compound_code(crs.code, crs.vertical)
+    name = _compound_name(crs, crs.vertical)
+    return Node("COMPD_CS", (name, flat, vertical.wkt1(crs.vertical), *_authority(both, False)))
+
+
+def prj(crs: Defined | VerticalCRS) -> tuple[Node, ...]:
+    """WKT 1 in the dialect of .prj files: no codes, underscores in names, heights after a comma."""
+    if isinstance(crs, VerticalCRS):
+        return (vertical.prj(crs, ("", Node("DATUM", ("",)))),)
+    flat = _projcs(crs, True) if isinstance(crs, ProjectedCRS) else _geogcs(crs, True)
+    if crs.vertical is None:
+        return (flat,)
+    base = flat.first("GEOGCS") or flat
+    datum = base.first("DATUM")
+    assert datum is not None
+    return flat, vertical.prj(crs.vertical, (base.name, datum))
+
+
+def _compound_name(crs: Defined, heights: VerticalCRS) -> str:
+    both = compound_code(crs.code, heights)
+    found = row("SELECT name FROM crs WHERE code = ? AND kind = 'compound'", both)
+    return str(found["name"]) if found else f"{crs.name} + {heights.name}"
 
 
 def _authority(code: int | None, prj: bool) -> tuple[Node, ...]:
@@ -102,10 +130,22 @@ def _axis_name(orientation: str) -> str:
 # -- WKT 2 ----------------------------------------------------------------------------------------
 
 
-def wkt2(crs: Defined) -> Node:
+def wkt2(crs: Defined | VerticalCRS) -> Node:
     """WKT 2:2019, with the registry's names and codes, axes as registered."""
+    if isinstance(crs, VerticalCRS):
+        return vertical.wkt2(crs)
+    if crs.vertical is not None and crs.vertical.datum is not None:
+        both = compound_code(crs.code, crs.vertical)
+        parts = _flat2(replace(crs, vertical=None)), vertical.wkt2(crs.vertical), *_id(both)
+        return Node("COMPOUNDCRS", (_compound_name(crs, crs.vertical), *parts))
+    return _flat2(crs)
+
+
+def _flat2(crs: Defined) -> Node:
+    """A CRS of two axes, or of three with heights above the ellipsoid."""
+    code = crs.code if crs.vertical is None else compound_code(crs.code, crs.vertical)
     if isinstance(crs, GeographicCRS):
-        parts: tuple[Item, ...] = (*_datum2(crs.datum), *_system2("ellipsoidal", crs), *_id(crs.code))
+        parts: tuple[Item, ...] = (*_datum2(crs.datum), *_system2("ellipsoidal", crs), *_id(code))
         return Node("GEOGCRS", (crs.name, *parts))
     under: tuple[Item, ...] = (
         crs.base.name,
@@ -121,7 +161,7 @@ def wkt2(crs: Defined) -> Node:
         *_id(crs.conversion.code),
     )
     conversion = Node("CONVERSION", steps)
-    return Node("PROJCRS", (crs.name, base, conversion, *_system2("Cartesian", crs), *_id(crs.code)))
+    return Node("PROJCRS", (crs.name, base, conversion, *_system2("Cartesian", crs), *_id(code)))
 
 
 def _id(code: int | None) -> tuple[Node, ...]:
@@ -152,8 +192,6 @@ def _datum2(datum: Datum) -> tuple[Node, ...]:
 
 
 def _members(code: int) -> tuple[Node, ...]:
-    from zembrel.geodesy.registryfile import rows
-
     query = (
         "SELECT d.code, d.name FROM member JOIN datum d ON d.code = datum WHERE ensemble = ? ORDER BY d.code"
     )
@@ -174,11 +212,15 @@ def _parameter2(code: int, value: float) -> Node:
 
 
 def _system2(kind: str, crs: Defined) -> tuple[Node, ...]:
+    unit = _unit2(crs.unit)
+    each = (unit,) if crs.vertical is not None else ()
     axes = tuple(
-        Node("AXIS", (_axis_label(a, kind), Word(_direction(a)), Node("ORDER", (float(n),))))
+        Node("AXIS", (_axis_label(a, kind), Word(_direction(a)), Node("ORDER", (float(n),)), *each))
         for n, a in enumerate(crs.axes[:2], 1)
     )
-    return Node("CS", (Word(kind), 2.0)), *axes, _unit2(crs.unit)
+    if crs.vertical is None:
+        return Node("CS", (Word(kind), 2.0)), *axes, unit
+    return Node("CS", (Word(kind), 3.0)), *axes, vertical.axis2(crs.vertical)
 
 
 def _direction(orientation: str) -> str:
