@@ -39,7 +39,7 @@ def sheet(zembrel: Program) -> Program:
         (["clip", "a.tif", "--within", "1,2,3,4", "--out", "x.tif"], "a.tif has nothing inside 1,2,3,4"),
         (["clip", "a.tif", "--within", "nowhere.geojson", "--out", "x.tif"], "area 'nowhere.geojson' is no area phrase and no file"),
         (["convert", "a.tif", "--layer", "7", "--out", "x.tif"], "a.tif has no layer '7'"),
-        (["convert", "a.tif", "--from-crs", "EPSG:32627", "--out", "x.tif"], "a.tif says it is in WGS 84 / UTM zone 26N, not WGS 84 / UTM zone 27N"),
+        (["convert", "a.tif", "--from-crs", "EPSG:32627", "--out", "x.tif"], "a.tif says it is in EPSG:32626 WGS 84 / UTM zone 26N, not EPSG:32627 WGS 84 / UTM zone 27N"),
         (["describe", "a.tif", "--at", "1,2"], "a.tif does not reach 1,2"),
         (["describe", "."], "text.tif is not what its name says"),
         (["clip", "a.tif", "--onto", "text.tif", "--out", "x.tif"], "text.tif is not what its name says"),

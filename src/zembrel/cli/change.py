@@ -8,6 +8,7 @@ import typer
 
 from zembrel.cli.bring import Method
 from zembrel.cli.command import Command
+from zembrel.cli.options import option
 from zembrel.verbs.options import Inputs, Output, Where
 
 
@@ -55,13 +56,14 @@ def convert(
     ] = False,
     rgb: Annotated[bool, typer.Option("--rgb", help="Palette to colour bands.")] = False,
     each_band: Annotated[bool, typer.Option("--each-band", help="A file for each band.")] = False,
+    z_unit: Annotated[str | None, option("z_unit")] = None,
+    from_z_unit: Annotated[str | None, option("from_z_unit")] = None,
 ) -> Any:
     """Another format or cell type. What would lose values is refused unless you say how."""
     from zembrel.verbs import convert as verb
 
-    return verb.convert(
-        inputs, output, stretch=stretch, rounded=rounded, clamp=clamp, rgb=rgb, each_band=each_band
-    )
+    values = verb.Values(stretch, rounded, clamp, rgb, Where(z_unit=z_unit, from_z_unit=from_z_unit))
+    return verb.convert(inputs, output, values, each_band=each_band)
 
 
 COMMANDS = {

@@ -39,7 +39,20 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "reach": (("--reach",), "LENGTH", "How far around a place: 1.5mi."),
     "mask": (("--mask",), None, "Also blank what lies outside the area's outline."),
     "places": (("--places",), "FILE", "Features with names, for place:NAME."),
-    "strict_crs": (("--strict-crs",), None, "Refuse where no shift between two datums is known."),
+    "strict_crs": (
+        ("--strict-crs",),
+        None,
+        "Refuse where no shift between datums or heights is known.",
+    ),
+    "shift_grid": (("--shift-grid",), "FILE", "Shift from one datum to another by this NTv2 file (.gsb)."),
+    "height_grid": (
+        ("--height-grid",),
+        "FILE",
+        "Geoid heights, any grid: between heights above the ellipsoid and others.",
+    ),
+    "epoch": (("--epoch",), "YEAR", "Epoch of the coordinates, for shifts that change with time: 2020.5."),
+    "z_unit": (("--z-unit",), "UNIT", "Heights of the result in this unit: m, ft, usft."),
+    "from_z_unit": (("--from-z-unit",), "UNIT", "Unit of heights where neither bands nor CRS say."),
     "out": (("-o", "--out"), "PATH", "The result; a folder if it ends in / or is one."),
     "format": (("--format",), "NAME", "Format of the result, if its name does not say."),
     "type": (("--type",), "TYPE", "Cell type of the result: uint8 ... float64."),
@@ -55,6 +68,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "keep_going": (("--keep-going",), None, "With many inputs, finish the others; exit 7."),
 }
 MULTIPLE = ("settings",)
+BETWEEN = ("strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit")  # two CRSs
 
 
 def option(field: str) -> Any:

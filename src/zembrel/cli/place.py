@@ -8,7 +8,7 @@ import typer
 
 from zembrel.cli.command import Command
 from zembrel.cli.options import option
-from zembrel.verbs.options import Output
+from zembrel.verbs.options import Output, Where
 
 _NOT_HERE = (
     "format", "type", "nodata", "compress", "settings", "world_file", "dry_run", "ceiling", "memory",
@@ -49,9 +49,15 @@ def coords(
     ] = None,
     keep_going: Annotated[bool, typer.Option("--keep-going", help="Leave bad lines out; exit 7.")] = False,
     strict: Annotated[bool, option("strict_crs")] = False,
+    shift_grid: Annotated[str | None, option("shift_grid")] = None,
+    height_grid: Annotated[str | None, option("height_grid")] = None,
+    epoch: Annotated[float | None, option("epoch")] = None,
+    z_unit: Annotated[str | None, option("z_unit")] = None,
+    from_z_unit: Annotated[str | None, option("from_z_unit")] = None,
 ) -> Any:
     """Coordinates from one CRS into another: lines x,y[,z] from stdin to stdout. Numbers or degrees, minutes
-    and seconds (24 00 30 W, 46d0m30sN) are read; full precision is written; what follows is carried along."""
+    and seconds (24 00 30 W, 46d0m30sN) are read; full precision is written. z changes where both CRSs say
+    what heights mean ("EPSG:32626 + EPSG:5773"); what follows is carried along."""
     from zembrel.errors import UsageError
     from zembrel.verbs import coords as verb
 
@@ -59,8 +65,12 @@ def coords(
         raise UsageError(
             f"--axes {axes}", "axes are x first, or as registered", "write --axes registry, or leave it out"
         )
-    reading = verb.Reading(swapped, axes == "registry", keep_going, strict)
-    return verb.coords(from_crs, target, output, reading, lines=verb.read_lines(inputs_from))
+    reading = verb.Reading(swapped, axes == "registry", keep_going)
+    given = Where(
+        strict_crs=strict, shift_grid=shift_grid, height_grid=height_grid, epoch=epoch, z_unit=z_unit,
+        from_z_unit=from_z_unit,
+    )  # fmt: skip
+    return verb.coords(from_crs, target, output, reading, given, lines=verb.read_lines(inputs_from))
 
 
 COMMANDS = {

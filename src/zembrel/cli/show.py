@@ -8,12 +8,13 @@ from typing import Annotated, Any
 import typer
 
 from zembrel.cli.command import Command
+from zembrel.cli.options import BETWEEN
 from zembrel.errors import UsageError
 from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
     "onto", "crs", "cell", "mask", "format", "type", "nodata", "compress", "settings", "world_file",
-    "strict_crs", "dry_run", "ceiling", "keep_going",
+    *BETWEEN, "dry_run", "ceiling", "keep_going",
 )  # fmt: skip
 
 

@@ -7,11 +7,12 @@ from typing import Annotated, Any
 import typer
 
 from zembrel.cli.command import Command
+from zembrel.cli.options import BETWEEN
 from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
     "layer", "from_nodata", "bands", "mask", "format", "type", "nodata", "compress", "settings", "world_file",
-    "strict_crs", "ceiling", "memory", "workers", "keep_going",
+    *BETWEEN, "ceiling", "memory", "workers", "keep_going",
 )  # fmt: skip
 
 

@@ -29,6 +29,7 @@ class Format(NamedTuple):
     longest_side: int
     settings: Mapping[str, str]
     specification: str
+    nodata: float | None = None  # the one value for invalid cells, where the format fixes it
 
 
 _ALL = ("uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64", "float32", "float64")
@@ -93,6 +94,21 @@ FORMATS: dict[str, Format] = {
         {},
         "NumPy Enhancement Proposal 1",
     ),
+    "gtx": Format(
+        "GTX grid of height differences",
+        "zembrel.formats.gtx",
+        (".gtx",),
+        (),  # its first bytes are a latitude: its name has to tell
+        ("float32",),
+        1,
+        True,
+        True,
+        False,
+        2**31 - 1,
+        {},
+        "NOAA NGS VDatum, .gtx",
+        nodata=-88.88880157470703,  # -88.8888 in 32 bits
+    ),
 }
 
 
@@ -122,7 +138,7 @@ def identify(path: Path) -> str:
     except OSError as exc:
         raise cannot_read(path, exc) from exc
     for name, form in FORMATS.items():
-        if head.startswith(form.magics):
+        if head.startswith(form.magics) or (not form.magics and path.suffix.lower() in form.endings):
             return name
     known = ", ".join(form.title for form in FORMATS.values())
     if path.suffix.lower() in {ending for form in FORMATS.values() for ending in form.endings}:
@@ -162,7 +178,7 @@ def choose_format(out: Path, asked: str | None) -> str:
         raise UsageError(
             f"the name {out.name} does not say which format to write",
             f"its ending is {out.suffix!r}",
-            "end it in .tif, .png, .jpg or .npy, or add --format",
+            "end it in .tif, .png, .jpg, .npy or .gtx, or add --format",
         )
     return name
 

@@ -67,9 +67,10 @@ class HeightChange:
             return f"heights {ends} by {self.separation.name}"
         if self.code is not None:
             return f"heights {ends} by EPSG:{self.code}, {self.offset:+g} m"
-        if self.source.unit != self.target.unit or self.source.down != self.target.down:
-            return f"heights {ends}"
-        return ""
+        if self.source.unit == self.target.unit and self.source.down == self.target.down:
+            return ""
+        start, end = (f"{crs.unit.name}{', down' * crs.down}" for crs in (self.source, self.target))
+        return f"heights from {start} to {end}"
 
 
 def height_change(

@@ -49,6 +49,16 @@ class CoordinateOperation:
             up = change.above_target(up, lon, lat)
         return *(self(x, y) if same(self.source, self.target) else self.target.from_geographic(lon, lat)), up
 
+    def heights_at(self, x: Array, y: Array, z: Array) -> Array:
+        """Heights of the target at points of the target, of those of the source, z."""
+        return self.with_height(*self.inverse(x, y), z)[2]
+
+    @property
+    def changes_heights(self) -> bool:
+        """Whether heights come out otherwise than they went in."""
+        change = self.heights
+        return change is not None and bool(change.describe() or (change.ellipsoidal and self.shift))
+
     @property
     def inverse(self) -> CoordinateOperation:
         return CoordinateOperation(

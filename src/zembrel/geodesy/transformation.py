@@ -237,8 +237,8 @@ def grid_step(grid: ShiftGrid) -> GridStep:
     """What the registry knows of a grid, by the name of its file or of the systems that it is between."""
     named = selected("o.code IN (SELECT operation FROM value WHERE file = ? COLLATE NOCASE)", grid.name)
     if named:
-        known = named[0]
-        return GridStep(grid, frozenset({known.source}), frozenset({known.target}), known)
+        sources, targets = (frozenset(getattr(k, end) for k in named) for end in ("source", "target"))
+        return GridStep(grid, sources, targets, named[0])
     return GridStep(grid, _datums_named(grid.source), _datums_named(grid.target))
 
 

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS
+from zembrel.geodesy.crs import CRS, vertical_of
 from zembrel.geodesy.registry import parse_crs
 from zembrel.grid.frame import Affine, Frame
 from zembrel.tomlfile import Keys, check_keys, read_toml, write_toml
@@ -50,7 +50,9 @@ def read_frame(path: Path) -> Frame:
 
 def crs_text(crs: CRS) -> str:
     """The text by which `crs` is found again."""
-    return f"EPSG:{crs.code}" if crs.code else crs.name
+    own = f"EPSG:{crs.code}" if crs.code else crs.name
+    vertical = vertical_of(crs)
+    return own if vertical in (None, crs) else f"{own} + {crs_text(vertical)}"
 
 
 def _pair(path: Path, key: str, numbers: list[Any]) -> tuple[float, float]:

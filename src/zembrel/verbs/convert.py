@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -15,28 +15,35 @@ from zembrel.raster.model import TYPES, Raster, shared_type
 from zembrel.raster.survey import Statistics
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.palette import expand_palette
+from zembrel.verbs.aids import in_z_unit
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.inputs import Layer, open_layers
-from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.survey import blocks_of, percentiles
 from zembrel.verbs.write import Written, write
 
 
-def convert(
-    inputs: Inputs,
-    output: Output,
-    *,
-    stretch: str | None = None,
-    rounded: bool = False,
-    clamp: bool = False,
-    rgb: bool = False,
-    each_band: bool = False,
-) -> Receipt:
+@dataclass(frozen=True)
+class Values:
+    """What may happen to values.
+
+    `stretch` (`LO,HI` in values or per cent), `rounded` and `clamp` let them into a narrower type, `rgb`
+    makes colours of a palette, `heights` names another unit.
+    """
+
+    stretch: str | None = None
+    rounded: bool = False
+    clamp: bool = False
+    rgb: bool = False
+    heights: Where = field(default_factory=Where)
+
+
+def convert(inputs: Inputs, output: Output, values: Values, *, each_band: bool = False) -> Receipt:
     """Each input in another format or cell type.
 
-    A type that cannot hold the values is refused, with the count of cells concerned, unless
-    `stretch` (`LO,HI` in values or per cent), `rounded` or `clamp` says how.
+    A type that cannot hold the values is refused, with the count of cells concerned, unless `values`
+    says how.
     """
     layers = open_layers(inputs, output.path)
     if each_band:
@@ -44,11 +51,12 @@ def convert(
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view, chose = layer.raster, []
-        if rgb:
+        if values.rgb:
             view = expand_palette(view)
             chose.append("palette to colour bands")
-        view, more = _typed(layer.path, view, output, stretch, rounded, clamp)
-        return write(view, final, replace(output, type=None)), chose + more
+        view, changed = in_z_unit(view, values.heights)
+        view, more = _typed(layer.path, view, output, values)
+        return write(view, final, replace(output, type=None)), chose + changed + more
 
     return one_to_one("convert", layers, output, make)
 
@@ -67,11 +75,9 @@ def _bands_apart(layers: list[Layer], output: Output) -> tuple[list[Layer], Outp
     return apart, replace(output, out=str(output.out).rstrip("/") + "/")
 
 
-def _typed(
-    path: Path, view: Raster, output: Output, stretch: str | None, rounded: bool, clamp: bool
-) -> tuple[Raster, list[str]]:
+def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Raster, list[str]]:
     """`view` in the asked type and what was done to its values. Raises RefusedError for losses."""
-    source = shared_type(view.bands).name
+    source, stretch = shared_type(view.bands).name, values.stretch
     wanted = output.type or ("uint8" if stretch else source)
     if wanted not in TYPES:
         raise UsageError(
@@ -88,9 +94,8 @@ def _typed(
         return cast(view, wanted), [] if wanted == source else [f"type {source} to {wanted}"]
     fit = Fit(wanted)
     observe(view, blocks_of(view), [fit], output.means)
-    if (fit.outside and not clamp) or (
-        fit.fractions and not (rounded or clamp) and np.dtype(wanted).kind != "f"
-    ):
+    rounded = values.rounded or values.clamp or np.dtype(wanted).kind == "f"
+    if (fit.outside and not values.clamp) or (fit.fractions and not rounded):
         raise _loss(path, fit, wanted)
     did = [f"{fit.fractions:,} values rounded"] if fit.fractions else []
     did += [f"{fit.outside:,} values held at the ends of the range"] if fit.outside else []

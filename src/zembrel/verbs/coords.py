@@ -6,7 +6,7 @@ import math
 import re
 import sys
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import islice
 from pathlib import Path
 from typing import Any, TextIO
@@ -16,9 +16,10 @@ import orjson
 
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, label
+from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, label, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
-from zembrel.verbs.options import Output
+from zembrel.verbs.aids import check_used, equipped, metres
+from zembrel.verbs.options import Output, Where
 from zembrel.verbs.receipt import LOSSES, Receipt
 from zembrel.verbs.within import parse_crs_phrase
 
@@ -33,13 +34,15 @@ _DMS = re.compile(
 class Reading:
     """How lines are to be understood and written.
 
-    registered: axes in the registry's order and signs; strict: refuse where no datum shift is known.
+    registered: axes in the registry's order and signs. z_in: metres in a unit of the heights that are read,
+    z_out of those written; None if the third column is no height that changes.
     """
 
     swapped: bool = False
     registered: bool = False
     keep_going: bool = False
-    strict: bool = False
+    z_in: float | None = None
+    z_out: float = 1.0
 
 
 def coords(
@@ -47,13 +50,15 @@ def coords(
     target: str | None,
     output: Output,
     reading: Reading,
+    given: Where,
     *,
     lines: Iterable[str] | None = None,
 ) -> Receipt:
     """Lines `x,y[,z]` of `lines` (default: stdin) from CRS `source` to `target`, to stdout or `output.out`.
 
-    Further columns are carried along. A point outside a domain becomes `nan,nan`. Raises InputError with the
-    number of the first line that is no point, unless such lines are to be left out.
+    z changes where both CRSs say what heights mean, or the unit is to change; further columns are carried
+    along. A point outside a domain becomes `nan,nan`. Raises InputError with the number of the first line
+    that is no point, unless such lines are to be left out.
     """
     if not source or not target:
         raise UsageError(
@@ -61,10 +66,11 @@ def coords(
             "coordinates mean nothing without",
             "write --from-crs EPSG:4326 --crs EPSG:32626",
         )
-    start, end = parse_crs_phrase(source), parse_crs_phrase(target)
-    move = operation(start, end)
-    if move.shift is not None:
-        move.shift.checked(reading.strict)
+    start = parse_crs_phrase(source)
+    end = equipped(parse_crs_phrase(target), given, [vertical_of(start)])
+    move = operation(start, end).checked(given.strict_crs)
+    check_used(given, [move])
+    reading = _with_units(reading, move, given)
     counts = _Counts()
     text = _converted(lines if lines is not None else sys.stdin, move, reading, counts)
     title = f"{label(start)} -> {label(end)}"
@@ -84,12 +90,33 @@ def coords(
         "points": counts.points, "outside": counts.lost, "bad_lines": [n for n, _ in counts.bad],
         "operation": move.describe(),
     }  # fmt: skip
+    chose: tuple[str, ...] = (move.describe(),)
+    if reading.z_in is not None and not move.changes_heights:
+        chose += (f"heights into {given.z_unit}",)
     receipt_lines = (
         ("points", (f"{counts.points:,}", *checks)),
-        ("chose", (move.describe(),)),
+        ("chose", chose),
         ("lost", (*shown, *rest)),
     )
     return Receipt("coords", title, receipt_lines, facts, LOSSES if counts.bad else 0)
+
+
+def _with_units(reading: Reading, move: CoordinateOperation, given: Where) -> Reading:
+    """`reading` with the units of heights, if they change. Raises UsageError if nobody says them."""
+    if move.changes_heights and move.heights is not None:
+        own = metres(given.from_z_unit) if given.from_z_unit else move.heights.source.unit.factor
+        return replace(reading, z_in=own, z_out=move.heights.target.unit.factor)
+    if not given.z_unit:
+        return reading
+    vertical = move.source.vertical
+    if not given.from_z_unit and vertical is None:
+        raise UsageError(
+            "nobody says in which unit the heights are",
+            f"{label(move.source)} does not",
+            "add --from-z-unit m, if that is what they are in",
+        )
+    own = metres(given.from_z_unit) if given.from_z_unit else vertical.unit.factor if vertical else 1.0
+    return replace(reading, z_in=own, z_out=metres(given.z_unit))
 
 
 @dataclass
@@ -119,62 +146,76 @@ def _chunk(
     lines: list[str], before: int, move: CoordinateOperation, reading: Reading, counts: _Counts
 ) -> str:
     """The lines of one chunk, converted and joined."""
-    parsed = _fast(lines)
+    columns = 2 if reading.z_in is None else 3
+    parsed = _fast(lines, columns)
     rests: list[str] | None = None
     if parsed is None:
-        parsed, rests = _slow(lines, before, reading, counts)
+        parsed, rests = _slow(lines, before, columns, reading, counts)
     x, y = _in_order(parsed[:, 0], parsed[:, 1], move.source, reading)
-    moved = move(x, y)
-    gone = ~(np.isfinite(moved[0]) & np.isfinite(moved[1]))
+    if reading.z_in is None:
+        moved: tuple[np.ndarray, ...] = move(x, y)
+    else:
+        moved = _raised(x, y, parsed[:, 2] * reading.z_in, move, reading)
+    gone = ~np.isfinite(moved[:2]).all(axis=0)
     counts.points += len(parsed)
-    counts.lost += int(gone.sum())
-    a, b = _in_order(
-        np.where(gone, np.nan, moved[0]), np.where(gone, np.nan, moved[1]), move.target, reading, back=True
-    )
-    texts = _shortest(np.column_stack([a, b]))
+    counts.lost += int((~np.isfinite(moved).all(axis=0)).sum())
+    a, b, *z = (np.where(gone, np.nan, part) for part in moved)
+    texts = _shortest(np.column_stack([*_in_order(a, b, move.target, reading, back=True), *z]))
     if rests is None:
         return "\n".join(texts) + "\n"
     return "".join(f"{text}{rest}\n" for text, rest in zip(texts, rests, strict=True))
 
 
+def _raised(
+    x: np.ndarray, y: np.ndarray, metres: np.ndarray, move: CoordinateOperation, reading: Reading
+) -> tuple[np.ndarray, ...]:
+    """x, y and heights of the target, from heights in metres."""
+    if move.heights is None or not move.changes_heights:
+        return *move(x, y), metres / reading.z_out
+    return move.with_height(x, y, metres / move.heights.source.unit.factor)
+
+
 def _shortest(points: np.ndarray) -> list[str]:
-    """`x,y` of each point, (n, 2), with the fewest digits that read back to the same numbers."""
+    """`x,y` or `x,y,z` of each point, (n, 2 or 3), with the fewest digits that read back the same."""
     if not len(points):
         return []
     text = orjson.dumps(np.ascontiguousarray(points), option=orjson.OPT_SERIALIZE_NUMPY).decode("ascii")
     return text[2:-2].replace("null", "nan").split("],[")
 
 
-def _fast(lines: list[str]) -> np.ndarray | None:
-    """All lines as plain `x,y`, (n, 2); None if any is otherwise."""
+def _fast(lines: list[str], columns: int) -> np.ndarray | None:
+    """All lines as plain numbers, (n, columns); None if any is otherwise."""
     try:
         values = np.loadtxt(lines, np.float64, delimiter=",", comments=None, ndmin=2)
     except ValueError:
         return None
-    return values if values.shape[1] == 2 and np.isfinite(values).all() else None
+    return values if values.shape[1] == columns and np.isfinite(values).all() else None
 
 
-def _slow(lines: list[str], before: int, reading: Reading, counts: _Counts) -> tuple[np.ndarray, list[str]]:
+def _slow(
+    lines: list[str], before: int, columns: int, reading: Reading, counts: _Counts
+) -> tuple[np.ndarray, list[str]]:
     points, rests = [], []
     for number, line in enumerate(lines, before + 1):
         if not line.strip():
             continue
         parts = line.rstrip("\r\n").split(",")
-        pair = [_number(part) for part in parts[:2]]
-        if len(pair) < 2 or None in pair:
+        pair = [_number(part) for part in parts[:columns]]
+        if len(pair) < columns or None in pair:
             if number == 1 and not any(c.isdigit() for c in "".join(parts[:2])):
                 continue  # a heading
             if not reading.keep_going:
+                due = "x,y" if columns == 2 else "x,y,z, since heights change,"
                 raise InputError(
                     f"line {number} is no point: {line.strip()[:60]!r}",
-                    "x,y or x,y,z is due, as numbers or degrees, minutes and seconds",
+                    f"{due} is due, as numbers or degrees, minutes and seconds",
                     "correct the line, or leave such lines out with --keep-going",
                 )
             counts.bad.append((number, line.strip()[:40]))
             continue
         points.append(pair)
-        rests.append("".join("," + part for part in parts[2:]))
-    return np.array(points, dtype=np.float64).reshape(-1, 2), rests
+        rests.append("".join("," + part for part in parts[columns:]))
+    return np.array(points, dtype=np.float64).reshape(-1, columns), rests
 
 
 def _number(text: str) -> float | None:

@@ -98,7 +98,7 @@ def _rows(layer: Layer) -> Rows:
         (
             "bands",
             f"{len(raster.bands)} {shared_type(raster.bands).name}: "
-            + ", ".join(b.name for b in raster.bands),
+            + ", ".join(f"{b.name} in {b.unit}" if b.unit else b.name for b in raster.bands),
         ),
         ("nodata", _nodata(raster)),
     ]

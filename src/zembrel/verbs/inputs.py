@@ -11,7 +11,7 @@ from pathlib import Path
 
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import identify, load, readable
-from zembrel.geodesy.crs import same
+from zembrel.geodesy.crs import label, same, vertical_of
 from zembrel.raster.model import Raster, pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.nodata import WithNodata
@@ -38,11 +38,13 @@ def open_input(path: Path, options: Inputs) -> Raster:
     raster = load(identify(path)).open_raster(path, options.layer)
     if options.from_crs:
         crs = parse_crs_phrase(options.from_crs)
-        if raster.frame.crs is None or options.force_crs:
+        own = raster.frame.crs
+        added = same(own, crs) and vertical_of(own) is None and vertical_of(crs) is not None
+        if own is None or options.force_crs or added:
             raster = Reframed(raster, replace(raster.frame, crs=crs))
-        elif not same(raster.frame.crs, crs):
+        elif not same(own, crs) or vertical_of(crs) not in (None, vertical_of(own)):
             raise InputError(
-                f"{path} says it is in {raster.frame.crs.name}, not {crs.name}",
+                f"{path} says it is in {label(own)}, not {label(crs)}",
                 "--from-crs is for files that do not say",
                 "leave --from-crs out, or add --force-crs to overrule the file",
             )

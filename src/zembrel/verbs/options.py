@@ -38,6 +38,11 @@ class Where:
     mask: bool = False
     places: str | None = None
     strict_crs: bool = False
+    shift_grid: str | None = None
+    height_grid: str | None = None
+    epoch: float | None = None
+    z_unit: str | None = None
+    from_z_unit: str | None = None
 
 
 @dataclass(frozen=True)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same
+from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
+from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.geodesy.registry import by_code, entry
 from zembrel.grid.extent import carried_bounds, carried_cell, operation_of
 from zembrel.grid.frame import Frame, snapped
@@ -18,7 +19,9 @@ from zembrel.grid.soundness import sound_part
 from zembrel.measure import parse_cell
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.views.outline import Blanked, Cover
+from zembrel.raster.views.place import Reframed
 from zembrel.raster.views.reproject import check_method, on_frame
+from zembrel.verbs.aids import check_used, equipped, with_heights
 from zembrel.verbs.inputs import Layer, check_placed
 from zembrel.verbs.options import Where
 from zembrel.verbs.within import Resolved, load_frame, overlap_error, parse_crs_phrase, resolve
@@ -33,7 +36,7 @@ class Target:
     frame: Frame
     area: Resolved | None = None
     chose: tuple[str, ...] = ()
-    strict: bool = False  # a datum shift that nobody knows is an error
+    asked: Where = field(default_factory=Where)
 
     def cover(self, touching: bool = False) -> Cover | None:
         return self.area.cover(self.frame, touching) if self.area else None
@@ -45,13 +48,33 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
     Raises UsageError for options that exclude each other, InputError if nothing lies in the area.
     """
     check_placed(layers)
-    target = _onto(where) if where.onto else _around(layers, where, finest or layers)
-    return replace(target, strict=where.strict_crs, chose=(*target.chose, *_remarks(target.frame)))
+    target = _onto(where, layers) if where.onto else _around(layers, where, finest or layers)
+    ways = [operation_to(layer, target.frame) for layer in finest or layers]
+    check_used(where, [way for way in ways if way is not None])
+    return replace(target, asked=where, chose=(*target.chose, *_remarks(target.frame)))
+
+
+def _equipped(crs: CRS, layers: Sequence[Layer], where: Where) -> CRS:
+    return equipped(crs, where, [vertical_of(layer.raster.frame.crs) for layer in layers])
+
+
+def operation_to(layer: Layer, frame: Frame) -> CoordinateOperation | None:
+    """From the CRS of `layer` to that of `frame`; None where one of them has none that can be computed."""
+    own = layer.raster.frame.crs
+    if (
+        own is None
+        or frame.crs is None
+        or isinstance(own, UnresolvedCRS)
+        or isinstance(frame.crs, UnresolvedCRS)
+    ):
+        return None
+    return operation_of(layer.raster.frame, frame.crs)
 
 
 def _around(layers: Sequence[Layer], where: Where, finest: Sequence[Layer]) -> Target:
     """The frame that holds all layers, or what of them lies in the area."""
     crs, chose = _choose_crs(layers, where)
+    crs = crs and _equipped(crs, layers, where)
     parts = [_part(layer, crs, where) for layer in layers]
     cell = _choose_cell([_part(layer, crs, where) for layer in finest], where, crs)
     bounds = _joined([_bounds(part, crs) for part in parts])
@@ -67,12 +90,12 @@ def _around(layers: Sequence[Layer], where: Where, finest: Sequence[Layer]) -> T
         bounds = met
     reference = _reference(layers, crs, cell)
     if reference is not None:
-        return Target(reference.crop(reference.pane_of(*bounds)), area, chose)
+        return Target(replace(reference.crop(reference.pane_of(*bounds)), crs=crs), area, chose)
     registration = layers[0].raster.frame.registration
     return Target(snapped(crs, bounds, cell, registration=registration), area, chose)
 
 
-def _onto(where: Where) -> Target:
+def _onto(where: Where, layers: Sequence[Layer]) -> Target:
     if where.crs or where.cell:
         raise UsageError(
             "--onto excludes --crs and --cell",
@@ -81,6 +104,7 @@ def _onto(where: Where) -> Target:
         )
     assert where.onto is not None
     frame = load_frame(Path(where.onto))
+    frame = replace(frame, crs=frame.crs and _equipped(frame.crs, layers, where))
     chose = (f"onto {where.onto}",)
     if not where.within:
         return Target(frame, None, chose)
@@ -227,14 +251,18 @@ def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[str
     """`layer` on the target's frame, and what was chosen for that."""
     frame = layer.raster.frame
     if frame.offset_to(target.frame) is not None:
-        return on_frame(layer.raster, target.frame, "nearest"), ["native cells"]
-    name, why = choose_method(method, layer.raster, target.frame)
-    chose = [f"method {name} ({why})"]
-    if frame.crs is not None and target.frame.crs is not None and not same(frame.crs, target.frame.crs):
-        shift = operation_of(frame, target.frame.crs).shift
-        if shift is not None:
-            chose.append(shift.checked(target.strict).describe())
-    return on_frame(layer.raster, target.frame, name), chose
+        name, chose = "nearest", ["native cells"]
+    else:
+        name, why = choose_method(method, layer.raster, target.frame)
+        chose = [f"method {name} ({why})"]
+    way = operation_to(layer, target.frame)
+    if way is not None:
+        chose += way.checked(target.asked.strict_crs).remarks
+    view = on_frame(layer.raster, target.frame, name)
+    if view.frame.crs != target.frame.crs:  # native cells, whose heights mean something else now
+        view = Reframed(view, target.frame)
+    view, more = with_heights(view, way, target.asked)
+    return view, [*chose, *more]
 
 
 def masked(view: Raster, cover: Cover | None) -> Raster:

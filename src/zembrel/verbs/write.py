@@ -114,7 +114,14 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
 
 def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -> Raster:
     dtype = shared_type(view.bands).name
-    if output.nodata is None:
+    if form.nodata is not None:
+        kept: float | int | None = form.nodata
+        if output.nodata not in (None, f"{kept:g}"):
+            raise UsageError(
+                f"--nodata {output.nodata}", f"a {form.title} has {kept:g} and no other", "leave --nodata out"
+            )
+        chose.append(f"nodata {kept:g} (of the format)")
+    elif output.nodata is None:
         declared = {band.nodata for band in view.bands}
         value = declared.pop() if len(declared) == 1 else None
         kept = fitting_nodata(value, dtype)

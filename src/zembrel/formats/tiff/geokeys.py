@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.formats.tiff import tags, userkeys
+from zembrel.formats.tiff import tags, userkeys, verticalkeys
 from zembrel.formats.tiff.directory import Directory, broken
-from zembrel.geodesy.crs import CRS, GeographicCRS, UnresolvedCRS
+from zembrel.geodesy.crs import CRS, GeographicCRS, UnresolvedCRS, with_vertical
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.geodesy.units import DEGREE, METRE
@@ -33,7 +33,9 @@ def read_frame(directory: Directory, width: int, height: int) -> Frame | None:
     if affine is None:
         return None
     registration = "node" if keys.get(RASTER_TYPE) == POINT else "cell"
-    return Frame(_read_crs(keys), affine, width, height, registration)
+    crs = _read_crs(keys)
+    crs = with_vertical(crs, verticalkeys.read(keys)) if crs is not None and verticalkeys.CRS in keys else crs
+    return Frame(crs, affine, width, height, registration)
 
 
 def _read_affine(directory: Directory) -> Affine | None:
@@ -150,8 +152,10 @@ def _crs_keys(crs: CRS) -> dict[int, int | float | str]:
     if code == USER_DEFINED and not isinstance(crs, UnresolvedCRS):
         spelt = userkeys.write_rows(crs)
         if spelt is None:
-            keys[CITATION] = write_crs(crs, "wkt2")
+            keys[CITATION] = write_crs(with_vertical(crs, None), "wkt2")
         else:
             keys |= {key: float(v) if isinstance(v, float) else int(v) for key, v in spelt}
             keys[kind] = USER_DEFINED
+    if not isinstance(crs, UnresolvedCRS) and crs.vertical is not None:
+        keys |= verticalkeys.write(crs, crs.vertical)
     return keys
