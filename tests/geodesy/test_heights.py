@@ -96,6 +96,13 @@ def test_a_registered_offset_lies_between_two_surfaces() -> None:
     assert raised(way, 42, 42, 10.0) == pytest.approx(10.4)
 
 
+def test_a_registered_offset_may_be_an_inclined_plane() -> None:
+    """The worked example of EPSG method 1046: 473.0 m in LN02 are 472.690 m in EVRF2000 at 47 20 N, 9 40 E."""
+    way = operation(parse_crs("EPSG:4258 + EPSG:5728"), parse_crs("EPSG:4258 + EPSG:5730"), (9.5, 47.0))
+    assert "EPSG:5431, about -0.245 m" in way.describe()
+    assert raised(way, 9 + 40 / 60, 47 + 20 / 60, 473.0) == pytest.approx(472.690, abs=5e-4)
+
+
 def test_a_height_grid_leads_from_the_ellipsoid_to_the_sea_and_back() -> None:
     sea = aided(parse_crs("EPSG:4326 + EPSG:5773"), Aid(separation=Slope()))
     assert raised(operation(by_code(4979), sea), -24, 46, 100) == pytest.approx(74)

@@ -102,12 +102,12 @@ def operation(source: CRS, target: CRS, place: tuple[float, float] | None = None
             raise crs.refuse()
     assert not isinstance(source, UnresolvedCRS) and not isinstance(target, UnresolvedCRS)
     aid = source.datum.aid or target.datum.aid
-    heights = height_change(source.vertical, target.vertical, aid.separation if aid else None)
-    if source.datum.code == target.datum.code and source.datum == target.datum:
-        return CoordinateOperation(source, target, heights=heights)
     areas = _areas(source, target)
     if place is None or not all(holds(area, place) for area in areas):
         place = _middle(areas)
+    heights = height_change(source.vertical, target.vertical, aid.separation if aid else None, place)
+    if source.datum.code == target.datum.code and source.datum == target.datum:
+        return CoordinateOperation(source, target, heights=heights)
     return CoordinateOperation(source, target, shift(source.datum, target.datum, place, aid), heights)
 
 

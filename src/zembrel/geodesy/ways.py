@@ -67,7 +67,7 @@ class Way:
     @property
     def size(self) -> float:
         """Of the areas of use together, square degrees."""
-        return sum(_size(step.area) for step in self.steps)
+        return sum(size(step.area) for step in self.steps)
 
 
 def ways(source: int, target: int) -> list[Way]:
@@ -156,6 +156,7 @@ def holds(area: Bounds, place: Place) -> bool:
     return across and south <= lat <= north
 
 
-def _size(area: Bounds) -> float:
+def size(area: Bounds) -> float:
+    """Square degrees."""
     west, south, east, north = area
     return ((east - west) % 360.0001) * (north - south)
