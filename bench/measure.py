@@ -8,7 +8,6 @@ import sys
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from statistics import median
 from typing import NamedTuple
 
 HERE = Path(__file__).parent
@@ -57,12 +56,15 @@ def used(command: Sequence[str], cwd: Path | None = None) -> Usage:
 
 
 def in_turn(one: Sequence[str], other: Sequence[str], times: int) -> tuple[Usage, Usage]:
-    """Median time and largest memory of two commands that take turns, after one run of each."""
+    """Least time and largest memory of two commands that take turns, after one run of each.
+
+    The least, because what else goes on in the machine only ever adds.
+    """
     used(one), used(other)
     rounds = [(used(one), used(other)) for _ in range(times)]
     ours, theirs = zip(*rounds, strict=True)
-    return _typical(ours), _typical(theirs)
+    return _least(ours), _least(theirs)
 
 
-def _typical(runs: Sequence[Usage]) -> Usage:
-    return Usage(median(run.seconds for run in runs), max(run.memory for run in runs))
+def _least(runs: Sequence[Usage]) -> Usage:
+    return Usage(min(run.seconds for run in runs), max(run.memory for run in runs))

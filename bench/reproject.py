@@ -24,7 +24,7 @@ def cases(folder: Path) -> Iterator[Result]:
         ("without overviews, like the other", ["--set", "overviews=no"], 1.0),
         ("with overviews, a third more cells", [], OVERVIEWS),
     ):
-        mine, plain = in_turn([*move, *place, *more], other, 5)
+        mine, plain = in_turn([*move, *place, *more], other, 7)
         note = f"{mine.seconds:.1f} s against {plain.seconds:.1f} s"
         memory = (
             f"memory {mine.memory / plain.memory:.2f}, file {ours.stat().st_size / theirs.stat().st_size:.3f}"

@@ -1,7 +1,7 @@
 """Measure: `make bench` runs all cases, `make bench BENCH="reproject memory"` some.
 
 Each case makes its own data in a temporary folder and removes it. Times are whole processes; where
-two things are compared they take turns in one run, and the ratio of their medians counts.
+two things are compared they take turns in one run, and the ratio of their least times counts.
 """
 
 from __future__ import annotations
