@@ -31,7 +31,8 @@ terminal mosaic 'zembrel mosaic ortho/ --trim-collar --within coast.geojson --ou
     'zembrel mosaic ortho/ --cell 1cm --out huge.tif' 'zembrel clip island.tif --within coast.geojson --out land.tif --replace' \
     'zembrel reproject land.tif --crs EPSG:3857 --out web.tif --replace'  \
     'zembrel resample landcover.tif --cell 40m --out cover40.tif' 'zembrel mosaic dem/ --onto harbour.frame.toml --out harbour.tif'
-terminal crs "zembrel crs fit 'place:Marrow Harbour' | head -6" 'zembrel crs show EPSG:32627' \
+terminal crs "zembrel crs fit 'place:Marrow Harbour' | head -4" 'zembrel crs show EPSG:32627 | head -12' \
     'zembrel crs operations EPSG:27700 EPSG:4326 | head -6' \
-    "echo '24 06 00 W,46 00 00 N' | zembrel coords --from-crs EPSG:4326 --crs EPSG:32627"
+    "echo '24 06 00 W,46 00 00 N' | zembrel coords --from-crs EPSG:4326 --crs EPSG:32627" \
+    "echo '-24,46,600' | zembrel coords --from-crs EPSG:4979 --crs 'EPSG:32626 + EPSG:5773' --height-grid geoid.gtx"
 terminal help 'zembrel --help'

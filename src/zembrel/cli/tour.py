@@ -30,6 +30,11 @@ STEPS = (
         "The same on the frame of the harbour.",
         "mosaic dem/ --onto harbour.frame.toml --out harbour.tif --replace",
     ),
+    (
+        "A satellite receiver counts heights from the ellipsoid: those of the sea's surface there are added.",
+        "reproject relief.tif --from-crs 'EPSG:32626 + EPSG:5773' --crs 'EPSG:32626 + ellipsoidal height'"
+        " --height-grid geoid.gtx --out above.tif --replace",
+    ),
     ("Class codes are never averaged.", "resample landcover.tif --cell 40m --out cover40.tif --replace"),
     ("Pictures, to look at what was made.", "draw island.tif --out island.png --replace"),
     ("", "draw web.tif --out web.png --replace"),

@@ -9,7 +9,7 @@ import numpy as np
 import shapely
 
 from zembrel.demo import island
-from zembrel.demo.scenes import HOME, LEGEND, LandCover, Photo, Relief, places
+from zembrel.demo.scenes import HOME, LEGEND, Geoid, LandCover, Photo, Relief, places
 from zembrel.features.geojson import write_geojson
 from zembrel.features.table import FeatureTable
 from zembrel.formats.legendfile import write_legend
@@ -18,7 +18,8 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import snapped
 from zembrel.raster.model import Raster
 
-PHOTO_CELL, RELIEF_CELL, COVER_CELL = 4.0, 5.0, 10.0
+PHOTO_CELL, RELIEF_CELL, COVER_CELL, GEOID_MESH = 4.0, 5.0, 10.0, 0.02  # metres, and degrees
+_AROUND = (-24.3, 45.8, -23.7, 46.2)  # the island, degrees
 NEIGHBOUR = 32627
 _OVERLAP = 160.0  # metres by which sheets overlap at least
 # name, EPSG code, column (-1 west, 0 middle, 1 east), row (1 north, -1 south), turn in degrees
@@ -75,6 +76,8 @@ def rasters() -> Iterator[tuple[Path, Raster]]:
     for name, relief in reliefs():
         yield Path("dem") / f"{name}.tif", relief
     yield Path("landcover.tif"), LandCover(snapped(by_code(HOME), _ground(), (COVER_CELL,) * 2))
+    degrees = snapped(by_code(4326), _AROUND, (GEOID_MESH,) * 2, registration="node")
+    yield Path("geoid.gtx"), Geoid(degrees)
 
 
 def texts() -> Iterator[tuple[Path, str]]:

@@ -80,6 +80,19 @@ class Relief:
 
 
 @dataclass(frozen=True)
+class Geoid:
+    """Heights of the sea's level surface above the ellipsoid: it bulges over the island's mass."""
+
+    frame: Frame
+    bands: tuple[Band, ...] = (Band("height", "float32", unit="m"),)
+
+    def cells(self, pane: Pane) -> Block:
+        x, y = places(self.frame, pane)
+        heights = 56.0 + x / 40_000 - y / 60_000 + 0.8 * np.exp(-(x**2 + y**2) / 6_000**2)
+        return Block(heights.reshape(1, *pane.shape).astype(np.float32))
+
+
+@dataclass(frozen=True)
 class LandCover:
     """Codes of the land cover, with their legend."""
 

@@ -60,7 +60,7 @@ def draw_picture(view: Raster, path: Path, look: Look, title: str, means: Means)
     figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
     beside = not is_photo(bands)  # a ramp or legend stands there
     axes = figure.add_axes((0.075, 0.08, 0.76 if beside else 0.895, 0.84))
-    chose = _paint(figure, axes, small, bands[0], look, small.frame)
+    chose = _paint(axes, small, bands[0], look, small.frame)
     _furnish(axes, view.frame, title)
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
     return chose
@@ -107,7 +107,7 @@ def _small(view: Raster, means: Means) -> _Small:
     return _Small(frame, view.bands, kept["cells"], kept["valid"])
 
 
-def _paint(figure: Any, axes: Any, small: _Small, band: Band, look: Look, frame: Frame) -> tuple[str, ...]:
+def _paint(axes: Any, small: _Small, band: Band, look: Look, frame: Frame) -> tuple[str, ...]:
     west, south, east, north = frame.bounds
     extent = (west, east, south, north)
     axes.set_facecolor(NOTHING)
@@ -130,7 +130,7 @@ def _paint(figure: Any, axes: Any, small: _Small, band: Band, look: Look, frame:
         axes.imshow(
             values, extent=extent, cmap=colour_map(ramp), vmin=low, vmax=high, interpolation="nearest"
         )
-    _ramp_bar(figure, low, high, ramp, band)
+    _ramp_bar(axes, (low, high), ramp, band)
     shaded = ("shaded from the north-west",) if look.shade else ()
     return (f"ramp {ramp}", f"from {low:.6g} to {high:.6g}", *shaded)
 
@@ -173,12 +173,18 @@ def _ground(frame: Frame) -> tuple[float, float]:
     return ground_scale(frame.crs, (west + east) / 2, (south + north) / 2)
 
 
-def _ramp_bar(figure: Any, low: float, high: float, ramp: str, band: Band) -> None:
+def _ramp_bar(axes: Any, limits: tuple[float, float], ramp: str, band: Band) -> None:
+    """The ramp right beside the map, however wide that is."""
     from matplotlib import cm
     from matplotlib.colors import Normalize
+    from mpl_toolkits.axes_grid1.axes_divider import AxesDivider
+    from mpl_toolkits.axes_grid1.axes_size import AxesX, AxesY
 
-    bar_axes = figure.add_axes((0.875, 0.25, 0.016, 0.5))
-    bar = figure.colorbar(cm.ScalarMappable(Normalize(low, high), colour_map(ramp)), cax=bar_axes)
+    divider = AxesDivider(axes, xref=AxesX(axes), yref=AxesY(axes, aspect="axes", ref_ax=axes))
+    axes.set_axes_locator(divider.new_locator(nx=0, ny=0))
+    bar_axes = divider.append_axes("right", size=0.2, pad=0.35)  # inches
+    scale = cm.ScalarMappable(Normalize(*limits), colour_map(ramp))
+    bar = axes.figure.colorbar(scale, cax=bar_axes)
     bar.outline.set_visible(False)
     bar.set_label(f"{band.name} ({band.unit})" if band.unit else band.name, color=INK)
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
 from zembrel.errors import RefusedError
-from zembrel.formats import load
+from zembrel.formats import choose_format, load
 from zembrel.measure import show_bytes
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt
@@ -46,8 +46,9 @@ def _make(folder: Path, output: Output) -> dict[str, int]:
         for name, raster in rasters():
             staged = staging.path_for(folder / name)
             with resource_errors(folder / name):
-                sink = load("geotiff").make_sink(staged, raster.frame, raster.bands, {"overviews": "no"})
-                run(raster, sink, output.means)
+                form = choose_format(name, None)
+                settings = {"overviews": "no"} if form == "geotiff" else {}
+                run(raster, load(form).make_sink(staged, raster.frame, raster.bands, settings), output.means)
             made[str(name)] = staged.stat().st_size
         for name, text in texts():
             staging.write_text(folder / name, text)
