@@ -100,6 +100,16 @@ def test_heights_of_a_raster_come_down_to_the_sea(island: Program) -> None:
     np.testing.assert_allclose(made.cells(made.frame.pane).cells[0], 100 - (50 + lon), atol=1e-4)
 
 
+def test_what_nobody_says_about_heights_is_not_passed_over(island: Program) -> None:
+    said = island("reproject", "bare.tif", "--crs", SEA, "--out", "guess.tif").err
+    assert "EPSG:32626 WGS 84 / UTM zone 26N does not say what heights mean: taken as EPSG:5773" in said
+    island.refuses(3, "reproject", "bare.tif", "--crs", SEA, "--strict-crs", "--out", "x.tif")
+    both = ("mosaic", "above.tif", "guess.tif", "--out")
+    assert "no way known from EPSG:5773 EGM96 height to ellipsoidal height" in island(*both, "a.tif").err
+    assert "heights of unlike meaning" in island(*both, "b.tif", "--crs", "EPSG:32627").err
+    assert "EPSG:5773" in island("crs", "find", "EGM96", "height").out
+
+
 def test_what_heights_mean_is_kept_where_nobody_asks_for_more(island: Program) -> None:
     island("reproject", "above.tif", "--crs", "EPSG:32627", "--out", "next.tif")
     made = open_raster(island.folder / "next.tif").frame.crs

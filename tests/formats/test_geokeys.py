@@ -11,8 +11,8 @@ import tifffile
 from rasters import frame, random_cells, raster, save
 from zembrel.formats import open_raster
 from zembrel.formats.tiff.userkeys import write_rows
-from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS
-from zembrel.geodesy.registry import by_code, projected_codes
+from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS, vertical_of
+from zembrel.geodesy.registry import by_code, parse_crs, projected_codes
 from zembrel.geodesy.text import read_crs, write_crs
 
 CODES = [
@@ -46,6 +46,54 @@ def test_a_crs_with_a_code_comes_back(tmp_path: Path, code: int) -> None:
         assert keys is not None
         found = keys.get("ProjectedCSTypeGeoKey") or keys.get("GeographicTypeGeoKey")
         assert int(found) == code
+
+
+@pytest.mark.parametrize(
+    "text", ["EPSG:7405", "EPSG:4979", "EPSG:32626 + ellipsoidal height", "EPSG:32626 + EPSG:6360"]
+)
+def test_what_heights_mean_comes_back(tmp_path: Path, text: str) -> None:
+    where = frame(5, 4, crs=parse_crs(text), left=100.0, top=50.0)
+    path = save(tmp_path / "c.tif", raster(random_cells(4, 5), where=where))
+    assert open_raster(path).frame.crs == parse_crs(text)
+
+
+def keyed(path: Path, *rows: tuple[int, int, int, int]) -> Path:
+    """An image of EPSG:32626 whose key directory holds further rows; texts are `EGM96 height|`."""
+    keys = [(1024, 0, 1, 1), (1025, 0, 1, 1), (3072, 0, 1, 32626), *rows]
+    numbers = [1, 1, 0, len(keys), *(number for key in keys for number in key)]
+    tags = [(33550, "d", 3, (10.0, 10.0, 0.0)), (33922, "d", 6, (0.0, 0.0, 0.0, 100.0, 50.0, 0.0))]
+    tags += [(34735, "H", len(numbers), numbers), (34737, "s", 0, "EGM96 height|")]
+    tifffile.imwrite(path, random_cells(4, 5), extratags=[(*tag, True) for tag in tags])
+    return path
+
+
+@pytest.mark.parametrize(
+    "rows, heights",
+    [
+        ([(4096, 0, 1, 5773)], "EPSG:5773"),
+        ([(4096, 0, 1, 5030)], "ellipsoidal height"),
+        ([(4096, 0, 1, 5703), (4099, 0, 1, 9003)], "EPSG:6360"),
+        ([(4096, 0, 1, 32767), (4098, 0, 1, 5171), (4099, 0, 1, 9001)], "EPSG:5773"),
+        ([(4096, 0, 1, 11)], None),
+        ([(4096, 34737, 13, 0)], None),
+        ([(4096, 0, 1, 32767), (4098, 34737, 13, 0)], None),
+    ],
+)
+def test_vertical_keys_of_others_are_understood_or_left(
+    tmp_path: Path, rows: list[tuple[int, int, int, int]], heights: str | None
+) -> None:
+    crs = open_raster(keyed(tmp_path / "k.tif", *rows)).frame.crs
+    assert vertical_of(crs) == (vertical_of(parse_crs(f"EPSG:32626 + {heights}")) if heights else None)
+
+
+@pytest.mark.parametrize(
+    "row",
+    [(3072, 34737, 13, 0), (3072, 0, 1, 11), (2054, 0, 1, 12_345), (1024, 34737, 13, 0), (3076, 0, 1, 9102)],
+)
+def test_keys_that_make_no_sense_break_nothing(tmp_path: Path, row: tuple[int, int, int, int]) -> None:
+    spelt = [(3072, 0, 1, 32767), (3075, 0, 1, 1), (2048, 0, 1, 4326), row]
+    found = open_raster(keyed(tmp_path / "k.tif", *spelt))
+    assert found.frame.columns == 5
 
 
 def without_code(code: int) -> ProjectedCRS | GeographicCRS:

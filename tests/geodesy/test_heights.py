@@ -31,6 +31,9 @@ class Slope:
 def raised(way: CoordinateOperation, x: float, y: float, z: float) -> float:
     one = [np.array([value]) for value in (x, y, z)]
     there = way.with_height(*one)
+    np.testing.assert_allclose(
+        way.heights_at(*there[:2], one[2]), there[2], atol=2e-3
+    )  # x, y by another height
     back = way.inverse.with_height(*there)
     np.testing.assert_allclose([part[0] for part in back], [x, y, z], atol=1e-6)
     return float(there[2][0])

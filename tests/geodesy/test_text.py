@@ -10,7 +10,7 @@ import pytest
 
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS, UnresolvedCRS, VerticalCRS, VerticalDatum, same
-from zembrel.geodesy.registry import by_code, projected_codes
+from zembrel.geodesy.registry import by_code, parse_crs, projected_codes
 from zembrel.geodesy.registryfile import rows
 from zembrel.geodesy.text import read_crs, write_crs
 
@@ -97,6 +97,11 @@ def test_an_unknown_method_stays_unresolved_with_its_name() -> None:
         ('PROJCS["a"', "ends at position 11"), ('PROJCS["a"]]', "position 12"), ("", "position 1"),
         ('GEOGCS["a",%]', "position 12"), ('GEOGCS["a"]', "names no datum"), ("[" * 60, "position 1"),
         ('GEOGCS["a",DATUM["d",SPHEROID["s",-1,300]]]', "is no figure"), ('GEOGCS["a",DATUM["d",SPHEROID["s","x",1]]]', "no number"),
+        ('GEOGCS["a",DATUM["d",SPHEROID["s",7,3]],UNIT["metre",1]]', "'metre' where an angle"),
+        ('GEOGCRS["a",DATUM["d",ELLIPSOID["s",7,3]],LENGTHUNIT["metre",1]]', "'metre' where an angle"),
+        ('VERT_CS["h",VERT_DATUM["g",2005],UNIT["degree",0.0174]]', "'degree' where a length"), ('VERT_CS["h"]', "no vertical datum"),
+        ('VERTCS["h",VDATUM["g"],PARAMETER["Vertical_Shift",3],UNIT["Meter",1]]', "shifts its heights by 3"),
+        ('GEOGCS["a",DATUM["d",SPHEROID["s",7,3]]],', "ends at position 42"),
         ("A[" * 80 + "1" + "]" * 80, "nested"), ("{}", "is not the JSON of a CRS"), ('{"type": 3', "is not the JSON"),
     ],
 )  # fmt: skip
@@ -104,6 +109,14 @@ def test_malformed_text_is_refused_with_the_place(text: str, word: str) -> None:
     with pytest.raises(InputError) as caught:
         read_crs(text)
     assert word in caught.value.what + caught.value.why
+
+
+def test_units_of_the_json_form_have_to_be_of_their_kind() -> None:
+    for crs, unit in (("EPSG:4326", "metre"), ("EPSG:5773", "degree")):
+        text = write_crs(parse_crs(crs), "json")
+        wrong = re.sub(r'"unit": "(degree|metre)"', f'"unit": "{unit}"', text)
+        with pytest.raises(InputError, match=f"'{unit}' where"):
+            read_crs(wrong)
 
 
 def test_a_parameter_that_would_go_unheeded_is_refused() -> None:

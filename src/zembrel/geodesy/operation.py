@@ -50,8 +50,17 @@ class CoordinateOperation:
         return *(self(x, y) if same(self.source, self.target) else self.target.from_geographic(lon, lat)), up
 
     def heights_at(self, x: Array, y: Array, z: Array) -> Array:
-        """Heights of the target at points of the target, of those of the source, z."""
-        return self.with_height(*self.inverse(x, y), z)[2]
+        """Heights of the target at points x, y of the target, of those of the source, z."""
+        change, up = self.heights, np.asarray(z, float)
+        if change is None:
+            return up
+        lon, lat = from_lon, from_lat = self.target.to_geographic(x, y)
+        if self.shift is not None:
+            from_lon, from_lat = self.shift.inverse(lon, lat)
+        up = change.above_ellipsoid(up, from_lon, from_lat)
+        if self.shift is not None and change.ellipsoidal:
+            _, _, up = self.shift.with_height(from_lon, from_lat, up)
+        return change.above_target(up, lon, lat)
 
     @property
     def changes_heights(self) -> bool:
@@ -78,13 +87,25 @@ class CoordinateOperation:
                 "--strict-crs does not let heights be taken over as they are",
                 "leave it out, or give a --height-grid",
             )
+        if strict and self._unsaid:
+            raise InputError(
+                self._unsaid, "--strict-crs does not let that be guessed", "say it with --from-crs"
+            )
         return self
+
+    @property
+    def _unsaid(self) -> str:
+        """What is guessed about heights, if anything."""
+        if self.source.vertical is not None or self.target.vertical is None:
+            return ""
+        return f"{label(self.source)} does not say what heights mean: taken as {label(self.target.vertical)}"
 
     @property
     def remarks(self) -> tuple[str, ...]:
         """For the receipt: the shift of the datum and the change of heights, if there are any."""
         shifted = "" if self.shift is None else self.shift.describe()
-        return tuple(said for said in (shifted, self.heights.describe() if self.heights else "") if said)
+        heights = self.heights.describe() if self.heights else self._unsaid
+        return tuple(said for said in (shifted, heights) if said)
 
     def describe(self) -> str:
         """One phrase for all."""

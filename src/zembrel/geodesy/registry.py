@@ -25,7 +25,7 @@ from zembrel.geodesy.crs import (
     with_vertical,
 )
 from zembrel.geodesy.ellipsoid import Ellipsoid
-from zembrel.geodesy.registryfile import row, rows
+from zembrel.geodesy.registryfile import registered, row, rows
 from zembrel.geodesy.units import METRE, Unit, unit, value_in_base
 
 
@@ -132,8 +132,7 @@ def _orientations(axes: tuple[tuple[str, Unit], ...]) -> tuple[str, ...]:
 @lru_cache(maxsize=256)
 def datum(code: int) -> Datum:
     """The geodetic datum of EPSG `code`; an ensemble has the ellipsoid and meridian of its members."""
-    found = row("SELECT * FROM datum WHERE code = ?", code)
-    assert found is not None
+    found = registered("datum", code)
     figure = found
     if found["ellipsoid"] is None:
         member = row("SELECT d.* FROM member JOIN datum d ON d.code = datum WHERE ensemble = ?", code)
@@ -145,8 +144,7 @@ def datum(code: int) -> Datum:
 @lru_cache(maxsize=64)
 def ellipsoid(code: int) -> Ellipsoid:
     """The ellipsoid of EPSG `code`, its axes in metres."""
-    found = row("SELECT * FROM ellipsoid WHERE code = ?", code)
-    assert found is not None
+    found = registered("ellipsoid", code)
     a = value_in_base(found["semi_major"], found["unit"])
     inverse = found["inverse_flattening"]
     if not inverse:
@@ -164,8 +162,7 @@ def _meridian(code: int | None) -> float:
 @lru_cache(maxsize=1024)
 def conversion(code: int) -> Conversion:
     """The map projection of EPSG operation `code`."""
-    found = row("SELECT * FROM operation WHERE code = ?", code)
-    assert found is not None
+    found = registered("operation", code)
     values = rows("SELECT parameter, value, unit FROM value WHERE operation = ? ORDER BY parameter", code)
     parameters = tuple((v["parameter"], value_in_base(v["value"], v["unit"])) for v in values)
     return Conversion(found["name"], found["method"], parameters, code)
@@ -238,7 +235,7 @@ def find(text: str, most: int = 40) -> list[Entry]:
     test = f"(c.name LIKE ? OR e.name LIKE ? OR EXISTS ({alias}))"
     found = rows(
         _ENTRY
-        + "WHERE NOT c.deprecated AND c.kind IN ('projected', 'geographic 2D', 'compound') AND "
+        + "WHERE NOT c.deprecated AND c.kind IN ('projected', 'geographic 2D', 'compound', 'vertical') AND "
         + " AND ".join([test] * len(words))
         + " ORDER BY c.name LIKE ? DESC, c.kind <> 'geographic 2D', length(c.name), c.code LIMIT ?",
         *(f"%{word}%" for word in words for _ in range(3)),

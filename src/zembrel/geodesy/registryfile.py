@@ -12,6 +12,8 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from zembrel.errors import InputError
+
 PATH = Path(__file__).with_name("registry.sqlite")
 _lock = threading.Lock()
 
@@ -30,6 +32,18 @@ def rows(query: str, *arguments: Any) -> list[sqlite3.Row]:
             return _connection().execute(query, arguments).fetchall()
         except OverflowError:  # a code of more than 63 bits is nobody's
             return []
+
+
+def registered(table: str, code: int) -> sqlite3.Row:
+    """The row of `code` in a table. Raises InputError if there is none."""
+    found = row(f"SELECT * FROM {table} WHERE code = ?", code)
+    if found is None:
+        raise InputError(
+            f"EPSG:{code} is no {table} of the registry",
+            "what it stands for is unknown",
+            "check where it comes from",
+        )
+    return found
 
 
 def row(query: str, *arguments: Any) -> sqlite3.Row | None:

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 from functools import lru_cache
 
+from zembrel.errors import InputError
 from zembrel.geodesy import registryfile
 
 
@@ -28,16 +29,23 @@ UNITY = Unit("unity", "scale", 1.0, 9201)
 # Angles whose factor the registry can give only to the 15 digits of its pi, in degrees.
 _EXACT = {9101: math.degrees(1), 9102: 1.0, 9122: 1.0, 9103: 1 / 60, 9104: 1 / 3600, 9105: 0.9, 9106: 0.9}
 _YEAR, _SECOND, _PER_SECOND = 31_556_925.445, 1040, (1026, 1035, 1036)
+_SPELLINGS = {
+    "meter": "metre",
+    "m": "metre",
+    "feet": "foot",
+    "ft": "foot",
+    "foot us": "US survey foot",
+    "deg": "degree",
+}
 _SEXAGESIMAL_DMS, _SEXAGESIMAL_DM = (9107, 9108, 9110), (9111, 9115, 9116)
 
 
 @lru_cache(maxsize=128)
 def unit(code: int) -> Unit:
-    """The unit of EPSG `code`; degrees are one, however they are meant to be written."""
+    """The unit of EPSG `code`; degrees are one, however they are meant to be written. Raises InputError."""
     if code == 9122:
         return DEGREE
-    found = registryfile.row("SELECT name, kind, target, b, c FROM unit WHERE code = ?", code)
-    assert found is not None, f"unit {code} is named by the registry and not in it"
+    found = registryfile.registered("unit", code)
     if found["kind"] == "angle":
         factor = _EXACT.get(code) or math.degrees((found["b"] or 1.0) / (found["c"] or 1.0))
     else:
@@ -70,3 +78,18 @@ def sexagesimal(value: float, *, seconds: bool = True) -> float:
     else:
         size = float(degrees) + float(f"{minutes}.{tail}") / 60
     return math.copysign(size, value)
+
+
+def mismatch(name: str, due: str) -> InputError:
+    """The error for a unit of another kind than is `due` (`length` or `angle`)."""
+    article = {"angle": "an angle", "length": "a length"}[due]
+    return InputError(
+        f"unit {name!r} where {article} is due", "coordinates would be misread", "correct the text"
+    )
+
+
+def kind_of(name: str) -> str | None:
+    """`length`, `angle` or whatever a unit of that name measures, by the registry; None if it knows none."""
+    wanted = _SPELLINGS.get(name.lower().replace("_", " "), name.replace("_", " "))
+    found = registryfile.row("SELECT kind FROM unit WHERE name = ? COLLATE NOCASE", wanted)
+    return found["kind"] if found else None

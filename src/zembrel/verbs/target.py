@@ -51,7 +51,10 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
     target = _onto(where, layers) if where.onto else _around(layers, where, finest or layers)
     ways = [operation_to(layer, target.frame) for layer in finest or layers]
     check_used(where, [way for way in ways if way is not None])
-    return replace(target, asked=where, chose=(*target.chose, *_remarks(target.frame)))
+    meanings = {vertical_of(layer.raster.frame.crs) for layer in layers} - {None}
+    mixed = len(meanings) > 1 and vertical_of(target.frame.crs) is None
+    said = ["heights of unlike meaning, as they are"] if mixed else []
+    return replace(target, asked=where, chose=(*target.chose, *said, *_remarks(target.frame)))
 
 
 def _equipped(crs: CRS, layers: Sequence[Layer], where: Where) -> CRS:

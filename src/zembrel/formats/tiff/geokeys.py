@@ -67,7 +67,14 @@ def _read_keys(directory: Directory) -> dict[int, int | float | str]:
             keys[key] = float(doubles[value])
         elif place == tags.GEO_ASCII_PARAMS:
             keys[key] = text[value : value + count].rstrip("|\0")
-    return keys
+    return {key: value for key, value in keys.items() if isinstance(value, _kinds(key))}
+
+
+def _kinds(key: int) -> tuple[type, ...]:
+    """What a key may hold: texts, numbers or codes. Values of another kind are broken and do not count."""
+    if key in (CITATION, GEODETIC_CITATION, PROJECTED_CITATION, verticalkeys.CITATION):
+        return (str,)
+    return (int, float) if key in userkeys.NUMBERS else (int,)
 
 
 def _read_crs(keys: dict[int, int | float | str]) -> CRS | None:
@@ -87,7 +94,10 @@ def _read_crs(keys: dict[int, int | float | str]) -> CRS | None:
             return unresolved
     if str(keys.get(CITATION, "")).startswith("PROJCRS["):
         return read_crs(str(keys[CITATION]))
-    spelt = userkeys.read_projected(keys, name) if projected else userkeys.read_geographic(keys, name)
+    try:
+        spelt = userkeys.read_projected(keys, name) if projected else userkeys.read_geographic(keys, name)
+    except InputError:  # of a code or a number that makes no sense
+        return unresolved
     return spelt or unresolved
 
 

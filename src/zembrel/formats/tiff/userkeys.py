@@ -18,7 +18,7 @@ from zembrel.geodesy.text import definition
 from zembrel.geodesy.text.definition import Given
 from zembrel.geodesy.text.names import parameters_of
 from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS, in_unit
-from zembrel.geodesy.units import DEGREE, METRE, Unit, unit
+from zembrel.geodesy.units import DEGREE, METRE, Unit, mismatch, unit
 
 Keys = Mapping[int, int | float | str]
 Row = tuple[int, int | float]
@@ -45,6 +45,9 @@ _PARAMETERS = {
     3089: (8811, 8801), 3090: (8816,), 3091: (8817,), 3092: (8805, 8815), 3093: (8815,), 3094: (8813,),
     3095: (8833, 8802), 3096: (8814,),
 }  # fmt: skip
+
+
+NUMBERS = frozenset({ANGULAR_SIZE, *range(SEMI_MAJOR, MERIDIAN_LONGITUDE + 1), LINEAR_SIZE, *_PARAMETERS})
 
 
 def read_projected(keys: Keys, name: str) -> CRS | None:
@@ -88,9 +91,14 @@ def _in_base(code: int, value: float, angle: Unit, length: Unit) -> float:
 def _read_unit(keys: Keys, code_key: int, size_key: int, default: Unit) -> Unit:
     code = int(keys.get(code_key, 0))
     if code not in (0, USER_DEFINED):
-        return unit(code)
+        found = unit(code)
+        if found.kind != default.kind:
+            raise mismatch(found.name, default.kind)
+        return found
     if size_key in keys and code == USER_DEFINED:
         size = float(keys[size_key])
+        if not 0 < size < math.inf:
+            raise InputError(f"a unit of {size:g}", "a unit has a size", "mend it with zembrel label --crs")
         return Unit("user-defined", default.kind, math.degrees(size) if default.kind == "angle" else size, 0)
     return default
 

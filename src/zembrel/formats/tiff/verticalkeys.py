@@ -31,7 +31,7 @@ _OF_ELLIPSOIDS = range(5001, 5036)  # vertical codes of GeoTIFF 1.0
 
 def read(keys: Mapping[int, int | float | str]) -> VerticalCRS | None:
     """What heights mean: a vertical or geographic 3D code, or a datum and a unit."""
-    code, name = int(keys[CRS]), str(keys.get(CITATION, ""))
+    code, name = _code(keys, CRS), str(keys.get(CITATION, ""))
     known: VerticalCRS | None = None
     if code in _OF_ELLIPSOIDS:
         known = ELLIPSOIDAL
@@ -42,15 +42,16 @@ def read(keys: Mapping[int, int | float | str]) -> VerticalCRS | None:
             return None
     elif name.startswith(("VERTCRS[", "VERTCS[")):
         return vertical_of(read_crs(name))
-    datum = int(keys.get(DATUM, USER_DEFINED))
+    datum = _code(keys, DATUM)
     if known is None and name and datum in (0, USER_DEFINED):
         known = VerticalCRS(name, datum=VerticalDatum(name))
     elif known is None and datum not in (0, USER_DEFINED):
         named = row("SELECT name FROM datum WHERE code = ? AND kind = 'vertical'", datum)
         known = VerticalCRS(name, datum=VerticalDatum(named["name"], datum)) if named else None
     own = _unit(keys)
-    if known is None or own is None or own == known.unit:
+    if known is None or (known.code is not None and own in (None, known.unit)):
         return known
+    own = own or known.unit
     return recognised(known.name, known.datum, own, known.down, None)
 
 
@@ -65,6 +66,12 @@ def write(crs: GeographicCRS | ProjectedCRS, vertical: VerticalCRS) -> Keys:
     return keys | ({UNITS: vertical.unit.code} if vertical.unit.code else {})
 
 
+def _code(keys: Mapping[int, int | float | str], key: int) -> int:
+    """The code that a key holds, or 0 if it holds none."""
+    found = keys.get(key, 0)
+    return found if isinstance(found, int) else 0
+
+
 def _unit(keys: Mapping[int, int | float | str]) -> Unit | None:
-    code = int(keys.get(UNITS, 0))
+    code = _code(keys, UNITS)
     return unit(code) if row("SELECT 1 FROM unit WHERE code = ? AND kind = 'length'", code) else None

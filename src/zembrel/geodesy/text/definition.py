@@ -123,7 +123,7 @@ def recognised_datum(own: Datum) -> Datum:
     for code in dict.fromkeys(codes):
         try:
             known = datum(code)
-        except AssertionError:
+        except InputError:
             continue
         if _same_figure(known, own):
             return known

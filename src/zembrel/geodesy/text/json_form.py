@@ -21,7 +21,7 @@ from zembrel.geodesy.registry import by_code, compound_code
 from zembrel.geodesy.text import definition, names, vertical
 from zembrel.geodesy.text.definition import Given
 from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS, in_unit, meridian_name
-from zembrel.geodesy.units import DEGREE, METRE, Unit
+from zembrel.geodesy.units import DEGREE, METRE, Unit, mismatch
 
 Object = dict[str, Any]
 
@@ -111,7 +111,7 @@ def read(found: Object) -> CRS:
 def _third_axis(found: Object) -> VerticalCRS | None:
     axes = found.get("coordinate_system", {}).get("axis", [])
     return (
-        vertical.read_axis(axes[2]["direction"], _length(axes[2].get("unit", "metre")))
+        vertical.read_axis(axes[2]["direction"], _unit_of(axes[2].get("unit", "metre"), METRE))
         if len(axes) > 2
         else None
     )
@@ -120,14 +120,8 @@ def _third_axis(found: Object) -> VerticalCRS | None:
 def _vertical(found: Object) -> VerticalCRS:
     datum = found.get("datum") or found["datum_ensemble"]
     axis = found["coordinate_system"]["axis"][0]
-    unit, down = _length(axis.get("unit", "metre")), axis["direction"] == "down"
+    unit, down = _unit_of(axis.get("unit", "metre"), METRE), axis["direction"] == "down"
     return vertical.recognised(found["name"], VerticalDatum(datum["name"]), unit, down, _code(found))
-
-
-def _length(unit: str | Object) -> Unit:
-    if isinstance(unit, str):
-        return METRE
-    return Unit(unit["name"], "length", float(unit["conversion_factor"]), 0)
 
 
 def _projected(found: Object) -> CRS:
@@ -170,14 +164,23 @@ def _code(found: Object) -> int | None:
 
 
 def _read_unit(found: Object, default: Unit) -> Unit:
+    """The unit of the first axis."""
     axes = found.get("coordinate_system", {}).get("axis", [])
-    unit = axes[0].get("unit", default.name) if axes else default.name
+    return _unit_of(axes[0].get("unit", default.name) if axes else default.name, default)
+
+
+def _unit_of(unit: str | Object, default: Unit) -> Unit:
+    """A unit of the kind of `default`. Raises InputError for one of another kind."""
     if isinstance(unit, str):
         if unit not in (METRE.name, DEGREE.name):
             raise InputError(
                 f"unit {unit!r}", "its size is not given", "give it as an object with its factor"
             )
+        if unit != default.name:
+            raise mismatch(unit, default.kind)
         return default
+    if unit.get("type") == ("LinearUnit" if default.kind == "angle" else "AngularUnit"):
+        raise mismatch(unit["name"], default.kind)
     factor = float(unit["conversion_factor"])
     if default.kind == "angle":
         size = math.degrees(factor)

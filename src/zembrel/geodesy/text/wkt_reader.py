@@ -12,7 +12,7 @@ from zembrel.geodesy.text.definition import Given
 from zembrel.geodesy.text.names import plain
 from zembrel.geodesy.text.tree import Node, Word
 from zembrel.geodesy.text.wkt_writer import ANGLES
-from zembrel.geodesy.units import DEGREE, METRE, Unit
+from zembrel.geodesy.units import DEGREE, METRE, Unit, kind_of, mismatch
 
 _PROJECTED = ("PROJCS", "PROJCRS", "PROJECTEDCRS")
 _GEOGRAPHIC = ("GEOGCS", "GEOGCRS", "GEOGRAPHICCRS", "GEODCRS", "GEODETICCRS", "BASEGEOGCRS", "BASEGEODCRS")
@@ -65,9 +65,15 @@ def _code(node: Node) -> int | None:
 
 def _unit(node: Node, kind: str, default: Unit) -> Unit:
     """The unit that `node` says, in radians (angles) or metres (lengths)."""
-    found = node.first("ANGLEUNIT" if kind == "angle" else "LENGTHUNIT", "UNIT")
+    due, other = ("ANGLEUNIT", "LENGTHUNIT") if kind == "angle" else ("LENGTHUNIT", "ANGLEUNIT")
+    found = node.first(due, "UNIT")
     if found is None:
+        wrong = node.first(other)
+        if wrong is not None:
+            raise mismatch(wrong.name, kind)
         return default
+    if kind_of(found.name) not in (None, kind):
+        raise mismatch(found.name, kind)
     factor = found.number(1)
     if not (math.isfinite(factor) and factor > 0):
         raise InputError(f"unit {found.name!r} of {factor:g}", "a unit has a size", "correct the text")
