@@ -176,6 +176,16 @@ def test_what_does_not_fit_is_refused(island: Program, words: list[str], code: i
     assert island.refuses(code, "reproject", "above.tif", *words, "--out", "x.tif")[0] == what
 
 
+def test_colours_are_no_heights(island: Program) -> None:
+    photo = np.full((3, 40, 60), 100, "uint8")
+    save(island.folder / "photo.tif", raster(photo, where=frame(60, 40, 30.0, crs=parse_crs(ABOVE))))
+    said = island.refuses(3, "convert", "photo.tif", "--z-unit", "ft", "--out", "x.tif")
+    assert said[0] == "there are no heights to change"
+    island("reproject", "photo.tif", "--crs", SEA, "--height-grid", "geoid.gtx", "--out", "same.tif")
+    made = open_raster(island.folder / "same.tif")
+    assert made.frame.crs == parse_crs(SEA) and (made.cells(made.frame.pane).cells == 100).all()
+
+
 def test_heights_in_no_known_unit_are_not_converted(island: Program) -> None:
     said = island.refuses(3, "convert", "bare.tif", "--z-unit", "ft", "--out", "x.tif")
     assert said[0] == "nobody says in which unit the heights are" and "--from-z-unit" in said[2]

@@ -111,17 +111,17 @@ def with_heights(
     changes = operation is not None and operation.changes_heights
     if not changes and not given.z_unit:
         return view, []
-    change = operation.heights if operation is not None else None
-    units = tuple(
-        _metres_of(band.unit, change.source if change else None, given) if _holds_heights(band) else None
-        for band in view.bands
-    )
-    if is_photo(view.bands) or not any(units):
+    if is_photo(view.bands) or not any(map(_holds_heights, view.bands)):
         if given.z_unit:
             raise InputError(
                 "there are no heights to change", "colours and classes are none", "leave --z-unit out"
             )
         return view, []
+    change = operation.heights if operation is not None else None
+    units = tuple(
+        _metres_of(band.unit, change.source if change else None, given) if _holds_heights(band) else None
+        for band in view.bands
+    )
     if changes and change is not None:
         return Heights(view, units, change.target.unit.factor, _sign(change.target.unit), operation), []
     assert given.z_unit is not None
