@@ -10,7 +10,7 @@ INSTALL = $(BIN)/pip install --quiet --disable-pip-version-check -c constraints.
 demo: $(VENV)/installed
 	$(BIN)/zembrel demo --out demo/ --replace
 
-test: $(VENV)/test
+test: $(VENV)/test $(VENV)/samples
 	$(BIN)/python -m pytest $(PYTEST)
 
 lint: $(VENV)/lint $(VENV)/test
@@ -36,6 +36,14 @@ $(VENV)/installed: pyproject.toml constraints.txt
 $(VENV)/test $(VENV)/lint $(VENV)/bench: $(VENV)/installed
 	$(INSTALL) ".[$(notdir $@)]"
 	@touch $@
+
+# TIFFs of many writers for the tests, out of the source archive of the picture package
+$(VENV)/samples: constraints.txt | $(VENV)/installed
+	rm -rf $@ $@.part && mkdir $@.part
+	$(BIN)/pip download --quiet --disable-pip-version-check --no-deps --no-binary :all: --dest $@.part \
+		"$$(grep '^pillow==' constraints.txt)"
+	tar -xzf $@.part/pillow-*.tar.gz -C $@.part --strip-components=3 --wildcards '*/Tests/images/*.tif*'
+	rm $@.part/pillow-*.tar.gz && mv $@.part $@
 
 clean:
 	rm -rf $(VENV) demo build dist src/*.egg-info

@@ -15,7 +15,7 @@ from PIL import Image
 from rasters import ArrayRaster, frame, random_cells, raster, save
 from zembrel.formats import open_raster
 from zembrel.formats.tiff import assemble
-from zembrel.formats.tiff.reader import open_tiff
+from zembrel.formats.tiff.opening import open_tiff
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.legend import Entry, Legend

@@ -139,7 +139,7 @@ def test_half_a_cell_keeps_the_sum_of_all_cells() -> None:
 def test_halving(shape: tuple[int, ...], codes: bool) -> None:
     cells, valid = random_cells(*shape) % 5, random_cells(1, *shape[1:], seed=3) > 90
     for mask in (None, valid):
-        small, ok = halved(cells, mask, categorical=codes)
+        small, ok = halved(cells, mask, "mode" if codes else "mean")
         for band, row, col in np.ndindex(small.shape):
             window = np.s_[2 * row : 2 * row + 2, 2 * col : 2 * col + 2]
             values = (

@@ -30,6 +30,7 @@ class Format(NamedTuple):
     settings: Mapping[str, str]
     specification: str
     nodata: float | None = None  # the one value for invalid cells, where the format fixes it
+    inexact: tuple[str, ...] = ()  # how values of `compress` begin that change cells a little
 
 
 _ALL = ("uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64", "float32", "float64")
@@ -46,11 +47,14 @@ FORMATS: dict[str, Format] = {
         True,
         2**31 - 1,
         {
-            "compress": "none, packbits, lzw, deflate[:1-12], zstd[:1-22]; deflate:6 if not said",
+            "compress": "none, packbits, lzw, deflate[:1-12], zstd[:1-22], lerc[:LARGEST ERROR], "
+            "jpeg[:1-100], webp[:1-100] (exact without a number); deflate:6 if not said",
             "tile": "cells along a side of a tile, a multiple of 16; 512 if not said",
-            "overviews": "yes (if not said) or no",
+            "overviews": "mean, mode, nearest or no; by the kind of data if not said",
+            "strip": "rows of a strip, instead of tiles and overviews",
         },
         "TIFF 6.0; OGC GeoTIFF 1.1; OGC Cloud Optimized GeoTIFF 1.0",
+        inexact=("jpeg", "webp:", "lerc:"),
     ),
     "png": Format(
         "PNG picture",

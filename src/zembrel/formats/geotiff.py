@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
-from zembrel.errors import UsageError
+from zembrel.errors import UsageError, nearest_name
 from zembrel.formats.sink import Sink
 from zembrel.formats.tiff.codecs import parse_compression
-from zembrel.formats.tiff.reader import layers_of, open_tiff
-from zembrel.formats.tiff.sink import Options, TiffSink
+from zembrel.formats.tiff.encoding import Options
+from zembrel.formats.tiff.opening import layers_of, open_tiff
+from zembrel.formats.tiff.sink import TiffSink
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Band, Raster
+
+OVERVIEWS = ("auto", "mean", "mode", "nearest", "no", "yes")
 
 
 def open_raster(path: Path, layer: str | None) -> Raster:
@@ -31,12 +34,24 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
 def parse_options(settings: Mapping[str, str]) -> Options:
     """Settings as typed. Raises UsageError."""
     codec, level = parse_compression(settings.get("compress", "deflate"))
-    tile = settings.get("tile", "512")
+    tile, strip = settings.get("tile", "512"), settings.get("strip", "0")
     if not tile.isdigit() or int(tile) % 16 or not 16 <= int(tile) <= 8192:
         raise UsageError(
             f"tile={tile} is no tile size", "TIFF wants multiples of 16, up to 8192 here", "write tile=512"
         )
-    overviews = settings.get("overviews", "yes").lower()
-    if overviews not in ("yes", "no"):
-        raise UsageError(f"overviews={overviews} is unclear", "they are written or not", "write overviews=no")
-    return Options(codec, level, int(tile), overviews == "yes")
+    if not strip.isdigit() or int(strip) > 65_535:
+        raise UsageError(f"strip={strip} is no number of rows", "strips have 1 to 65,535", "write strip=64")
+    overviews = settings.get("overviews", "auto").lower()
+    if overviews not in OVERVIEWS:
+        raise UsageError(
+            f"overviews={overviews} is unclear",
+            f"they are made by one of {', '.join(OVERVIEWS)}",
+            nearest_name(overviews, OVERVIEWS),
+        )
+    if int(strip) and ("tile" in settings or settings.get("overviews", "no") != "no"):
+        raise UsageError(
+            "strips have neither tiles nor overviews",
+            "strip= is for readers that know nothing else",
+            "leave tile= and overviews= out",
+        )
+    return Options(codec, level, int(tile), "auto" if overviews == "yes" else overviews, int(strip))

@@ -122,7 +122,7 @@ def _nodata(text: str, bands: tuple[Band, ...]) -> float | int | None:
 
 
 def _rewrite(path: Path, final: Path, wording: Wording, output: Output, *, overviews: bool) -> None:
-    from zembrel.formats.tiff.reader import open_tiff
+    from zembrel.formats.tiff.opening import open_tiff
     from zembrel.formats.tiff.relabel import OverviewSink, relabelled_images, write_relabelled
 
     source = open_tiff(path)

@@ -49,7 +49,8 @@ def write(
     name = choose_format(out, output.format)
     settings = output.format_settings
     check_settings(name, settings)
-    view, chose = prepared(view, FORMATS[name], output)
+    inexact = settings.get("compress", "").lower().startswith(FORMATS[name].inexact or ("\0",))
+    view, chose = prepared(view, FORMATS[name], output, inexact=inexact)
     plan = Plan(view.frame, view.bands, out)
     if not output.dry_run:
         check_free(out, output.replace)
@@ -88,8 +89,13 @@ def write(
     return Written(view, chose, _checks(coverage, view, cover), wrote, facts)
 
 
-def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[str, ...]]:
-    """`view` as the format can hold it, and what was chosen for that. Raises RefusedError, UsageError."""
+def prepared(
+    view: Raster, form: Format, output: Output, *, inexact: bool = False
+) -> tuple[Raster, tuple[str, ...]]:
+    """`view` as the format can hold it, and what was chosen for that. Raises RefusedError, UsageError.
+
+    inexact: cells are written with small changes, so that no value can stand for invalid ones.
+    """
     chose: list[str] = []
     if output.type:
         if output.type not in TYPES:
@@ -105,7 +111,11 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
             chose.append(f"palette to colour bands ({form.title} holds no palette)")
         else:
             chose.append("codes without their legend (the format holds none)")
-    view = _with_nodata(view, output, form, chose)
+    if inexact:
+        chose.append("nodata mask (the compression changes values)")
+        view = Relabelled(view, tuple(replace(band, nodata=None) for band in view.bands))
+    else:
+        view = _with_nodata(view, output, form, chose)
     _check_fit(view, form)
     if not form.holds_mask and form.title.startswith("JPEG"):
         chose.append("invalid cells white (JPEG holds no mask)")

@@ -6,6 +6,7 @@ point prediction); the Zstandard code 50000 as registered.
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
@@ -14,6 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import UsageError, nearest_name
+from zembrel.formats.tiff import pictures
 from zembrel.formats.tiff.packing import unpacked
 
 Segment = npt.NDArray[Any]
@@ -60,17 +62,21 @@ CODECS = {
         lambda cells, level: bytes(imagecodecs.zstd_encode(cells, level)),
         lambda data, size: imagecodecs.zstd_decode(data, out=size),
     ),
+    "lzma": Codec(
+        34925,
+        None,
+        0,
+        lambda cells, _: bytes(imagecodecs.lzma_encode(cells.tobytes())),
+        lambda data, size: imagecodecs.lzma_decode(data, out=size),
+    ),
 }
 BY_CODE = {codec.code: name for name, codec in CODECS.items()} | {32946: "deflate", 34926: "zstd"}
-PREDICTABLE = ("deflate", "lzw", "zstd")
+PREDICTABLE = ("deflate", "lzw", "zstd", "lzma")
 _SAMPLED_TO = 6  # levels beyond it ask for the smallest result, however long that takes
 _SAMPLE = 8_192  # bytes from the middle of a tile
 _FEW = 0.005  # share of bytes that repeat the three before them; runs do not pay below
-# Everything a codec raises on purpose for data it cannot decode.
-DECODE_ERRORS = (
-    imagecodecs.DeflateError, imagecodecs.LzwError, imagecodecs.PackbitsError, imagecodecs.ZstdError,
-    ValueError, RuntimeError,
-)  # fmt: skip
+# What codecs raise for data they cannot decode: the codec package's errors are all RuntimeErrors.
+DECODE_ERRORS = (ValueError, RuntimeError, struct.error)
 
 
 def _deflate(cells: Any, level: int) -> bytes:
@@ -113,8 +119,8 @@ def decode(
     if len(raw) < size:
         raise ValueError(f"{len(raw):,} bytes where {size:,} are due")
     if predictor == FLOATING:
-        flat = np.frombuffer(raw, np.uint8, size).reshape(shape[0], -1)
-        return unpacked(_join_floats(flat, shape, dtype), differences=False)
+        whole = _joined_bytes(raw, shape, dtype.itemsize).view(dtype.newbyteorder(">")).reshape(shape)
+        return unpacked(whole.astype(dtype.newbyteorder("=")), differences=False)
     cells = np.frombuffer(raw, dtype, int(np.prod(shape))).reshape(shape)
     cells = cells.astype(dtype.newbyteorder("="), copy=False)
     return unpacked(cells, differences=predictor == HORIZONTAL)
@@ -132,14 +138,23 @@ def encode(name: str, level: int | None, cells: Segment, predictor: int, order: 
     return CODECS[name].encode(np.ascontiguousarray(cells), level)
 
 
-def _join_floats(rows: Segment, shape: tuple[int, int, int], dtype: np.dtype[Any]) -> Segment:
-    """Undo floating point prediction: differences of bytes, most significant plane first."""
+def short_floats(raw: Any, shape: tuple[int, int, int], order: str, predictor: int) -> Segment:
+    """Floats of 24 bits, (rows, columns, samples), as such of 32."""
+    if predictor == FLOATING:
+        raw, order = _joined_bytes(raw, shape, 3).tobytes(), ">"
+    cells: Segment = imagecodecs.float24_decode(bytes(raw), byteorder="<" if order == "<" else ">")
+    return cells.reshape(shape)
+
+
+def _joined_bytes(raw: Any, shape: tuple[int, int, int], size: int) -> Segment:
+    """Undo floating point prediction (differences of bytes, most significant plane first): bytes of
+    big-endian floats, (rows, columns * samples, size).
+    """
+    rows = np.frombuffer(raw, np.uint8, int(np.prod(shape)) * size).reshape(shape[0], -1)
     planes = np.empty(rows.shape, np.uint8)
     steps = rows.reshape(shape[0], -1, shape[2])
     np.add.accumulate(steps, axis=1, dtype=np.uint8, out=planes.reshape(steps.shape))
-    bytes_first = planes.reshape(shape[0], dtype.itemsize, -1).transpose(0, 2, 1)
-    cells = np.ascontiguousarray(bytes_first).view(dtype.newbyteorder(">")).reshape(shape)
-    return cells.astype(dtype.newbyteorder("="))
+    return np.ascontiguousarray(planes.reshape(shape[0], size, -1).transpose(0, 2, 1))
 
 
 def _split_floats(cells: Segment) -> Segment:
@@ -159,14 +174,17 @@ def predictor_for(name: str, dtype: np.dtype[Any], categorical: bool) -> int:
     return FLOATING if dtype.kind == "f" else HORIZONTAL
 
 
-def parse_compression(text: str) -> tuple[str, int | None]:
-    """`deflate`, `zstd:15`, `none` as codec name and level. Raises UsageError."""
+def parse_compression(text: str) -> tuple[str, float | None]:
+    """`deflate`, `zstd:15`, `jpeg:80`, `lerc:0.01`, `none` as name and level. Raises UsageError."""
     name, colon, level = text.lower().partition(":")
-    if name not in CODECS:
+    if name in pictures.WRITTEN:
+        return name, _picture_level(name, level) if colon else None
+    written = [other for other in CODECS if other != "lzma"]
+    if name not in written:
         raise UsageError(
             f"GeoTIFF has no compression {name!r} here",
             "readers could not decode the result",
-            nearest_name(name, CODECS),
+            nearest_name(name, [*written, *pictures.WRITTEN]),
         )
     codec = CODECS[name]
     if not colon:
@@ -177,3 +195,18 @@ def parse_compression(text: str) -> tuple[str, int | None]:
             f"{text!r} is no compression level", f"{name} has {levels}", f"write --compress {name}"
         )
     return name, int(level)
+
+
+def _picture_level(name: str, level: str) -> float:
+    try:
+        number = float(level)
+    except ValueError:
+        number = -1.0
+    if name == "lerc" and 0 <= number < float("inf"):
+        return number
+    if name != "lerc" and number.is_integer() and 1 <= number <= 100:
+        return number
+    means = "the largest error it may make" if name == "lerc" else "a quality of 1 to 100"
+    raise UsageError(
+        f"{name}:{level} is unclear", f"what follows {name}: is {means}", f"write --compress {name}"
+    )

@@ -109,6 +109,15 @@ def read_directories(path: Path) -> list[Directory]:
     return directories
 
 
+def sub_directories(directory: Directory) -> list[Directory]:
+    """The directories that one names as parts of itself (TIFF Technical Note 1). Raises InputError."""
+    found = []
+    for offset in directory.values(tags.SUB_DIRECTORIES).tolist()[:MOST_DIRECTORIES]:
+        entries, _ = _read_directory(directory.container, int(offset))
+        found.append(Directory(directory.container, -int(offset), entries))
+    return found
+
+
 def broken(path: Path, why: str) -> InputError:
     """The error for a file that does not hold what it says."""
     return InputError(f"{path} is broken", why, "get the file again, or leave it out")

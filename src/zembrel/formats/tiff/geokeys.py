@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from zembrel.errors import InputError
 from zembrel.formats.tiff import tags, userkeys, verticalkeys
@@ -48,9 +49,27 @@ def _read_affine(directory: Directory) -> Affine | None:
         col, row, _, x, y = (float(v) for v in ties[:5])
         across, along = float(scale[0]), float(scale[1])
         return Affine(x - col * across, y + row * along, across, -along)
+    if len(ties) >= 24 and len(ties) % 6 == 0:
+        return _through(ties.reshape(-1, 6)[:, [0, 1, 3, 4]])
     if len(matrix) or len(scale):
         raise broken(directory.container.path, "its transform tags have the wrong number of values")
     return None
+
+
+def _through(ties: npt.NDArray[np.float64]) -> Affine | None:
+    """The affine through a grid of tie points (column, row, x, y), if there is one to 1/100 cell.
+
+    Points that are not of one affine give the image no place: that is a matter for `pin`.
+    """
+    places = np.column_stack([np.ones(len(ties)), ties[:, :2]])
+    if np.linalg.matrix_rank(places) < 3:
+        return None
+    (x, y), (x_col, y_col), (x_row, y_row) = np.linalg.lstsq(places, ties[:, 2:], rcond=None)[0].tolist()
+    affine = Affine(x, y, x_col, y_row, x_row, y_col)
+    if not affine.x_col * affine.y_row - affine.x_row * affine.y_col:
+        return None
+    columns, rows = affine.position(ties[:, 2], ties[:, 3])
+    return affine if np.hypot(columns - ties[:, 0], rows - ties[:, 1]).max() < 0.01 else None
 
 
 def _read_keys(directory: Directory) -> dict[int, int | float | str]:

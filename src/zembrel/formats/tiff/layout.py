@@ -8,17 +8,14 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.errors import InputError
 from zembrel.formats.tiff import tags
-from zembrel.formats.tiff.codecs import BY_CODE
+from zembrel.formats.tiff.coding import Coding, read_coding
 from zembrel.formats.tiff.directory import Directory, broken
 from zembrel.grid.pane import Pane
 
 MOST_CELLS_A_SIDE = 2**31 - 1
 MOST_SEGMENT_BYTES = 2**31
 _RAW_STRIP_BYTES = 262_144  # uncompressed strips are read in pieces of about this size
-_KINDS = {1: "u", 2: "i", 3: "f", 4: "u"}
-_SUPPORTED = {"u1", "u2", "u4", "u8", "i1", "i2", "i4", "i8", "f4", "f8"}
 
 
 @dataclass(frozen=True, eq=False)
@@ -28,16 +25,22 @@ class Layout:
     width: int
     height: int
     samples: int
-    dtype: np.dtype[Any]  # as the file holds it, byte order included
-    bits: int
-    compression: str
-    predictor: int
+    coding: Coding
     planar: bool
     rows: int
     columns: int
     offsets: npt.NDArray[np.int64]
     counts: npt.NDArray[np.int64]
     tiled: bool
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """Of the cells once decoded, in native byte order."""
+        return np.dtype(self.coding.cell_type)
+
+    @property
+    def compression(self) -> str:
+        return self.coding.compression
 
     @property
     def across(self) -> int:
@@ -70,8 +73,8 @@ def read_layout(directory: Directory) -> Layout:
     samples = directory.number_of(tags.SAMPLES_PER_PIXEL, 1)
     if not (0 < width <= MOST_CELLS_A_SIDE and 0 < height <= MOST_CELLS_A_SIDE and 0 < samples <= 65_535):
         raise broken(path, f"it claims {width:,} x {height:,} cells of {samples:,} samples")
-    dtype, bits = _cell_type(directory)
     planar = directory.number_of(tags.PLANAR_CONFIGURATION, 1) == 2 and samples > 1
+    coding = read_coding(directory, planar)
     tiled = tags.TILE_WIDTH in directory
     if tiled:
         columns, rows = directory.number_of(tags.TILE_WIDTH), directory.number_of(tags.TILE_LENGTH)
@@ -79,12 +82,11 @@ def read_layout(directory: Directory) -> Layout:
     else:
         columns, rows = width, min(directory.number_of(tags.ROWS_PER_STRIP, height), height)
         offsets, counts = directory.values(tags.STRIP_OFFSETS), directory.values(tags.STRIP_BYTE_COUNTS)
-    size = columns * rows * (1 if planar else samples) * dtype.itemsize
+    size = columns * rows * coding.samples * coding.dtype.itemsize
     if columns < 1 or rows < 1 or size > MOST_SEGMENT_BYTES:
         raise broken(path, f"it claims segments of {columns:,} x {rows:,} cells")
     layout = Layout(
-        width, height, samples, dtype, bits, _compression(directory),
-        directory.number_of(tags.PREDICTOR, 1), planar, rows, columns,
+        width, height, samples, coding, planar, rows, columns,
         offsets.astype(np.int64), counts.astype(np.int64), tiled,
     )  # fmt: skip
     due = layout.across * layout.down * (samples if planar else 1)
@@ -92,43 +94,16 @@ def read_layout(directory: Directory) -> Layout:
         layout = _with(layout, offsets=layout.offsets, counts=np.array([size], np.int64))
     if len(layout.offsets) < due or len(layout.counts) < due:
         raise broken(path, f"{due:,} segments are due, {len(layout.offsets):,} are listed")
-    if layout.predictor not in (1, 2, 3) or (layout.predictor == 3 and dtype.kind != "f"):
-        raise broken(path, f"predictor {layout.predictor} is not defined for {dtype.name} cells")
     return _cut_raw_strips(layout)
-
-
-def _cell_type(directory: Directory) -> tuple[np.dtype[Any], int]:
-    bits = {int(b) for b in directory.values(tags.BITS_PER_SAMPLE)} or {1}
-    formats = {int(f) for f in directory.values(tags.SAMPLE_FORMAT)} or {1}
-    if bits == {1}:
-        return np.dtype("u1"), 1
-    kind = _KINDS.get(min(formats)) if len(formats) == 1 else None
-    code = f"{kind}{min(bits) // 8}"
-    if len(bits) > 1 or min(bits) % 8 or code not in _SUPPORTED:
-        raise InputError(
-            f"{directory.container.path} has cells of {sorted(bits)} bits, sample format {sorted(formats)}",
-            "Zembrel reads integers of 8 to 64 bits and floats of 32 and 64",
-            "convert the file where it was made",
-        )
-    return np.dtype(directory.container.order + code), min(bits)
-
-
-def _compression(directory: Directory) -> str:
-    code = directory.number_of(tags.COMPRESSION, 1)
-    if code not in BY_CODE:
-        raise InputError(
-            f"{directory.container.path} is compressed by scheme {code}",
-            "Zembrel decodes " + ", ".join(sorted(set(BY_CODE.values()))),
-            "have it saved with one of these",
-        )
-    return BY_CODE[code]
 
 
 def _cut_raw_strips(layout: Layout) -> Layout:
     """Uncompressed strips in smaller pieces, so that a window does not read a whole plane."""
-    line = layout.columns * layout.samples_each * layout.dtype.itemsize
-    rows = max(1, _RAW_STRIP_BYTES // line)
-    if layout.tiled or layout.compression != "none" or layout.bits == 1 or rows >= layout.rows:
+    coding = layout.coding
+    line = layout.columns * layout.samples_each * coding.bits // 8
+    rows = max(1, _RAW_STRIP_BYTES // max(line, 1))
+    plain = coding.compression == "none" and coding.bits % 8 == 0 and coding.subsampling == (1, 1)
+    if layout.tiled or not plain or rows >= layout.rows:
         return layout
     tops = np.arange(0, layout.height, rows)
     if layout.down > 1 and layout.rows % rows:

@@ -1,4 +1,4 @@
-"""Cells as TIFF tiles hold them: padded to whole tiles, samples of a cell together, differences taken."""
+"""Cells as TIFF segments hold them: tiles padded, samples of a cell together, differences taken."""
 
 from __future__ import annotations
 
@@ -10,21 +10,25 @@ import numpy.typing as npt
 Cells = npt.NDArray[Any]
 
 
-def packed(cells: Cells, side: int, *, differences: bool) -> Cells:
-    """The tile of `side` x `side` that holds `cells` (samples, rows, columns), as (side, side, samples).
+def packed(cells: Cells, shape: tuple[int, int], *, differences: bool, drawn_out: bool = False) -> Cells:
+    """The segment of `shape` that holds `cells` (samples, rows, columns), as (rows, columns, samples).
 
     differences: whether each cell becomes its difference from the one on its left (TIFF 6.0, section
-    14). The tile is 0 beyond the image.
+    14). Beyond the image the segment is 0, or `drawn_out` from the last cells, for codecs that blur.
     """
-    whole_tile = cells.shape[1:] == (side, side)
-    tile = (np.empty if whole_tile else np.zeros)((side, side, cells.shape[0]), cells.dtype)
+    rows, columns = cells.shape[1:]
+    whole = (rows, columns) == shape
+    tile = (np.empty if whole else np.zeros)((*shape, cells.shape[0]), cells.dtype)
     if differences and cells.dtype.kind in "iu":
         from zembrel.raster.kernels import differences as kernel
 
-        whole = cells.view(f"u{cells.itemsize}")
-        kernel.take(whole, tile.view(whole.dtype))
-    else:
-        tile[: cells.shape[1], : cells.shape[2]] = cells.transpose(1, 2, 0)
+        numbers = cells.view(f"u{cells.itemsize}")
+        kernel.take(numbers, tile.view(numbers.dtype))
+        return tile
+    tile[:rows, :columns] = cells.transpose(1, 2, 0)
+    if drawn_out and not whole:
+        tile[:rows, columns:] = tile[:rows, columns - 1 : columns]
+        tile[rows:] = tile[rows - 1 : rows]
     return tile
 
 

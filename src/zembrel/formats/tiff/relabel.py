@@ -12,9 +12,10 @@ from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.assemble import Fields, Image, write_tiff
 from zembrel.formats.tiff.description import write_description
 from zembrel.formats.tiff.directory import Directory, read_directories
+from zembrel.formats.tiff.encoding import Options, number_text
 from zembrel.formats.tiff.geokeys import frame_tags
 from zembrel.formats.tiff.reader import TiffRaster
-from zembrel.formats.tiff.sink import Encoded, Options, TiffSink, number_text
+from zembrel.formats.tiff.sink import Encoded, TiffSink
 from zembrel.formats.tiff.wording import Wording
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block, Raster

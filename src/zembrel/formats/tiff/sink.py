@@ -6,34 +6,24 @@ overview; the smaller overviews are built from strips, so memory does not grow w
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, BinaryIO, NamedTuple
+from typing import BinaryIO, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.formats.tiff import codecs, tags
+from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.assemble import Fields, Image, Integers, write_tiff
 from zembrel.formats.tiff.description import write_description
+from zembrel.formats.tiff.encoding import Encoding, Options, mask_fields, number_text
 from zembrel.formats.tiff.geokeys import frame_tags
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Cells, Mask, is_photo, shared_type
+from zembrel.raster.model import Band, Block, Cells, Mask
 
-TILE = 512
-CHUNKY_BANDS = 4  # more are stored plane by plane, so that one band can be read alone
-
-
-class Options(NamedTuple):
-    """What can be chosen about a GeoTIFF."""
-
-    codec: str = "deflate"
-    level: int | None = 6
-    tile: int = TILE
-    overviews: bool = True
+_STRIP_BLOCK = 2_000_000  # cells of a block of strips
 
 
 class Tile(NamedTuple):
@@ -59,7 +49,8 @@ class Level:
 
     width: int
     height: int
-    tile: int
+    rows: int  # of a segment
+    columns: int
     planes: int
     offsets: Integers = field(init=False)
     counts: Integers = field(init=False)
@@ -67,13 +58,13 @@ class Level:
     mask_counts: Integers = field(init=False)
 
     def __post_init__(self) -> None:
-        per_plane = self.across * -(-self.height // self.tile)
+        per_plane = self.across * -(-self.height // self.rows)
         self.offsets, self.counts = np.zeros((2, per_plane * self.planes), np.int64)
         self.mask_offsets, self.mask_counts = np.zeros((2, per_plane), np.int64)
 
     @property
     def across(self) -> int:
-        return -(-self.width // self.tile)
+        return -(-self.width // self.columns)
 
     @property
     def per_plane(self) -> int:
@@ -82,6 +73,10 @@ class Level:
     @property
     def pane(self) -> Pane:
         return Pane(0, 0, self.height, self.width)
+
+    def index(self, part: Pane) -> int:
+        """Number within its plane of the segment that begins where `part` does."""
+        return part.top // self.rows * self.across + part.left // self.columns
 
 
 @dataclass
@@ -100,39 +95,44 @@ class TiffSink:
     def __init__(
         self, path: Path, frame: Frame, bands: tuple[Band, ...], options: Options, byte_order: str = "<"
     ) -> None:
-        self._byte_order = byte_order
         self.path, self.frame, self.bands, self.options = path, frame, bands, options
-        self.dtype = shared_type(bands)
-        self.categorical = any(band.categorical for band in bands)
-        self.planar = len(bands) > CHUNKY_BANDS
-        self.predictor = codecs.predictor_for(options.codec, self.dtype, self.categorical)
-        self.nodata = next((band.nodata for band in bands if band.nodata is not None), None)
+        self.encoding = Encoding(bands, options, byte_order)
+        self.dtype = self.encoding.dtype
+        self.tiled = not options.strip
+        self.overviews = options.overviews
+        if self.overviews == "auto":
+            self.overviews = "mode" if self.encoding.categorical else "mean"
         self.levels = self._plan_levels()
         self._strips: dict[int, Strip] = {}
         self._any_masked = False
-        self._full_mask: dict[int, bytes] = {}
         self._spool_path = path.with_name(path.name + ".tiles")
         self._spool: BinaryIO = self._spool_path.open("wb")
         self._spool_size = 0
 
     def _plan_levels(self) -> list[Level]:
-        planes = len(self.bands) if self.planar else 1
-        levels = [Level(self.frame.columns, self.frame.rows, self.options.tile, planes)]
-        while self.options.overviews and max(levels[-1].width, levels[-1].height) > self.options.tile:
-            levels.append(
-                Level(-(-levels[-1].width // 2), -(-levels[-1].height // 2), self.options.tile, planes)
-            )
+        planes, side = len(self.bands) if self.encoding.planar else 1, self.options.tile
+        width, height = self.frame.columns, self.frame.rows
+        if not self.tiled:
+            return [Level(width, height, min(self.options.strip, height), width, planes)]
+        levels = [Level(width, height, side, side, planes)]
+        while self.overviews != "no" and max(width, height) > side:
+            width, height = -(-width // 2), -(-height // 2)
+            levels.append(Level(width, height, side, side, planes))
         return levels
 
     @property
     def blocks(self) -> Iterator[Pane]:
-        return self.frame.pane.blocks(2 * self.options.tile, 2 * self.options.tile)
+        full = self.levels[0]
+        if self.tiled:
+            return self.frame.pane.blocks(2 * full.rows, 2 * full.columns)
+        strips = max(1, _STRIP_BLOCK // (full.rows * full.width))
+        return self.frame.pane.blocks(strips * full.rows, full.width)
 
     # -- in parallel --------------------------------------------------------------------------
 
     def encode(self, pane: Pane, block: Block) -> Encoded:
         valid = block.valid[None] if block.valid is not None and block.valid.ndim == 2 else block.valid
-        cells = self._filled(block.cells.astype(self.dtype, copy=False), valid)
+        cells = self.encoding.filled(block.cells.astype(self.dtype, copy=False), valid)
         tiles = self._tiles(0, pane, cells, valid)
         rest = None
         if len(self.levels) > 1:
@@ -145,58 +145,31 @@ class TiffSink:
     def _halved(self, pane: Pane, cells: Cells, valid: Mask | None) -> tuple[Pane, Cells, Mask | None]:
         from zembrel.raster.kernels.halve import halved
 
-        smaller, ok = halved(cells, valid, categorical=self.categorical)
+        smaller, ok = halved(cells, valid, self.overviews)
         top, left = pane.top // 2, pane.left // 2
         return (
             Pane(top, left, top + smaller.shape[1], left + smaller.shape[2]),
-            self._filled(smaller, ok),
+            self.encoding.filled(smaller, ok),
             ok,
         )
 
-    def _filled(self, cells: Cells, valid: Mask | None) -> Cells:
-        """Invalid cells as the file holds them: nodata, NaN, or 0 under the mask."""
-        if valid is None:
-            return cells
-        value = self.nodata if self.nodata is not None else (math.nan if self.dtype.kind == "f" else 0)
-        return np.where(valid, cells, np.asarray(value, self.dtype))
-
     def _tiles(self, number: int, pane: Pane, cells: Cells, valid: Mask | None) -> list[Tile]:
-        """The tiles of level `number` that `pane`, which begins on a tile's corner, holds."""
-        level, side, tiles = self.levels[number], self.options.tile, []
-        for part in pane.blocks(side, side):
+        """The segments of level `number` that `pane`, which begins on a segment's corner, holds."""
+        level, encoding, tiles = self.levels[number], self.encoding, []
+        for part in pane.blocks(level.rows, level.columns):
             rows, columns = part.within(pane)
-            index = part.top // side * level.across + part.left // side
-            here = cells[:, rows, columns]
-            if self.planar:
+            here, index = cells[:, rows, columns], level.index(part)
+            shape = (level.rows, level.columns) if self.tiled else part.shape
+            if encoding.planar:
                 for plane in range(len(self.bands)):
-                    data = self._encode_tile(here[plane : plane + 1])
+                    data = encoding.segment(here[plane : plane + 1], shape)
                     tiles.append(Tile(number, plane * level.per_plane + index, data))
             else:
-                tiles.append(Tile(number, index, self._encode_tile(here)))
-            if valid is not None and self._needs_mask:
-                tiles.append(
-                    Tile(
-                        number, index, self._encode_mask(np.logical_or.reduce(valid[:, rows, columns])), True
-                    )
-                )
+                tiles.append(Tile(number, index, encoding.segment(here, shape)))
+            if valid is not None and encoding.needs_mask:
+                known = np.logical_or.reduce(valid[:, rows, columns])
+                tiles.append(Tile(number, index, encoding.mask_segment(known, shape), True))
         return tiles
-
-    @property
-    def _needs_mask(self) -> bool:
-        return self.nodata is None and self.dtype.kind != "f"
-
-    def _encode_tile(self, cells: Cells) -> bytes:
-        from zembrel.formats.tiff.packing import packed
-
-        tile = packed(cells, self.options.tile, differences=self.predictor == codecs.HORIZONTAL)
-        return codecs.encode(self.options.codec, self.options.level, tile, self.predictor, self._byte_order)
-
-    def _encode_mask(self, valid: Mask) -> bytes:
-        side = self.options.tile
-        tile = np.zeros((side, side), bool)
-        tile[: valid.shape[0], : valid.shape[1]] = valid
-        bits = np.packbits(tile, axis=1)
-        return codecs.CODECS["deflate"].encode(bits, 6)
 
     # -- in order -----------------------------------------------------------------------------
 
@@ -250,7 +223,7 @@ class TiffSink:
     @property
     def masked(self) -> bool:
         """Whether the file needs masks to say what is invalid."""
-        return self._any_masked and self._needs_mask
+        return self._any_masked and self.encoding.needs_mask
 
     def images(self) -> list[Image]:
         """Directories and stored segments of all levels, each followed by its mask if there is one."""
@@ -259,10 +232,11 @@ class TiffSink:
         self._spool.close()
         images = []
         for number, level in enumerate(self.levels):
-            images.append(Image(self._fields(number), self._spool_path, level.offsets, level.counts))
+            tables = level.offsets, level.counts
+            images.append(Image(self._fields(number), self._spool_path, *tables, self.tiled))
             if self.masked:
-                fields = self._mask_fields(number)
-                images.append(Image(fields, self._spool_path, level.mask_offsets, level.mask_counts))
+                tables = level.mask_offsets, level.mask_counts
+                images.append(Image(self._mask_fields(number), self._spool_path, *tables, self.tiled))
         return images
 
     def finish(self) -> None:
@@ -276,41 +250,25 @@ class TiffSink:
         self._spool.close()
 
     def _fill_masks(self) -> None:
-        """Masks of the tiles that had none because all their cells are valid."""
-        side = self.options.tile
+        """Masks of the segments that had none because all their cells are valid."""
         for number, level in enumerate(self.levels):
             for index in np.flatnonzero(level.mask_counts == 0):
                 row, column = divmod(int(index), level.across)
-                part = level.pane.meet(Pane(0, 0, side, side).moved(row * side, column * side))
+                whole = Pane(0, 0, level.rows, level.columns).moved(row * level.rows, column * level.columns)
+                part = level.pane.meet(whole)
                 assert part is not None
-                data = self._encode_mask(np.ones(part.shape, bool))
+                shape = whole.shape if self.tiled else part.shape
+                data = self.encoding.mask_segment(np.ones(part.shape, bool), shape)
                 self._store([Tile(number, int(index), data, True)])
 
     # -- directories --------------------------------------------------------------------------
 
     def _fields(self, number: int) -> Fields:
-        level, count, size = self.levels[number], len(self.bands), self.dtype.itemsize
-        legend = self.bands[0].legend
-        palette = legend is not None and self.dtype == np.uint8 and count == 1
-        photo = is_photo(self.bands)
-        photometric = tags.PALETTE if palette else tags.RGB if photo else tags.BLACK_IS_ZERO
-        fields = self._shared_fields(level, tags.REDUCED if number else 0) | {
-            tags.BITS_PER_SAMPLE: (tags.SHORT, [8 * size] * count),
-            tags.COMPRESSION: (tags.SHORT, codecs.CODECS[self.options.codec].code),
-            tags.PHOTOMETRIC: (tags.SHORT, photometric),
-            tags.SAMPLES_PER_PIXEL: (tags.SHORT, count),
-            tags.PLANAR_CONFIGURATION: (tags.SHORT, 2 if self.planar else 1),
-            tags.SAMPLE_FORMAT: (tags.SHORT, [{"u": 1, "i": 2, "f": 3}[self.dtype.kind]] * count),
-        }
-        if self.predictor != codecs.NO_PREDICTION:
-            fields[tags.PREDICTOR] = tags.SHORT, self.predictor
-        extra = count - (3 if photo else 1)
-        if extra > 0:
-            fields[tags.EXTRA_SAMPLES] = tags.SHORT, [0] * extra
-        if palette and legend is not None:
-            fields[tags.COLOUR_MAP] = tags.SHORT, legend.table().T.astype(np.uint16).ravel() * 257
-        if self.nodata is not None or (self.dtype.kind == "f" and self._any_masked):
-            fields[tags.NODATA] = tags.ASCII, "nan" if self.nodata is None else number_text(self.nodata)
+        fields = self._shared_fields(self.levels[number], tags.REDUCED if number else 0)
+        fields |= self.encoding.fields()
+        nodata = self.encoding.nodata
+        if nodata is not None or (self.dtype.kind == "f" and self._any_masked):
+            fields[tags.NODATA] = tags.ASCII, "nan" if nodata is None else number_text(nodata)
         if number == 0:
             fields[tags.IMAGE_DESCRIPTION] = tags.ASCII, write_description(self.bands)
             fields |= frame_tags(self.frame)
@@ -318,26 +276,18 @@ class TiffSink:
 
     def _mask_fields(self, number: int) -> Fields:
         kind = tags.MASK | (tags.REDUCED if number else 0)
-        return self._shared_fields(self.levels[number], kind) | {
-            tags.BITS_PER_SAMPLE: (tags.SHORT, 1),
-            tags.COMPRESSION: (tags.SHORT, codecs.CODECS["deflate"].code),
-            tags.PHOTOMETRIC: (tags.SHORT, tags.TRANSPARENCY_MASK),
-            tags.SAMPLES_PER_PIXEL: (tags.SHORT, 1),
-            tags.PLANAR_CONFIGURATION: (tags.SHORT, 1),
-        }
+        return self._shared_fields(self.levels[number], kind) | mask_fields()
 
     def _shared_fields(self, level: Level, kind: int) -> Fields:
         fields: Fields = {
             tags.IMAGE_WIDTH: (tags.LONG, level.width),
             tags.IMAGE_LENGTH: (tags.LONG, level.height),
-            tags.TILE_WIDTH: (tags.SHORT, self.options.tile),
-            tags.TILE_LENGTH: (tags.SHORT, self.options.tile),
         }
+        if self.tiled:
+            fields |= {
+                tags.TILE_WIDTH: (tags.SHORT, self.options.tile),
+                tags.TILE_LENGTH: (tags.SHORT, self.options.tile),
+            }
+        else:
+            fields[tags.ROWS_PER_STRIP] = tags.LONG, level.rows
         return fields | {tags.NEW_SUBFILE_TYPE: (tags.LONG, kind)} if kind else fields
-
-
-def number_text(value: Any) -> str:
-    """A nodata value as tag 42113 holds it."""
-    if isinstance(value, float) and math.isnan(value):
-        return "nan"
-    return f"{int(value)}" if float(value).is_integer() else repr(float(value))

@@ -82,18 +82,21 @@ def _mode(cells, valid, out, ok):  # type: ignore[no-untyped-def]
                     ok[min(b, ok.shape[0] - 1), r, c] = 1
 
 
-def halved(cells: Cells, valid: Mask | None, *, categorical: bool) -> tuple[Cells, Mask | None]:
-    """Half as many rows and columns, rounded up: means, or the most frequent value of codes.
+def halved(cells: Cells, valid: Mask | None, method: str) -> tuple[Cells, Mask | None]:
+    """Half as many rows and columns, rounded up, by `method`: mean, mode (the most frequent value of
+    codes) or nearest (the upper left of four).
 
     cells: (bands, rows, columns); valid: None or (1 or bands, rows, columns) bool. A result is valid
     if any of its cells is. Returns the same two.
     """
+    if method == "nearest":
+        return cells[:, ::2, ::2].copy(), None if valid is None else valid[:, ::2, ::2].copy()
     bands, height, width = cells.shape
     out = np.zeros((bands, -(-height // 2), -(-width // 2)), cells.dtype)
     cells = np.ascontiguousarray(cells)
     mask = np.zeros((0, 0, 0), np.uint8) if valid is None else np.ascontiguousarray(valid).view(np.uint8)
     ok = np.zeros((mask.shape[0], *out.shape[1:]), np.uint8)
-    if categorical:
+    if method == "mode":
         _mode(cells, mask, out, ok)
     elif cells.dtype == np.uint8 and not height % 2 and not width % 2:
         _mean_of_bytes(cells, mask, out, ok)
