@@ -9,11 +9,13 @@ import numpy as np
 import pytest
 
 from rasters import frame, random_cells, raster
+from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
-from zembrel.raster.kernels import warp
+from zembrel.raster.kernels import warp, windowed
 from zembrel.raster.kernels.halve import halved
 from zembrel.raster.kernels.weights import phase_table
-from zembrel.raster.views.reproject import NEED, on_frame
+from zembrel.raster.method import NEED
+from zembrel.raster.views.reproject import on_frame
 
 HEIGHT, WIDTH = 24, 31
 NUMBERS = np.random.default_rng(7)
@@ -59,7 +61,7 @@ def ran(method: str, cells: np.ndarray, valid: np.ndarray | None) -> np.ndarray:
     limits = (whole, 0.0, 255.0)
     if method != "bilinear":
         code = {"cubic": 2, "lanczos": 3}[method]
-        warp.tabled(*common, phase_table(code, float(code)), NEED - 1e-9, *limits, out, ok)
+        windowed.tabled(*common, phase_table(code, float(code)), NEED - 1e-9, *limits, out, ok)
     elif whole:
         warp.bilinear_bytes(*common, NEED - 1e-9, out, ok)
     else:
@@ -154,3 +156,53 @@ def test_halving(shape: tuple[int, ...], codes: bool) -> None:
                 assert (values == found).sum() == max((values == v).sum() for v in values)
             else:
                 assert found == math.floor(values.mean() + 0.5)
+
+
+@pytest.mark.parametrize("method, share", [("min", 0), ("max", 100), ("median", 50), ("percentile:30", 30)])
+@pytest.mark.parametrize("kind", ["int16", "float32"])
+def test_ranks_are_those_of_the_valid_cells_in_the_footprint(method: str, share: float, kind: str) -> None:
+    cells, valid = random_cells(40, 40, kind=kind), random_cells(40, 40, seed=2) > 110
+    target = Frame(frame(1, 1).crs, Affine(730_000, 5_100_000, 40, -40), 10, 10)
+    turned = Frame(target.crs, Affine(730_000, 5_100_000, 40, -40, 1e-9, 1e-9), 10, 10)  # not along axes
+    for where in (target, turned):
+        block = on_frame(raster(cells, valid), where, method).cells(where.pane)
+        for row, col in np.ndindex(10, 10):
+            window = np.s_[4 * row : 4 * row + 4, 4 * col : 4 * col + 4]
+            values = cells[window][valid[window]].astype(float)
+            assert block.valid_of(0)[row, col] == (values.size >= 8)
+            if values.size >= 8:
+                wanted = np.percentile(values, share)
+                wanted = math.floor(wanted + 0.5) if kind == "int16" else np.float32(wanted)
+                assert block.cells[0, row, col] == pytest.approx(wanted, rel=1e-6)
+
+
+@pytest.mark.parametrize("turn", [0.0, 7.0])
+@pytest.mark.parametrize("cell", [3.3, 10.0, 27.0])
+def test_sums_conserve_the_total_whatever_the_frame(turn: float, cell: float) -> None:
+    """The target covers the source: what is valid is counted once, turned or not, finer or coarser."""
+    cells, valid = random_cells(50, 60, kind="uint16"), random_cells(50, 60, seed=3) > 40
+    side, slope = math.ceil(1400 / cell), turn * cell / 40
+    where = Frame(frame(1, 1).crs, Affine(729_700, 5_100_200, cell, -cell, slope, slope), side, side)
+    block = on_frame(raster(cells, valid), where, "sum").cells(where.pane)
+    assert block.cells[0][block.valid_of(0)].sum() == pytest.approx(float(cells[valid].sum()), rel=1e-9)
+
+
+def test_sums_reprojected_conserve_the_total() -> None:
+    people = random_cells(40, 50).astype(np.int32)
+    source = raster(people, where=frame(50, 40, cell=100.0))
+    where = Frame(by_code(32627), Affine(263_000, 5_104_000, 130, -130), 70, 70)
+    found = on_frame(source, where, "sum").cells(where.pane)
+    assert float(found.values.sum()) == pytest.approx(float(people.sum()), rel=1e-9)
+
+
+@pytest.mark.parametrize("method", ["cubic", "lanczos"])
+@pytest.mark.parametrize("kind", ["uint8", "uint16"])
+def test_colours_weighed_together_are_those_weighed_apart(method: str, kind: str) -> None:
+    cells, valid = random_cells(3, 40, 50, kind=kind), random_cells(40, 50, seed=4) > 3
+    where = Frame(frame(1, 1).crs, Affine(730_013, 5_099_991, 10, -10, 0.4, 0.3), 48, 38)
+    together = on_frame(raster(cells, valid), where, method).cells(where.pane)
+    for band in range(3):
+        apart = on_frame(raster(cells[band], valid), where, method).cells(where.pane)
+        np.testing.assert_array_equal(apart.valid_of(0), together.valid_of(band))
+        gap = np.abs(apart.cells[0].astype(int) - together.cells[band])[together.valid_of(band)]
+        assert gap.max() <= 1 and (gap > 0).mean() < 0.01

@@ -59,11 +59,11 @@ VIEWS = {
     **{f"mosaic {rule}": lambda rule=rule: mosaic(rule) for rule in ("first", "last", "min", "max", "mean")},
     **{
         f"reproject {method}": lambda method=method: on_frame(photo(), other_frame(), method)
-        for method in ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode")
+        for method in ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode", "median", "sum")
     },
     **{
         f"resample {method}": lambda method=method: on_frame(photo(), frame(30, 33, cell=24.0), method)
-        for method in ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode")
+        for method in ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode", "median", "sum")
     },
     "reproject shrinking": lambda: on_frame(photo(), other_frame(cell=41.0), "cubic"),
     "reproject floats": lambda: on_frame(raster(random_cells(ROWS, COLUMNS, kind="float32")), other_frame(), "bilinear"),

@@ -14,7 +14,8 @@ Method = Annotated[
     typer.Option(
         "--method",
         metavar="NAME",
-        help="auto, nearest, bilinear, cubic, lanczos, mean, mode.",
+        help="auto, nearest, bilinear, cubic, lanczos, mean, mode, min, max, median, sum, percentile:25. "
+        "Half of its weight must be valid.",
         show_default=True,
     ),
 ]

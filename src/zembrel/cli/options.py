@@ -53,6 +53,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "epoch": (("--epoch",), "YEAR", "Epoch of the coordinates, for shifts that change with time: 2020.5."),
     "z_unit": (("--z-unit",), "UNIT", "Heights of the result in this unit: m, ft, usft."),
     "from_z_unit": (("--from-z-unit",), "UNIT", "Unit of heights where neither bands nor CRS say."),
+    "average_codes": (("--average-codes",), None, "Let a method average what look like codes of classes."),
     "out": (("-o", "--out"), "PATH", "The result; a folder if it ends in / or is one."),
     "format": (("--format",), "NAME", "Format of the result, if its name does not say."),
     "type": (("--type",), "TYPE", "Cell type of the result: uint8 ... float64."),
@@ -68,7 +69,8 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "keep_going": (("--keep-going",), None, "With many inputs, finish the others; exit 7."),
 }
 MULTIPLE = ("settings",)
-BETWEEN = ("strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit")  # two CRSs
+# between two frames
+BETWEEN = ("strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit", "average_codes")
 
 
 def option(field: str) -> Any:

@@ -43,6 +43,7 @@ class Where:
     epoch: float | None = None
     z_unit: str | None = None
     from_z_unit: str | None = None
+    average_codes: bool = False
 
 
 @dataclass(frozen=True)

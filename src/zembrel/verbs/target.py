@@ -17,12 +17,14 @@ from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
 from zembrel.grid.soundness import sound_part
 from zembrel.measure import parse_cell
-from zembrel.raster.model import Raster, is_photo
+from zembrel.raster.method import Method
+from zembrel.raster.model import Raster
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import Reframed
-from zembrel.raster.views.reproject import check_method, on_frame
+from zembrel.raster.views.reproject import on_frame
 from zembrel.verbs.aids import check_used, equipped, with_heights
 from zembrel.verbs.inputs import Layer, check_placed
+from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Where
 from zembrel.verbs.within import Resolved, load_frame, overlap_error, parse_crs_phrase, resolve
 
@@ -216,47 +218,13 @@ def _nothing(layers: Sequence[Layer]) -> str:
     return f"none of the {len(layers)} inputs has anything"
 
 
-def choose_method(asked: str, raster: Raster, frame: Frame) -> tuple[str, str]:
-    """The method for `raster` on `frame`, and why. Raises UsageError for an unknown name.
-
-    Codes are never averaged: nearest, or mode where cells grow at least twice. Continuous values:
-    cubic, or the mean where cells grow at least twice.
-    """
-    if asked != "auto":
-        check_method(asked)
-        _refuse_averaging(asked, raster)
-        return asked, "as asked"
-    growth = _growth(raster.frame, frame)
-    if any(band.categorical for band in raster.bands):
-        return ("mode", "classes, coarser") if growth >= 2 else ("nearest", "classes")
-    kind = "continuous colour" if is_photo(raster.bands) else "continuous values"
-    return ("mean", f"{kind}, coarser") if growth >= 2 else ("cubic", kind)
-
-
-def _refuse_averaging(method: str, raster: Raster) -> None:
-    if method not in ("nearest", "mode") and any(band.categorical for band in raster.bands):
-        raise UsageError(
-            f"method {method} would average class codes",
-            "the mean of two codes is a third class that is not there",
-            "use nearest or mode, or leave --method out",
-        )
-
-
-def _growth(source: Frame, target: Frame) -> float:
-    """How many times as large (along a side) the cells of `target` are."""
-    native = source.cell
-    if source.crs is not None and target.crs is not None and not same(source.crs, target.crs):
-        native = carried_cell(source, target.crs)
-    return min(target.cell[0] / native[0], target.cell[1] / native[1])
-
-
 def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[str]]:
     """`layer` on the target's frame, and what was chosen for that."""
     frame = layer.raster.frame
     if frame.offset_to(target.frame) is not None:
-        name, chose = "nearest", ["native cells"]
+        name, chose = Method("nearest"), ["native cells"]
     else:
-        name, why = choose_method(method, layer.raster, target.frame)
+        name, why = choose_method(method, layer.raster, target.frame, target.asked.average_codes)
         chose = [f"method {name} ({why})"]
     way = operation_to(layer, target.frame)
     if way is not None:

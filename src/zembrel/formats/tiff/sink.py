@@ -251,15 +251,17 @@ class TiffSink:
 
     def _fill_masks(self) -> None:
         """Masks of the segments that had none because all their cells are valid."""
+        full: dict[tuple[int, int], bytes] = {}
         for number, level in enumerate(self.levels):
             for index in np.flatnonzero(level.mask_counts == 0):
                 row, column = divmod(int(index), level.across)
                 whole = Pane(0, 0, level.rows, level.columns).moved(row * level.rows, column * level.columns)
                 part = level.pane.meet(whole)
                 assert part is not None
-                shape = whole.shape if self.tiled else part.shape
-                data = self.encoding.mask_segment(np.ones(part.shape, bool), shape)
-                self._store([Tile(number, int(index), data, True)])
+                if part.shape not in full:
+                    shape = whole.shape if self.tiled else part.shape
+                    full[part.shape] = self.encoding.mask_segment(np.ones(part.shape, bool), shape)
+                self._store([Tile(number, int(index), full[part.shape], True)])
 
     # -- directories --------------------------------------------------------------------------
 

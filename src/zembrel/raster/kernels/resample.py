@@ -28,11 +28,26 @@ def axis_weights(code, radius, at, width, start):  # type: ignore[no-untyped-def
 
 @njit(nogil=True, cache=True)
 def weighted(  # type: ignore[no-untyped-def]
-    cells, valid, first_y, count_y, weights_y, first_x, count_x, weights_x, need, whole, low, high, out, ok
+    cells,
+    valid,
+    first_y,
+    count_y,
+    weights_y,
+    first_x,
+    count_x,
+    weights_x,
+    need,
+    sums,
+    whole,
+    low,
+    high,
+    out,
+    ok,
 ):
     """Weighted means along rows, then along columns; invalid and outside cells weigh nothing.
 
-    need: share of the full weight that must be valid. whole: round to integers in [low, high].
+    need: share of the full weight that must be valid; sums: do not divide by the weight. whole: round
+    to integers in [low, high].
     out: (bands, rows, columns); ok: (1 or bands, rows, columns) uint8, set where out is valid.
     """
     bands, height, width = cells.shape
@@ -45,6 +60,7 @@ def weighted(  # type: ignore[no-untyped-def]
         for b in range(bands):
             total[:] = 0.0
             mass[:] = 0.0
+            full = 0.0
             for k in range(count_y[r]):
                 y, w = first_y[r] + k, weights_y[r, k]
                 if y < 0 or y >= height:
@@ -58,7 +74,9 @@ def weighted(  # type: ignore[no-untyped-def]
                 else:
                     for x in range(width):
                         total[x] += w * cells[b, y, x]
-                        mass[x] += w
+                    full += w
+            if not masked:
+                mass[:] = full
             for c in range(out.shape[2]):
                 value, weight, full_x = 0.0, 0.0, 0.0
                 for k in range(count_x[c]):
@@ -68,7 +86,8 @@ def weighted(  # type: ignore[no-untyped-def]
                         value += w * total[x]
                         weight += w * mass[x]
                 if weight >= need * full_x * full_y and weight > 0.0:
-                    value /= weight
+                    if not sums:
+                        value /= weight
                     if whole:
                         value = min(max(math.floor(value + 0.5), low), high)
                     out[b, r, c] = value

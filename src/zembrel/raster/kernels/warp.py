@@ -1,4 +1,4 @@
-"""Sampling at free positions: nearest, bilinear, any widened kernel, and the most frequent value.
+"""Sampling at free positions: nearest, bilinear, and any widened kernel.
 
 Common arguments: u, v (rows, columns) source positions along x and y, NaN for nowhere, counted from
 the raster's first cell, as `left` and `top` are, those of the first cell of `cells`; scale
@@ -152,47 +152,6 @@ def _four(band, valid, layer, at_x, at_y):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
-    """A kernel without widening, its weights taken from `table`, (phases, taps) as of `phase_table`."""
-    bands, height, width = cells.shape
-    masked, each = valid.shape[0] > 0, valid.shape[0] > 1
-    phases, count = table.shape
-    lead = count // 2 - 1
-    for r in range(u.shape[0]):
-        for c in range(u.shape[1]):
-            at_x, at_y = u[r, c] - left - 0.5, v[r, c] - top - 0.5
-            if not (-1.0 < at_x < width and -1.0 < at_y < height):
-                continue
-            x, y = math.floor(at_x), math.floor(at_y)
-            across, down = table[int((at_x - x) * phases)], table[int((at_y - y) * phases)]
-            x, y = x - lead, y - lead
-            inside = x >= 0 and x + count <= width and y >= 0 and y + count <= height
-            for b in range(bands):
-                layer = b if each else 0
-                value, weight = 0.0, 1.0
-                if inside and not masked:
-                    for j in range(count):
-                        line = 0.0
-                        for i in range(count):
-                            line += across[i] * cells[b, y + j, x + i]
-                        value += down[j] * line
-                else:
-                    weight = 0.0
-                    for j in range(max(-y, 0), min(count, height - y)):
-                        line, mass = 0.0, 0.0
-                        for i in range(max(-x, 0), min(count, width - x)):
-                            if not masked or valid[layer, y + j, x + i]:
-                                line += across[i] * cells[b, y + j, x + i]
-                                mass += across[i]
-                        value += down[j] * line
-                        weight += down[j] * mass
-                if weight >= need and weight > 0.0:
-                    value /= weight
-                    out[b, r, c] = min(max(math.floor(value + 0.5), low), high) if whole else value
-                    ok[layer, r, c] = 1
-
-
-@njit(nogil=True, cache=True)
 def weighted(  # type: ignore[no-untyped-def]
     cells, valid, u, v, left, top, code, radius, scale, side, lead_r, lead_c, need, whole, low, high, out, ok
 ):
@@ -227,55 +186,3 @@ def weighted(  # type: ignore[no-untyped-def]
                         value = min(max(math.floor(value + 0.5), low), high)
                     out[b, r, c] = value
                     ok[layer, r, c] = 1
-
-
-@njit(nogil=True, cache=True)
-def mode(cells, valid, u, v, left, top, scale, side, lead_r, lead_c, need, out, ok):  # type: ignore[no-untyped-def]
-    """The most frequent value of the cells whose middle lies in the footprint; ties: the smallest."""
-    bands, height, width = cells.shape
-    masked, each = valid.shape[0] > 0, valid.shape[0] > 1
-    most = int(math.ceil(max(scale[0].max(), 1.0)) + 1) * int(math.ceil(max(scale[1].max(), 1.0)) + 1)
-    found = np.empty(most, cells.dtype)
-    for r in range(u.shape[0]):
-        patch_r = (r + lead_r) // side
-        for c in range(u.shape[1]):
-            at_x, at_y = u[r, c] - left, v[r, c] - top
-            if not (0.0 <= at_x + 1e-7 < width and 0.0 <= at_y + 1e-7 < height):
-                continue
-            patch_c = (c + lead_c) // side
-            half_x, half_y = 0.5 * scale[0, patch_r, patch_c], 0.5 * scale[1, patch_r, patch_c]
-            x0, x1 = _middles(u[r, c], half_x)
-            y0, y1 = _middles(v[r, c], half_y)
-            x0, x1, y0, y1 = x0 - left, x1 - left, y0 - top, y1 - top
-            all_cells = (x1 - x0 + 1) * (y1 - y0 + 1)
-            for b in range(bands):
-                layer = b if each else 0
-                n = 0
-                for y in range(max(y0, 0), min(y1 + 1, height)):
-                    for x in range(max(x0, 0), min(x1 + 1, width)):
-                        if not masked or valid[layer, y, x]:
-                            found[n] = cells[b, y, x]
-                            n += 1
-                if n > 0 and n >= need * all_cells:
-                    out[b, r, c] = _most_frequent(found[:n])
-                    ok[layer, r, c] = 1
-
-
-@njit(nogil=True, cache=True)
-def _middles(at, half):  # type: ignore[no-untyped-def]
-    """First and last cell whose middle lies in [at - half, at + half); at least the one `at` is in."""
-    first, last = math.ceil(at - half - 0.5 - 1e-7), math.ceil(at + half - 0.5 - 1e-7) - 1
-    if last < first:
-        first = last = math.floor(at + 1e-7)
-    return first, last
-
-
-@njit(nogil=True, cache=True)
-def _most_frequent(values):  # type: ignore[no-untyped-def]
-    values.sort()
-    best, longest, run = values[0], 0, 0
-    for i in range(values.size):
-        run = run + 1 if i > 0 and values[i] == values[i - 1] else 1
-        if run > longest:
-            best, longest = values[i], run
-    return best

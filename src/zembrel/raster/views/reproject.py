@@ -3,24 +3,23 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from fractions import Fraction
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from zembrel.errors import UsageError, nearest_name
 from zembrel.geodesy.crs import same
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.coordinates import SIDE, CoordinateMap, Lattice, Scales, reached
 from zembrel.raster.kernels import table
+from zembrel.raster.method import NEED, Method, parse_method
 from zembrel.raster.model import Band, Block, Cells, Raster, nothing
 from zembrel.raster.views.around import around
 from zembrel.raster.views.place import place
 
-METHODS = ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode")
-NEED = 0.5  # share of a kernel's weight that must fall on valid cells
 _NEED = NEED - 1e-9
 WIDEN_FROM = 1.1  # shrinking by less than this leaves an interpolation kernel as it is
 _MOST_SOURCE_CELLS = 4_000_000  # asked for at once; larger panes are cut
@@ -33,25 +32,26 @@ class Reproject:
 
     source: Raster
     frame: Frame
-    method: str
+    method: Method
 
     @property
     def bands(self) -> tuple[Band, ...]:
-        return self.source.bands
+        """Those of the source; sums are floats, since they are parts of cells and larger than any."""
+        if self.method.name != "sum":
+            return self.source.bands
+        return tuple(replace(band, type="float64", nodata=None) for band in self.source.bands)
 
     @cached_property
     def coordinates(self) -> CoordinateMap:
         return CoordinateMap(self.frame, self.source.frame)
 
     def cells(self, pane: Pane) -> Block:
-        return self._along_axes(pane) if self._separable else self._freely(pane)
-
-    @property
-    def _separable(self) -> bool:
-        return self.coordinates.parallel and self.method in table.CODES
+        if self.coordinates.parallel and self.method.name != "nearest":
+            return self._along_axes(pane)
+        return self._summed(pane) if self.method.name == "sum" else self._freely(pane)
 
     def _along_axes(self, pane: Pane) -> Block:
-        from zembrel.raster.kernels import resample
+        from zembrel.raster.kernels import footprint, resample
 
         u, v = self.coordinates.axes(pane)
         step_x, step_y = self._steps
@@ -61,14 +61,51 @@ class Reproject:
         if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
             return _joined(pane, self._along_axes)
         block = self.source.cells(wanted)
-        out, ok = _blank(block, pane.shape)
-        code = table.CODES[self.method]
+        out, ok = self._blank(block, pane.shape)
+        source = _contiguous(block), _mask(block)
+        if self.method.ranked:
+            at = u, v, wanted.left, wanted.top, step_x, step_y
+            footprint.picked_along_axes(*source, *at, *self._rank, NEED, _rounding(out)[0], out, ok)
+            return _result(block, out, ok)
+        code = table.MEAN if self.method.name == "sum" else table.CODES[self.method.name]
         radius = table.RADIUS[code]
         by_row = resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
         by_column = resample.axis_weights(code, radius, u, _widened(step_x, code), wanted.left)
-        arguments = _contiguous(block), _mask(block), *by_row, *by_column
-        resample.weighted(*arguments, _NEED, *_rounding(out), out, ok)
+        sums = self.method.name == "sum"
+        need = 0.0 if sums else _NEED
+        resample.weighted(*source, *by_row, *by_column, need, sums, *_rounding(out), out, ok)
         return _result(block, out, ok)
+
+    @property
+    def _rank(self) -> tuple[int, float]:
+        """What to pick from a footprint: code and share."""
+        name = self.method.name
+        return (table.MODE, 0.0) if name == "mode" else (table.RANK, table.RANKS.get(name, self.method.share))
+
+    def _summed(self, pane: Pane) -> Block:
+        """Sums over the footprints between the corners of result cells, wherever those fall."""
+        from zembrel.raster.kernels import overlay
+
+        around = Pane(pane.top, pane.left, pane.bottom + 1, pane.right + 1)
+        lattice = self._corners.lattice(around)
+        wanted = lattice.reach(around, (1, 1), self.source.frame.pane)
+        if wanted is None:
+            return nothing(self.bands, pane.shape)
+        if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
+            return _joined(pane, self._summed)
+        block = self.source.cells(wanted)
+        out, ok = self._blank(block, pane.shape)
+        at = *lattice.positions(around), wanted.left, wanted.top
+        overlay.summed(_contiguous(block), _mask(block), *at, out, ok)
+        return _result(block, out, ok)
+
+    @cached_property
+    def _corners(self) -> CoordinateMap:
+        """Positions of the corners of result cells, as those of the middles of a frame of its own."""
+        half = Fraction(-1, 2)
+        lattice = self.frame.corners.shifted(half, half)
+        frame = Frame(self.frame.crs, lattice, self.frame.columns + 1, self.frame.rows + 1)
+        return CoordinateMap(frame, self.source.frame)
 
     @cached_property
     def _steps(self) -> tuple[float, float]:
@@ -77,17 +114,18 @@ class Reproject:
         return abs(mine.x_col / theirs.x_col), abs(mine.y_row / theirs.y_row)
 
     def _halo(self, step: float) -> int:
-        if self.method == "nearest":
+        name = self.method.name
+        if name == "nearest":
             return 1
-        radius = table.RADIUS[table.CODES[self.method]] if self.method in table.CODES else 0.5
+        radius = table.RADIUS[table.CODES[name]] if name in table.CODES else 0.5
         return math.ceil(radius * max(step, 1.0)) + 1
 
     @cached_property
     def _scaled(self) -> bool:
         """Whether the size of a cell's footprint counts: decided for the frame, so that blocks agree."""
-        if self.method in ("mean", "mode"):
+        if self.method.footprint:
             return True
-        return self.method != "nearest" and self.coordinates.largest_scale >= WIDEN_FROM
+        return self.method.name != "nearest" and self.coordinates.largest_scale >= WIDEN_FROM
 
     def _freely(self, pane: Pane) -> Block:
         lattice = self.coordinates.lattice(pane)
@@ -102,13 +140,14 @@ class Reproject:
         if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
             return _joined(pane, lambda part: self._sampled(part, whole, lattice, scales))
         block = self.source.cells(wanted)
-        out, ok = _blank(block, pane.shape)
+        out, ok = self._blank(block, pane.shape)
         source = _contiguous(block), _mask(block)
+        colours = self._colours(block, scales is not None)
         for strip in pane.blocks(_STRIP, pane.columns):  # positions stay in the processor's cache
             at = *source, *lattice.positions(strip), wanted.left, wanted.top
-            part, part_ok = _blank(block, strip.shape)
+            part, part_ok = self._blank(block, strip.shape)
             if scales is None:
-                self._interpolate(at, part, part_ok)
+                self._interpolate((colours, *at), part, part_ok)
             else:
                 lead = scales.lead_r + strip.top - whole.top, scales.lead_c + strip.left - whole.left
                 self._gather(at, scales.steps, (SIDE, *lead), part, part_ok)
@@ -118,29 +157,54 @@ class Reproject:
 
     def _interpolate(self, at: Any, out: Cells, ok: Cells) -> None:
         """Fill `out` by the method's kernel as it is, at native size."""
-        from zembrel.raster.kernels import warp
+        from zembrel.raster.kernels import warp, windowed
         from zembrel.raster.kernels.weights import phase_table
 
-        if self.method == "nearest":
+        name, (colours, *at) = self.method.name, at
+        if name == "nearest":
             warp.nearest(*at, out, ok)
-        elif self.method != "bilinear":
-            code = table.CODES[self.method]
-            warp.tabled(*at, phase_table(code, table.RADIUS[code]), _NEED, *_rounding(out), out, ok)
+        elif name != "bilinear":
+            code = table.CODES[name]
+            weights = phase_table(code, table.RADIUS[code])
+            if colours is not None:
+                top = float(np.iinfo(out.dtype).max)
+                windowed.tabled_colours(colours, *at, weights.astype(np.float32), _NEED, top, out, ok)
+            else:
+                windowed.tabled(*at, weights, _NEED, *_rounding(out), out, ok)
         elif out.dtype == np.uint8:
             warp.bilinear_bytes(*at, _NEED, out, ok)
         else:
             warp.bilinear(*at, _NEED, *_rounding(out), out, ok)
 
+    def _colours(self, block: Block, scaled: bool) -> Cells | None:
+        """Three bands once more, side by side, for the kernels that weigh colours together."""
+        from zembrel.raster.kernels import windowed
+
+        kind = block.cells.dtype
+        if scaled or self.method.name not in ("cubic", "lanczos"):
+            return None
+        if block.cells.shape[0] != 3 or kind.kind != "u" or kind.itemsize > 2:
+            return None
+        colours = np.empty((*block.cells.shape[1:], 4), kind)
+        windowed.side_by_side(block.cells, colours)
+        return colours
+
     def _gather(self, at: Any, steps: Array, grid: tuple[int, int, int], out: Cells, ok: Cells) -> None:
         """Fill `out` from the source cells in each result cell's footprint, by a widened kernel."""
-        from zembrel.raster.kernels import warp
+        from zembrel.raster.kernels import footprint, warp
 
-        if self.method == "mode":
-            warp.mode(*at, steps, *grid, NEED, out, ok)
+        if self.method.ranked:
+            footprint.picked(*at, steps, *grid, *self._rank, NEED, _rounding(out)[0], out, ok)
             return
-        code = table.CODES[self.method]
+        code = table.CODES[self.method.name]
         steps = np.where(steps < WIDEN_FROM, 1.0, steps) if code != table.MEAN else steps
         warp.weighted(*at, code, table.RADIUS[code], steps, *grid, _NEED, *_rounding(out), out, ok)
+
+    def _blank(self, block: Block, shape: tuple[int, int]) -> tuple[Cells, Cells]:
+        """Cells and validity of a result, none valid yet."""
+        layers = block.cells.shape[0] if block.valid is not None and block.valid.ndim == 3 else 1
+        kind = np.dtype(np.float64) if self.method.name == "sum" else block.cells.dtype
+        return np.zeros((block.cells.shape[0], *shape), kind), np.zeros((layers, *shape), np.uint8)
 
 
 def _widened(step: float, code: int) -> float:
@@ -183,12 +247,6 @@ def _mask(block: Block) -> Cells:
     return valid[None] if valid.ndim == 2 else valid
 
 
-def _blank(block: Block, shape: tuple[int, int]) -> tuple[Cells, Cells]:
-    layers = block.cells.shape[0] if block.valid is not None and block.valid.ndim == 3 else 1
-    out = np.zeros((block.cells.shape[0], *shape), block.cells.dtype)
-    return out, np.zeros((layers, *shape), np.uint8)
-
-
 def _rounding(out: Cells) -> tuple[bool, float, float]:
     if out.dtype.kind == "f":
         return False, 0.0, 0.0
@@ -203,18 +261,12 @@ def _result(block: Block, out: Cells, ok: Cells) -> Block:
     return Block(out, valid if block.valid is not None and block.valid.ndim == 3 else valid[0])
 
 
-def check_method(method: str) -> None:
-    """Raise UsageError, with the near miss, unless `method` is one of METHODS."""
-    if method not in METHODS:
-        raise UsageError(
-            f"there is no method {method!r}",
-            "it says how cells become other cells",
-            nearest_name(method, METHODS),
-        )
+def on_frame(source: Raster, frame: Frame, method: str | Method) -> Raster:
+    """`source` on `frame`: its own cells where the lattices agree, else computed by `method`.
 
-
-def on_frame(source: Raster, frame: Frame, method: str) -> Raster:
-    """`source` on `frame`: its own cells where the lattices agree, else computed by `method`."""
+    Raises UsageError for a name that is none.
+    """
+    method = parse_method(method) if isinstance(method, str) else method
     offset = source.frame.offset_to(frame)
     if offset is not None:
         return place(source, frame, *offset)

@@ -1,0 +1,115 @@
+"""Values picked from the cells whose middle lies in a footprint: the most frequent, or that of a rank.
+
+Arguments as in `warp`; what: code of `table`; share: rank of 0 (smallest) to 1 (largest), between two
+values by their weighted mean.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+
+@njit(nogil=True, cache=True)
+def picked(  # type: ignore[no-untyped-def]
+    cells, valid, u, v, left, top, scale, side, lead_r, lead_c, what, share, need, whole, out, ok
+):
+    """Fill out from the footprints around positions u, v."""
+    height, width = cells.shape[1:]
+    most = int(math.ceil(max(scale[0].max(), 1.0)) + 1) * int(math.ceil(max(scale[1].max(), 1.0)) + 1)
+    found = np.empty(most, cells.dtype)
+    for r in range(u.shape[0]):
+        patch_r = (r + lead_r) // side
+        for c in range(u.shape[1]):
+            at_x, at_y = u[r, c] - left, v[r, c] - top
+            if not (0.0 <= at_x + 1e-7 < width and 0.0 <= at_y + 1e-7 < height):
+                continue
+            patch_c = (c + lead_c) // side
+            x0, x1 = middles(u[r, c], 0.5 * scale[0, patch_r, patch_c])
+            y0, y1 = middles(v[r, c], 0.5 * scale[1, patch_r, patch_c])
+            _pick(
+                cells, valid, x0 - left, x1 - left, y0 - top, y1 - top,
+                what, share, need, whole, found, out[:, r, c], ok[:, r, c],
+            )  # fmt: skip
+
+
+@njit(nogil=True, cache=True)
+def picked_along_axes(  # type: ignore[no-untyped-def]
+    cells, valid, u, v, left, top, step_x, step_y, what, share, need, whole, out, ok
+):
+    """The same for parallel frames: u (columns,), v (rows,), one step along each axis."""
+    most = int(math.ceil(max(step_x, 1.0)) + 1) * int(math.ceil(max(step_y, 1.0)) + 1)
+    found = np.empty(most, cells.dtype)
+    height, width = cells.shape[1:]
+    for r in range(v.size):
+        y0, y1 = middles(v[r], 0.5 * step_y)
+        for c in range(u.size):
+            at_x, at_y = u[c] - left, v[r] - top
+            if not (0.0 <= at_x + 1e-7 < width and 0.0 <= at_y + 1e-7 < height):
+                continue
+            x0, x1 = middles(u[c], 0.5 * step_x)
+            _pick(
+                cells, valid, x0 - left, x1 - left, y0 - top, y1 - top,
+                what, share, need, whole, found, out[:, r, c], ok[:, r, c],
+            )  # fmt: skip
+
+
+@njit(nogil=True, cache=True)
+def _pick(cells, valid, x0, x1, y0, y1, what, share, need, whole, found, out, ok):  # type: ignore[no-untyped-def]
+    """One result cell, (bands,), from columns x0 to x1 and rows y0 to y1, both included."""
+    bands, height, width = cells.shape
+    masked, each = valid.shape[0] > 0, valid.shape[0] > 1
+    all_cells = (x1 - x0 + 1) * (y1 - y0 + 1)
+    for b in range(bands):
+        layer, n = b if each else 0, 0
+        for y in range(max(y0, 0), min(y1 + 1, height)):
+            for x in range(max(x0, 0), min(x1 + 1, width)):
+                if not masked or valid[layer, y, x]:
+                    found[n] = cells[b, y, x]
+                    n += 1
+        if n > 0 and n >= need * all_cells:
+            if what == 1:
+                out[b] = _most_frequent(found[:n])
+            elif share == 0.0:
+                out[b] = found[:n].min()
+            elif share == 1.0:
+                out[b] = found[:n].max()
+            else:
+                value = _ranked(found[:n], share)
+                out[b] = math.floor(value + 0.5) if whole else value
+            ok[layer] = 1
+
+
+@njit(nogil=True, cache=True)
+def middles(at, half):  # type: ignore[no-untyped-def]
+    """First and last cell whose middle lies in [at - half, at + half); at least the one `at` is in."""
+    first, last = math.ceil(at - half - 0.5 - 1e-7), math.ceil(at + half - 0.5 - 1e-7) - 1
+    if last < first:
+        first = last = math.floor(at + 1e-7)
+    return first, last
+
+
+@njit(nogil=True, cache=True)
+def _ranked(values, share):  # type: ignore[no-untyped-def]
+    """The value `share` of the way up, linear between neighbours in order."""
+    values.sort()
+    place = share * (values.size - 1)
+    below = int(place)
+    part = place - below
+    if part == 0.0:
+        return float(values[below])
+    return (1.0 - part) * values[below] + part * values[below + 1]
+
+
+@njit(nogil=True, cache=True)
+def _most_frequent(values):  # type: ignore[no-untyped-def]
+    """Of equally frequent ones the smallest."""
+    values.sort()
+    best, longest, run = values[0], 0, 0
+    for i in range(values.size):
+        run = run + 1 if i > 0 and values[i] == values[i - 1] else 1
+        if run > longest:
+            best, longest = values[i], run
+    return best
