@@ -11,7 +11,7 @@ from zembrel.grid.pane import Pane
 from zembrel.raster.disagreement import disagreements
 from zembrel.raster.fit import Fit
 from zembrel.raster.survey import Coverage, Statistics
-from zembrel.raster.views.mosaic import Piece
+from zembrel.raster.views.overlap import Piece
 from zembrel.raster.views.place import Place
 
 

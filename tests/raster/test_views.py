@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 import shapely
 from laws import RasterLaws
+from scipy import ndimage
 
 from rasters import HOME, ArrayRaster, frame, random_cells, raster, save
 from zembrel.errors import InputError
@@ -24,9 +25,11 @@ from zembrel.raster.model import Raster
 from zembrel.raster.views.bands import SelectBands, select_bands, stack
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.collar import Trimmed, find_collar
-from zembrel.raster.views.mosaic import Mosaic, Piece
+from zembrel.raster.views.mosaic import FEATHER
+from zembrel.raster.views.mosaic import mosaic as mosaic_view
 from zembrel.raster.views.nodata import WithNodata
 from zembrel.raster.views.outline import Blanked
+from zembrel.raster.views.overlap import RULES, Piece
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.place import Place, crop, place
 from zembrel.raster.views.reproject import on_frame
@@ -56,7 +59,7 @@ VIEWS = {
         raster(random_cells(ROWS, COLUMNS) % 3, VALID, legend=Legend.of([Entry(1, "a", (9, 8, 7))]))
     ),
     "trimmed": lambda: Trimmed(photo(), find_collar(photo())),
-    **{f"mosaic {rule}": lambda rule=rule: mosaic(rule) for rule in ("first", "last", "min", "max", "mean")},
+    **{f"mosaic {rule}": lambda rule=rule: mosaic(rule) for rule in RULES},
     **{
         f"reproject {method}": lambda method=method: on_frame(photo(), other_frame(), method)
         for method in ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode", "median", "sum")
@@ -71,12 +74,12 @@ VIEWS = {
 }  # fmt: skip
 
 
-def mosaic(rule: str) -> Mosaic:
+def mosaic(rule: str) -> Raster:
     whole = frame(110, 120)
     one, other = photo(), raster(random_cells(3, 60, 60, seed=8))
     places = (place(one, whole, -10, -20), place(other, whole, -50, -40))
     pieces = tuple(Piece(p, p.footprint) for p in places if isinstance(p, Place) and p.footprint)
-    return Mosaic(pieces, whole, one.bands, rule)
+    return mosaic_view(pieces, whole, one.bands, rule, FEATHER)
 
 
 @pytest.mark.parametrize("name", VIEWS)
@@ -123,11 +126,21 @@ def test_bands_of_unlike_frames_are_not_stacked() -> None:
         stack((photo(), raster(random_cells(5, 5))))
 
 
-@pytest.mark.parametrize("rule", ["first", "last", "min", "max", "mean"])
+def depth_of(known: np.ndarray) -> np.ndarray:
+    """Distance of each cell from the nearest unknown one, beyond the edge nothing being known."""
+    return ndimage.distance_transform_edt(np.pad(known, 1))[1:-1, 1:-1]
+
+
+@pytest.mark.parametrize("rule", RULES)
 def test_overlap_rules_against_plain_arrays(rule: str) -> None:
     layers = np.stack([np.full((3, 120, 110), np.nan)] * 2)
     layers[0, :, 10:93, 20:91] = np.where(VALID, random_cells(3, ROWS, COLUMNS), np.nan)
     layers[1, :, 50:110, 40:100] = random_cells(3, 60, 60, seed=8)
+    known = ~np.isnan(layers[:, 0])
+    rows, cols = np.mgrid[:120, :110] + 0.5
+    away = [(rows - r) ** 2 + (cols - c) ** 2 for r, c in ((51.5, 55.5), (80, 70))]
+    nearer = np.where(known[0] & (~known[1] | (away[0] <= away[1])), layers[0], layers[1])
+    share = np.stack([np.minimum(depth_of(one), FEATHER) for one in known])[:, None] * known[:, None]
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", RuntimeWarning)  # where both are void
         expected = {
@@ -136,10 +149,16 @@ def test_overlap_rules_against_plain_arrays(rule: str) -> None:
             "min": np.nanmin(layers, axis=0),
             "max": np.nanmax(layers, axis=0),
             "mean": np.floor(np.nanmean(layers, axis=0) + 0.5),
+            "sum": np.where(known.any(axis=0), np.nansum(layers, axis=0), np.nan),
+            "count": known.sum(axis=0)[None].astype(float),
+            "divide": nearer,
+            "feather": np.nansum(layers * share, axis=0) / share.sum(axis=0),
         }[rule]
     block = mosaic(rule).cells(Pane(0, 0, 120, 110))
-    np.testing.assert_array_equal(block.valid, ~np.isnan(expected[0]))
-    np.testing.assert_array_equal(block.cells[:, block.valid], expected[:, block.valid])
+    valid = block.anywhere
+    np.testing.assert_array_equal(valid, ~np.isnan(expected[0]))
+    gap = np.abs(block.cells[:, valid] - expected[:, valid])
+    assert gap.max() <= (0.51 if rule == "feather" else 0)
 
 
 @pytest.mark.parametrize("wanted", ["uint8", "int16", "uint32", "float32"])

@@ -3,59 +3,95 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
-from zembrel.errors import InputError
+import numpy as np
+
+from zembrel.engine.commit import Staging
+from zembrel.errors import InputError, UsageError
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.disagreement import Disagreement, disagreements
-from zembrel.raster.model import Band, Raster, is_photo, shared_type
-from zembrel.raster.views.cast import cast
+from zembrel.measure import parse_length
+from zembrel.raster.disagreement import MOST_PAIRS, Disagreement, commons, disagreements
+from zembrel.raster.model import Band, Raster, is_photo
+from zembrel.raster.tone import matched
 from zembrel.raster.views.collar import Trimmed, find_collar
-from zembrel.raster.views.mosaic import Mosaic, Piece, check_overlap
-from zembrel.raster.views.palette import expand_palette
+from zembrel.raster.views.mosaic import FEATHER
+from zembrel.raster.views.mosaic import mosaic as mosaic_view
+from zembrel.raster.views.overlap import Piece, check_overlap
+from zembrel.raster.views.tone import Toned
+from zembrel.verbs import sheets
+from zembrel.verbs.alike import alike
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.tables import csv_text
 from zembrel.verbs.target import Target, brought, decide, masked
-from zembrel.verbs.write import write
+from zembrel.verbs.write import Written, write
 
-COLLAR_SHARE = 0.01  # dark border runs from which a photo is said to have a collar
+_ALL_PAIRS = 10**9
+_SEEN = 0.5  # cells of shift between two sheets that is worth a word
+_BLENDS = ("mean", "sum", "feather")  # rules that make values no sheet had
+_TABLE = ("first", "second", "cells", "mean", "rms", "worst", "shift_x", "shift_y")
 
 
-def mosaic(
-    inputs: Inputs,
-    where: Where,
-    output: Output,
-    *,
-    overlap: str = "first",
-    method: str = "auto",
-    trim_collar: bool = False,
-) -> Receipt:
-    """Bring all inputs to one frame and join them; `overlap` says who wins.
+@dataclass(frozen=True)
+class Joining:
+    """How sheets are joined.
 
-    Unlike cell types become the one that holds both; palettes that differ become colour bands.
-    Raises InputError if band counts differ or nothing lies in the area.
+    overlap: a rule, `feather` with a width if need be (`feather:20m`); order: `[-]FIELD@INDEX`, the field
+    of a sheet index that orders them; table: a CSV file for how far every overlap disagrees.
     """
-    check_overlap(overlap)
+
+    overlap: str = "first"
+    method: str = "auto"
+    match_tone: bool = False
+    trim_collar: bool = False
+    order: str | None = None
+    table: str | None = None
+
+
+def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Receipt:
+    """Bring all inputs to one frame and join them.
+
+    Unlike cell types become the one that holds both; palettes that differ become colour bands. Raises
+    InputError if bands cannot be matched or nothing lies in the area.
+    """
+    rule, _, width = joining.overlap.partition(":")
+    check_overlap(rule)
     layers = open_layers(inputs, output.path)
-    layers, chose = _alike(layers)
+    if joining.order:
+        layers = sheets.ordered(layers, joining.order)
+    layers, chose = alike(layers)
+    _refuse_blends(layers, rule, joining, where)
     target = decide(layers, where)
-    layers, collars = _without_collars(layers, trim_collar)
-    pieces, names, methods = _pieces(layers, target, method)
+    warned = [] if joining.trim_collar or output.dry_run else sheets.collars(layers)
+    layers, collars = _without_collars(layers, joining.trim_collar)
+    pieces, names, methods = _pieces(layers, target, joining.method)
     if not pieces:
         raise InputError(
             "no input lies on the frame", "the mosaic would be empty", "check --onto or --within"
         )
+    toned: list[str] = []
+    found: list[Disagreement] = []
+    if not output.dry_run:
+        pieces, toned = _in_one_tone(pieces) if joining.match_tone else (pieces, [])
+        found = disagreements(pieces, _ALL_PAIRS if joining.table else MOST_PAIRS)
     cover = target.cover() if where.mask else None
     bands = _bands([piece.raster for piece in pieces])
-    whole = Mosaic(tuple(pieces), target.frame, bands, overlap)
-    found = disagreements(pieces) if not output.dry_run else []
-    written = write(masked(whole, cover), output.path, output, cover=cover)
-    chose += [*target.chose, *methods, f"overlap {overlap}", *collars, *written.chose]
-    checks = [*written.checks, *_overlap_items(found, names)]
+    whole = mosaic_view(tuple(pieces), target.frame, bands, rule, _feather(width, target.frame))
+    with Staging(output.replace) as staging:
+        if joining.table and not output.dry_run:
+            staging.write_text(Path(joining.table), _table(found, names, target.frame))
+        written = write(masked(whole, cover), output.path, output, cover=cover)
+        staging.publish()
+    chose += [*target.chose, *methods, f"overlap {joining.overlap}", *toned, *collars, *written.chose]
+    frames = [layer.raster.frame for layer in layers]
+    checks = [*written.checks, *sheets.gaps(frames, target.frame), *_overlap_items(found, names)]
+    checks += [*_shift_items(found, names), *sheets.unlike(layers), *warned]
     if len(layers) > len(pieces):
         checks.append(f"{len(layers) - len(pieces)} inputs outside the area left out")
     facts = {
@@ -65,36 +101,79 @@ def mosaic(
         "overlaps": [_overlap_facts(entry, names) for entry in found],
         "results": [written.facts],
     }
+    return _receipt(facts, target, written, output, joining)
+
+
+def _receipt(
+    facts: dict[str, Any], target: Target, written: Written, output: Output, joining: Joining
+) -> Receipt:
+    beside = (f"table {joining.table}",) if joining.table and not output.dry_run else ()
     lines = (
         ("frame", frame_items(target.frame)),
-        ("chose", tuple(dict.fromkeys(chose))),
-        ("checks", tuple(checks)),
-        ("plan" if output.dry_run else "wrote", written.wrote),
+        ("chose", tuple(dict.fromkeys(facts["chose"]))),
+        ("checks", tuple(facts["checks"])),
+        ("plan" if output.dry_run else "wrote", (*written.wrote, *beside)),
     )
-    return Receipt("mosaic", f"{named([layer.path for layer in layers])} -> {output.out}", lines, facts)
+    title = f"{named([Path(path) for path in facts['inputs']])} -> {output.out}"
+    return Receipt("mosaic", title, lines, facts)
 
 
-def _alike(layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
-    """The layers with bands of one count and one type. Raises InputError if the counts differ."""
-    chose: list[str] = []
-    legends = {layer.raster.bands[0].legend for layer in layers}
-    if len(legends) > 1 and any(layer.raster.bands[0].legend for layer in layers):
-        layers = [Layer(layer.path, expand_palette(layer.raster)) for layer in layers]
-        chose.append("palettes to colour bands (they differ)")
-    counts = [len(layer.raster.bands) for layer in layers]
-    odd = next((n for n, count in enumerate(counts) if count != counts[0]), None)
-    if odd is not None:
-        raise InputError(
-            f"{layers[odd].path} has {counts[odd]} band(s), {layers[0].path} has {counts[0]}",
-            "bands of one result are made of like bands",
-            "choose the same from all with --bands",
+def _refuse_blends(layers: Sequence[Layer], rule: str, joining: Joining, where: Where) -> None:
+    """Raise UsageError where class codes would be averaged."""
+    what = f"overlap {rule}" if rule in _BLENDS else "--match-tone" if joining.match_tone else None
+    codes = any(band.categorical for layer in layers for band in layer.raster.bands)
+    if what and codes and not where.average_codes:
+        raise UsageError(
+            f"{what} would average class codes",
+            "the mean of two codes is a third class that is not there",
+            "use first, last, min, max or divide",
         )
-    types = sorted({shared_type(layer.raster.bands).name for layer in layers})
-    if len(types) > 1:
-        common = shared_type(tuple(Band("", kind) for kind in types)).name
-        layers = [Layer(layer.path, cast(layer.raster, common)) for layer in layers]
-        chose.append(f"type {common} (holds {', '.join(types)})")
-    return list(layers), chose
+
+
+def _feather(width: str, frame: Frame) -> float:
+    """The width over which sheets fade in, in cells."""
+    if not width:
+        return FEATHER
+    kind, factor = (frame.crs.unit.kind, frame.crs.unit.factor) if frame.crs else ("length", 1.0)
+    cells = parse_length(width).in_unit(kind, factor) / min(frame.cell)
+    if not 1 <= cells <= 4096:
+        raise UsageError(
+            f"overlap feather:{width} is {cells:.3g} cells wide",
+            "sheets fade in over 1 to 4,096 cells",
+            f"leave the width out: it is {FEATHER:.0f} cells then",
+        )
+    return cells
+
+
+def _in_one_tone(pieces: list[Piece]) -> tuple[list[Piece], list[str]]:
+    """The pieces with gains and offsets that bring their overlaps together, and a word about it."""
+    count = len(pieces[0].raster.bands)
+    before = _rms(disagreements(pieces))
+    solved = [matched(len(pieces), common) for common in commons(pieces, count)]
+    gains, offsets = (np.array([band[n] for band in solved]).T for n in (0, 1))
+    toned = [
+        replace(piece, raster=Toned(piece.raster, tuple(gain), tuple(offset)))
+        for piece, gain, offset in zip(pieces, gains.tolist(), offsets.tolist(), strict=True)
+    ]
+    after = _rms(disagreements(toned))
+    if before is None or after is None:
+        return pieces, ["tone as it is (no overlap)"]
+    said = f"tone matched: overlaps differed {before:.2g} rms, now {after:.2g}"
+    return toned, [said, f"gains {gains.min():.3f} to {gains.max():.3f}"]
+
+
+def _table(found: Sequence[Disagreement], names: Sequence[str], frame: Frame) -> str:
+    """All overlaps, shifts in units of the CRS, x to the right and y up."""
+    across, along = frame.cell
+    rows = [
+        [
+            names[entry.first], names[entry.second], entry.cells, entry.mean, entry.rms, entry.worst,
+            None if entry.shift is None else entry.shift[0] * across,
+            None if entry.shift is None else -entry.shift[1] * along,
+        ]
+        for entry in found
+    ]  # fmt: skip
+    return csv_text(_TABLE, rows)
 
 
 def _without_collars(layers: list[Layer], trim: bool) -> tuple[list[Layer], list[str]]:
@@ -114,13 +193,15 @@ def _without_collars(layers: list[Layer], trim: bool) -> tuple[list[Layer], list
 
 def _pieces(layers: Sequence[Layer], target: Target, method: str) -> tuple[list[Piece], list[str], list[str]]:
     """The layers that meet the frame, their names, and what was chosen to bring them there."""
-    pieces, names, chose = [], [], []
+    pieces: list[Piece] = []
+    names: list[str] = []
+    chose: list[str] = []
     for layer in layers:
         footprint = _footprint(layer.raster.frame, target.frame)
         if footprint is None:
             continue
         raster, choice = brought(layer, target, method)
-        pieces.append(Piece(raster, footprint))
+        pieces.append(Piece(raster, footprint, len(pieces)))
         names.append(layer.path.stem)
         chose += choice
     unlike = [item for item in dict.fromkeys(chose) if item != "native cells"]
@@ -142,16 +223,34 @@ def _bands(rasters: Sequence[Raster]) -> tuple[Band, ...]:
 
 def _overlap_facts(found: Disagreement, names: Sequence[str]) -> dict[str, Any]:
     pair = [names[found.first], names[found.second]]
+    shift = None if found.shift is None else {"columns": found.shift[0], "rows": found.shift[1]}
     return {
         "inputs": pair, "cells": found.cells, "mean": found.mean, "rms": found.rms, "worst": found.worst,
+        "shift": shift,
     }  # fmt: skip
 
 
-def _overlap_items(found: Sequence[Disagreement], names: Sequence[str]) -> list[str]:
-    if not found:
-        return []
+def _rms(found: Sequence[Disagreement]) -> float | None:
+    """Of all overlaps together."""
     cells = sum(entry.cells for entry in found)
-    rms = (sum(entry.rms**2 * entry.cells for entry in found) / cells) ** 0.5
+    return (sum(entry.rms**2 * entry.cells for entry in found) / cells) ** 0.5 if cells else None
+
+
+def _overlap_items(found: Sequence[Disagreement], names: Sequence[str]) -> list[str]:
+    rms = _rms(found)
+    if rms is None:
+        return []
     worst = max(found, key=lambda entry: entry.rms)
     pair = f"{names[worst.first]}/{names[worst.second]}"
     return [f"overlaps differ {rms:.2g} rms (probed), worst pair {pair} {worst.rms:.2g}"]
+
+
+def _shift_items(found: Sequence[Disagreement], names: Sequence[str]) -> list[str]:
+    """A word about the pair that is shifted most, if that can be seen."""
+    shifted = [(float(np.hypot(*entry.shift)), entry) for entry in found if entry.shift is not None]
+    if not shifted:
+        return []
+    far, worst = max(shifted, key=lambda pair: pair[0])
+    if far < _SEEN:
+        return [f"shifts below {_SEEN:g} cell"]
+    return [f"{names[worst.second]} shifted by {far:.2g} cells against {names[worst.first]}"]

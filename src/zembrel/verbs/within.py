@@ -22,7 +22,7 @@ from zembrel.measure import parse_length
 from zembrel.raster.views.outline import Cover
 from zembrel.verbs.options import Where
 
-_FEATURE_ENDINGS = (".geojson", ".json")
+_FEATURE_ENDINGS = (".geojson", ".json", ".gpkg")
 
 
 @dataclass(frozen=True)
@@ -105,9 +105,9 @@ def _from_path(path: Path, condition: str | None, crs: CRS | None) -> Resolved:
             "write W,S,E,N, square:X,Y,REACH, circle:X,Y,REACH, degree:N46W024, or a path",
         )
     if path.suffix.lower() in _FEATURE_ENDINGS:
-        from zembrel.features.geojson import read_geojson
+        from zembrel.features.reading import read_features
 
-        table = read_geojson(path)
+        table = read_features(path)
         if condition:
             table = table.where(condition)
         polygon = (table.to(crs) if crs is not None else table).polygon()
@@ -157,9 +157,9 @@ def _place(place: Place, where: Where) -> Area:
             'put places = "places.geojson" into zembrel.toml, with a name for each point',
         )
     from zembrel.errors import nearest_name
-    from zembrel.features.geojson import read_geojson
+    from zembrel.features.reading import read_features
 
-    table = read_geojson(Path(where.places))
+    table = read_features(Path(where.places))
     names = {str(row.get("name", "")): n for n, row in enumerate(table.attributes)}
     if place.name not in names:
         raise InputError(

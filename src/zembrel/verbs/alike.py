@@ -1,0 +1,57 @@
+"""Layers of unlike bands brought to like ones, by a stated rule."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from zembrel.errors import InputError
+from zembrel.raster.model import Band, shared_type
+from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.cast import cast
+from zembrel.raster.views.palette import expand_palette
+from zembrel.verbs.inputs import Layer
+
+
+def alike(layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
+    """The layers with the same bands in the same order and of one type, and what was done for that.
+
+    Palettes that differ become colour bands. Bands with names are matched by name, in the order of the
+    first layer, those that not all have left out; bands without names by their place. Unlike types
+    become the one that holds all. Raises InputError where bands cannot be matched.
+    """
+    layers, chose = list(layers), []
+    legends = {layer.raster.bands[0].legend for layer in layers}
+    if len(legends) > 1 and any(layer.raster.bands[0].legend for layer in layers):
+        layers = [Layer(layer.path, expand_palette(layer.raster)) for layer in layers]
+        chose.append("palettes to colour bands (they differ)")
+    layers, matched = _matched(layers)
+    types = sorted({shared_type(layer.raster.bands).name for layer in layers})
+    if len(types) > 1:
+        common = shared_type(tuple(Band("", kind) for kind in types)).name
+        layers = [Layer(layer.path, cast(layer.raster, common)) for layer in layers]
+        matched.append(f"type {common} (holds {', '.join(types)})")
+    return layers, chose + matched
+
+
+def _matched(layers: list[Layer]) -> tuple[list[Layer], list[str]]:
+    names = [tuple(band.name for band in layer.raster.bands) for layer in layers]
+    if len(set(names)) == 1:
+        return layers, []
+    common = [name for name in names[0] if all(name in others for others in names)]
+    spoken = [name for name in common if not name.startswith("band")]
+    if spoken and len(spoken) == len(common):
+        picked = [
+            Layer(layer.path, select_bands(layer.raster, tuple(own.index(name) for name in common)))
+            for layer, own in zip(layers, names, strict=True)
+        ]
+        dropped = len(set(names[0]) - set(common)) or any(len(own) > len(common) for own in names)
+        said = f"bands {', '.join(common)} (by name{', others left out' if dropped else ''})"
+        return picked, [said]
+    odd = next((n for n, own in enumerate(names) if len(own) != len(names[0])), None)
+    if odd is not None:
+        raise InputError(
+            f"{layers[odd].path} has {len(names[odd])} band(s), {layers[0].path} has {len(names[0])}",
+            "bands of one result are made of like bands, and these have no names in common",
+            "choose the same from all with --bands",
+        )
+    return layers, ["bands by their place (names differ)"]
