@@ -29,6 +29,57 @@ def clip(
     return verb.clip(inputs, where, output, touching=touching, outside=outside, method=method)
 
 
+def tile(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    split: Annotated[
+        str | None, typer.Option("--split", metavar="CxR", help="Columns x rows of sheets: 4x3.")
+    ] = None,
+    size: Annotated[
+        str | None,
+        typer.Option("--size", metavar="LENGTH", help="Ground size; edges on whole multiples: 1km, 1km/2km."),
+    ] = None,
+    cells: Annotated[
+        str | None, typer.Option("--cells", metavar="N", help="Cells of a sheet: 512, 512x256.")
+    ] = None,
+    by: Annotated[
+        str | None,
+        typer.Option("--by", metavar="FILE", help="A sheet for each polygon, blank outside."),
+    ] = None,
+    margin: Annotated[
+        str | None, typer.Option("--margin", metavar="CELLS|LENGTH", help="What to add around each sheet.")
+    ] = None,
+    name: Annotated[
+        str | None,
+        typer.Option(
+            "--name",
+            metavar="TEMPLATE",
+            help="From stem, number, row, col, west, south, east, north or a field: {row:02}_{col:02}.",
+        ),
+    ] = None,
+    index: Annotated[
+        str | None, typer.Option("--index", metavar="FILE", help="The sheets as features: .gpkg or .geojson.")
+    ] = None,
+    keep_empty: Annotated[
+        bool, typer.Option("--keep-empty", help="Also write sheets without a valid cell.")
+    ] = False,
+    resume: Annotated[
+        bool, typer.Option("--resume", help="Go on: sheets that stand already are verified and kept.")
+    ] = False,
+    touching: Annotated[
+        bool, typer.Option("--touching", help="With --by: keep every cell that the outline meets.")
+    ] = False,
+    method: Method = "auto",
+) -> Any:
+    """Cut into sheets that meet without gap or overlap. Several inputs are seen as one, the first valid
+    winning; sheets without a valid cell are left out."""
+    from zembrel.verbs import tile as verb
+
+    cutting = verb.Cutting(split, size, cells, by, margin, name, index, keep_empty, resume, touching, method)
+    return verb.tile(inputs, where, output, cutting)
+
+
 def resample(inputs: Inputs, where: Where, output: Output, method: Method = "auto") -> Any:
     """A new cell size. When cells grow, every source cell counts: nothing aliases."""
     from zembrel.verbs import resample as verb
@@ -68,6 +119,9 @@ def convert(
 
 COMMANDS = {
     "clip": Command(clip, "zembrel clip island.tif --within coast.geojson --out land.tif", ("mask",)),
+    "tile": Command(
+        tile, "zembrel tile island.tif --size 2km --index sheets.gpkg --out sheets/", ("mask", "keep_going")
+    ),
     "resample": Command(resample, "zembrel resample dem/relief.tif --cell 50m --out coarse.tif"),
     "reproject": Command(reproject, "zembrel reproject island.tif --crs EPSG:3857 --out web.tif"),
     "convert": Command(convert, "zembrel convert island.tif --out island.png"),

@@ -36,6 +36,7 @@ VERBS: dict[str, Row] = {
     "mosaic": Row(BRING, "many layers into one", "zembrel.cli.bring"),
     "stack": Row(BRING, "several layers as bands of one", "zembrel.cli.bring"),
     "clip": Row(CHANGE, "keep an area", "zembrel.cli.change"),
+    "tile": Row(CHANGE, "cut into sheets", "zembrel.cli.change"),
     "resample": Row(CHANGE, "a new cell size", "zembrel.cli.change"),
     "reproject": Row(CHANGE, "a new CRS", "zembrel.cli.change"),
     "convert": Row(CHANGE, "another format or cell type", "zembrel.cli.change"),
@@ -44,6 +45,7 @@ VERBS: dict[str, Row] = {
 }
 SYNONYMS = {
     "clip": ("crop", "cut", "trim", "extract"),
+    "tile": ("split", "chop", "sheets"),
     "mosaic": ("merge", "join", "stitch", "combine"),
     "describe": ("info", "inspect", "show", "stats"),
     "resample": ("rescale", "downsample", "upsample", "resize"),

@@ -75,10 +75,13 @@ class FeatureTable:
         dense = [shapely.segmentize(g, max(_diagonal(g) / _PIECES, 1e-12)) for g in self.geometries]
         return FeatureTable(tuple(shapely.transform(g, carried) for g in dense), self.attributes, crs)
 
-    def polygon(self) -> shapely.Geometry:
-        """All polygons as one. Raises InputError for none, or for a faulty one, saying what and where."""
+    def polygon(self, first: int = 1) -> shapely.Geometry:
+        """All polygons as one. Raises InputError for none, or for a faulty one, saying what and where.
+
+        first: the number of the first feature, for that word.
+        """
         polygons = []
-        for number, geometry in enumerate(self.geometries, 1):
+        for number, geometry in enumerate(self.geometries, first):
             if geometry.geom_type not in ("Polygon", "MultiPolygon"):
                 continue
             if not geometry.is_valid:

@@ -62,15 +62,11 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
     """
     rule, _, width = joining.overlap.partition(":")
     check_overlap(rule)
-    layers = open_layers(inputs, output.path)
-    if joining.order:
-        layers = sheets.ordered(layers, joining.order)
-    layers, chose = alike(layers)
-    _refuse_blends(layers, rule, joining, where)
+    layers, chose = _opened(inputs, where, output, joining)
     target = decide(layers, where)
     warned = [] if joining.trim_collar or output.dry_run else sheets.collars(layers)
     layers, collars = _without_collars(layers, joining.trim_collar)
-    pieces, names, methods = _pieces(layers, target, joining.method)
+    pieces, names, methods = pieces_of(layers, target, joining.method)
     if not pieces:
         raise InputError(
             "no input lies on the frame", "the mosaic would be empty", "check --onto or --within"
@@ -81,7 +77,7 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
         pieces, toned = _in_one_tone(pieces) if joining.match_tone else (pieces, [])
         found = disagreements(pieces, _ALL_PAIRS if joining.table else MOST_PAIRS)
     cover = target.cover() if where.mask else None
-    bands = _bands([piece.raster for piece in pieces])
+    bands = agreed_bands([piece.raster for piece in pieces])
     whole = mosaic_view(tuple(pieces), target.frame, bands, rule, _feather(width, target.frame))
     with Staging(output.replace) as staging:
         if joining.table and not output.dry_run:
@@ -104,6 +100,16 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
     return _receipt(facts, target, written, output, joining)
 
 
+def _opened(inputs: Inputs, where: Where, output: Output, joining: Joining) -> tuple[list[Layer], list[str]]:
+    """The inputs in their order with like bands, and what was done for that."""
+    layers = open_layers(inputs, output.path)
+    if joining.order:
+        layers = sheets.ordered(layers, joining.order)
+    layers, chose = alike(layers)
+    _refuse_blends(layers, joining, where)
+    return layers, chose
+
+
 def _receipt(
     facts: dict[str, Any], target: Target, written: Written, output: Output, joining: Joining
 ) -> Receipt:
@@ -118,8 +124,9 @@ def _receipt(
     return Receipt("mosaic", title, lines, facts)
 
 
-def _refuse_blends(layers: Sequence[Layer], rule: str, joining: Joining, where: Where) -> None:
+def _refuse_blends(layers: Sequence[Layer], joining: Joining, where: Where) -> None:
     """Raise UsageError where class codes would be averaged."""
+    rule = joining.overlap.partition(":")[0]
     what = f"overlap {rule}" if rule in _BLENDS else "--match-tone" if joining.match_tone else None
     codes = any(band.categorical for layer in layers for band in layer.raster.bands)
     if what and codes and not where.average_codes:
@@ -191,7 +198,9 @@ def _without_collars(layers: list[Layer], trim: bool) -> tuple[list[Layer], list
     return trimmed, [f"collars trimmed from {count} of {len(layers)} inputs"]
 
 
-def _pieces(layers: Sequence[Layer], target: Target, method: str) -> tuple[list[Piece], list[str], list[str]]:
+def pieces_of(
+    layers: Sequence[Layer], target: Target, method: str
+) -> tuple[list[Piece], list[str], list[str]]:
     """The layers that meet the frame, their names, and what was chosen to bring them there."""
     pieces: list[Piece] = []
     names: list[str] = []
@@ -214,7 +223,7 @@ def _footprint(source: Frame, target: Frame) -> Pane | None:
     return target.pane_of(*bounds).grown(1).meet(target.pane)
 
 
-def _bands(rasters: Sequence[Raster]) -> tuple[Band, ...]:
+def agreed_bands(rasters: Sequence[Raster]) -> tuple[Band, ...]:
     """The first raster's bands, their nodata kept only if all agree on it."""
     agreed = len({band.nodata for raster in rasters for band in raster.bands}) == 1
     first = rasters[0].bands

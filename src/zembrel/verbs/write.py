@@ -49,8 +49,7 @@ def write(
     name = choose_format(out, output.format)
     settings = output.format_settings
     check_settings(name, settings)
-    inexact = settings.get("compress", "").lower().startswith(FORMATS[name].inexact or ("\0",))
-    view, chose = prepared(view, FORMATS[name], output, inexact=inexact)
+    view, chose = prepared(view, FORMATS[name], output)
     plan = Plan(view.frame, view.bands, out)
     if not output.dry_run:
         check_free(out, output.replace)
@@ -89,13 +88,8 @@ def write(
     return Written(view, chose, _checks(coverage, view, cover), wrote, facts)
 
 
-def prepared(
-    view: Raster, form: Format, output: Output, *, inexact: bool = False
-) -> tuple[Raster, tuple[str, ...]]:
-    """`view` as the format can hold it, and what was chosen for that. Raises RefusedError, UsageError.
-
-    inexact: cells are written with small changes, so that no value can stand for invalid ones.
-    """
+def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[str, ...]]:
+    """`view` as the format can hold it, and what was chosen for that. Raises RefusedError, UsageError."""
     chose: list[str] = []
     if output.type:
         if output.type not in TYPES:
@@ -111,7 +105,8 @@ def prepared(
             chose.append(f"palette to colour bands ({form.title} holds no palette)")
         else:
             chose.append("codes without their legend (the format holds none)")
-    if inexact:
+    compress = output.format_settings.get("compress", "").lower()
+    if form.inexact and compress.startswith(form.inexact):  # no value can stand for invalid cells
         chose.append("nodata mask (the compression changes values)")
         view = Relabelled(view, tuple(replace(band, nodata=None) for band in view.bands))
     else:
