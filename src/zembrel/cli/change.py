@@ -117,8 +117,45 @@ def convert(
     return verb.convert(inputs, output, values, each_band=each_band)
 
 
+def mask(
+    inputs: Inputs,
+    output: Output,
+    by: Annotated[
+        str | None, typer.Option("--by", metavar="LAYER", help="Blank where this raster is empty.")
+    ] = None,
+    where: Annotated[
+        str | None,
+        typer.Option(
+            "--where",
+            metavar="CONDITION",
+            help="Blank where it holds, on bands of --by or of the input: 'value < 0 or value > 900'.",
+        ),
+    ] = None,
+    keep: Annotated[bool, typer.Option("--keep", help="Blank all other cells instead.")] = False,
+) -> Any:
+    """Blank cells where another layer is empty, or where a condition holds."""
+    from zembrel.verbs import mask as verb
+
+    return verb.mask(inputs, output, by=by, where=where, keep=keep)
+
+
+def fill(
+    inputs: Inputs,
+    output: Output,
+    reach: Annotated[
+        str | None, typer.Option("--reach", metavar="CELLS|LENGTH", help="How far from valid cells: 20, 50m.")
+    ] = None,
+) -> Any:
+    """Close voids from their rims, as far as a reach goes; what lies deeper stays void."""
+    from zembrel.verbs import fill as verb
+
+    return verb.fill(inputs, output, reach=reach)
+
+
 COMMANDS = {
     "clip": Command(clip, "zembrel clip island.tif --within coast.geojson --out land.tif", ("mask",)),
+    "mask": Command(mask, "zembrel mask relief.tif --where 'value < 1' --out hills.tif"),
+    "fill": Command(fill, "zembrel fill relief.tif --reach 50m --out closed.tif"),
     "tile": Command(
         tile, "zembrel tile island.tif --size 2km --index sheets.gpkg --out sheets/", ("mask", "keep_going")
     ),

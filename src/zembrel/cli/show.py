@@ -51,6 +51,38 @@ def draw(
     return verb.draw(inputs, where, output, look=Look(ramp, classes, ends, shade, title, width, height))
 
 
+def paint(
+    inputs: Inputs,
+    output: Output,
+    ramp: Annotated[
+        str | None, typer.Option("--ramp", metavar="NAME", help="Colours of values: relief, viridis ...")
+    ] = None,
+    legend: Annotated[
+        str | None, typer.Option("--legend", metavar="FILE", help="Classes and colours of codes.")
+    ] = None,
+    limits: Annotated[
+        str | None,
+        typer.Option("--limits", metavar="LO,HI", help="Ends of the ramp: 0,900 or 2%,98%; all if not said."),
+    ] = None,
+    shade: Annotated[bool, typer.Option("--shade", help="Shade by the slope towards the sun.")] = False,
+    sun: Annotated[
+        str, typer.Option("--sun", metavar="AZ,ALT", help="Where light comes from, in degrees.")
+    ] = "315,45",
+) -> Any:
+    """Cells to georeferenced colours, by a ramp or their legend, shaded if asked."""
+    from zembrel.formats.legendfile import read_legend
+    from zembrel.raster.relief import Sun
+    from zembrel.verbs import paint as verb
+
+    azimuth, altitude = _pair(sun, ",", "--sun 315,45", float)
+    if not 0 < altitude <= 90:
+        raise UsageError(
+            f"a sun {altitude:g} degrees high", "it stands above the horizon", "write --sun 315,45"
+        )
+    classes = read_legend(Path(legend)) if legend else None
+    return verb.paint(inputs, output, verb.Brush(ramp, classes, limits, shade, Sun(azimuth, altitude)))
+
+
 def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
     try:
         one, other = (kind(part) for part in text.split(sign))
@@ -63,4 +95,7 @@ def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
     return one, other
 
 
-COMMANDS = {"draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png", _NOT_HERE)}
+COMMANDS = {
+    "draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png", _NOT_HERE),
+    "paint": Command(paint, "zembrel paint relief.tif --shade --out relief-colours.tif", ("bands", "type")),
+}

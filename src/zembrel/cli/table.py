@@ -7,11 +7,12 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-LOOK, WHERE, BRING, CHANGE, CHECK, START = (
+LOOK, WHERE, BRING, CHANGE, DERIVE, CHECK, START = (
     "Look at what came in",
     "Say where and how fine",
     "Bring the pieces together",
     "Change the grid",
+    "Derive",
     "Check and show",
     "Start here",
 )
@@ -37,14 +38,20 @@ VERBS: dict[str, Row] = {
     "stack": Row(BRING, "several layers as bands of one", "zembrel.cli.bring"),
     "clip": Row(CHANGE, "keep an area", "zembrel.cli.change"),
     "tile": Row(CHANGE, "cut into sheets", "zembrel.cli.change"),
+    "mask": Row(CHANGE, "blank by another layer or a condition", "zembrel.cli.change"),
+    "fill": Row(CHANGE, "close voids within a reach", "zembrel.cli.change"),
     "resample": Row(CHANGE, "a new cell size", "zembrel.cli.change"),
     "reproject": Row(CHANGE, "a new CRS", "zembrel.cli.change"),
     "convert": Row(CHANGE, "another format or cell type", "zembrel.cli.change"),
+    "paint": Row(DERIVE, "cells to georeferenced colours", "zembrel.cli.show"),
     "draw": Row(CHECK, "a picture with ramp or legend and a scale bar", "zembrel.cli.show"),
     "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
 }
 SYNONYMS = {
     "clip": ("crop", "cut", "trim", "extract"),
+    "mask": ("blank", "null", "erase"),
+    "fill": ("interpolate", "patch", "close"),
+    "paint": ("colour", "color", "colorize", "shade"),
     "tile": ("split", "chop", "sheets"),
     "mosaic": ("merge", "join", "stitch", "combine"),
     "describe": ("info", "inspect", "show", "stats"),

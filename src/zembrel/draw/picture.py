@@ -15,10 +15,11 @@ from zembrel.engine.run import Means, run
 from zembrel.errors import UsageError
 from zembrel.formats.whole import WholeSink
 from zembrel.geodesy.crs import GeographicCRS, label
-from zembrel.geodesy.operation import ground_scale
+from zembrel.grid.extent import ground
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Band, HasOverviews, Raster, is_photo
+from zembrel.raster.relief import light
 from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.reproject import on_frame
@@ -144,33 +145,13 @@ def _to_bytes(cells: Picture) -> Picture:
 
 def _shaded(values: Any, low: float, high: float, ramp: str, frame: Frame) -> Picture:
     """Ramp colours darkened and lightened by the slope towards a sun in the north-west."""
-    per_x, per_y = _ground(frame)
-    down = _differences(values, 0) / (frame.cell[1] * per_y)
-    across = _differences(values, 1) / (frame.cell[0] * per_x)
-    azimuth, altitude = math.radians(315), math.radians(45)
-    sun = (math.cos(altitude) * math.sin(azimuth), math.cos(altitude) * math.cos(azimuth), math.sin(altitude))
-    light = (-across * sun[0] + down * sun[1] + sun[2]) / np.sqrt(across**2 + down**2 + 1)
+    per_x, per_y = ground(frame)
+    valid = ~np.ma.getmaskarray(values)
+    bright = light(values.filled(low), valid, (frame.cell[0] * per_x, frame.cell[1] * per_y))
     colours: Picture = colour_map(ramp)(np.clip((values.filled(low) - low) / max(high - low, 1e-12), 0, 1))
-    colours[..., :3] *= np.clip(0.35 + 0.92 * light, 0, 1.25)[..., None]
-    colours[..., 3] = ~np.ma.getmaskarray(values)
+    colours[..., :3] *= bright[..., None]
+    colours[..., 3] = valid
     return np.clip(colours, 0, 1)
-
-
-def _differences(values: Any, axis: int) -> Picture:
-    """Change per cell along `axis`, from the valid neighbours on both sides or on one; 0 without any."""
-    cells, valid = np.moveaxis(values.filled(0), axis, 0), np.moveaxis(~np.ma.getmaskarray(values), axis, 0)
-    steps = np.where(valid[1:] & valid[:-1], np.diff(cells, axis=0), 0.0)
-    counts = (valid[1:] & valid[:-1]).astype(float)
-    edge = np.zeros((1, *cells.shape[1:]))
-    total = np.concatenate([edge, steps]) + np.concatenate([steps, edge])
-    count = np.concatenate([edge, counts]) + np.concatenate([counts, edge])
-    return np.moveaxis(total / np.maximum(count, 1), 0, axis)
-
-
-def _ground(frame: Frame) -> tuple[float, float]:
-    """Metres on the ground in a CRS unit along x and y at the middle of `frame`."""
-    west, south, east, north = frame.bounds
-    return ground_scale(frame.crs, (west + east) / 2, (south + north) / 2)
 
 
 def _ramp_bar(axes: Any, limits: tuple[float, float], ramp: str, band: Band) -> None:
@@ -210,7 +191,7 @@ def _furnish(axes: Any, frame: Frame, title: str) -> None:
     west, south, east, north = frame.bounds
     axes.set_xlim(west, east)
     axes.set_ylim(south, north)
-    per_x, per_y = _ground(frame)
+    per_x, per_y = ground(frame)
     axes.set_aspect(per_y / per_x)
     axes.ticklabel_format(useOffset=False, style="plain")
     axes.apply_aspect()

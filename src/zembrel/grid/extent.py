@@ -8,7 +8,7 @@ import numpy as np
 
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, GeographicCRS, UnresolvedCRS, label, metres_per_unit, same
-from zembrel.geodesy.operation import CoordinateOperation, operation
+from zembrel.geodesy.operation import CoordinateOperation, ground_scale, operation
 from zembrel.grid.frame import Array, Frame
 
 Bounds = tuple[float, float, float, float]
@@ -122,3 +122,9 @@ def _ground(crs: CRS, y: float) -> tuple[float, float]:
 
 def _rounded(size: float) -> float:
     return float(f"{size:.3g}")
+
+
+def ground(frame: Frame) -> tuple[float, float]:
+    """Metres on the ground in a CRS unit along x and y at the middle of `frame`."""
+    west, south, east, north = frame.bounds
+    return ground_scale(frame.crs, (west + east) / 2, (south + north) / 2)

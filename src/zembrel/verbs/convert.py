@@ -7,12 +7,10 @@ from pathlib import Path
 
 import numpy as np
 
-from zembrel.engine.run import observe
 from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.measure import show_number
 from zembrel.raster.fit import Fit
 from zembrel.raster.model import TYPES, Raster, shared_type
-from zembrel.raster.survey import Statistics
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.palette import expand_palette
 from zembrel.verbs.aids import in_z_unit
@@ -20,7 +18,8 @@ from zembrel.verbs.each import one_to_one
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.survey import blocks_of, percentiles
+from zembrel.verbs.stretch import ends_of
+from zembrel.verbs.survey import seen
 from zembrel.verbs.write import Written, write
 
 
@@ -84,7 +83,7 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
             f"there is no cell type {wanted!r}", "cells have one of a few types", nearest_name(wanted, TYPES)
         )
     if stretch:
-        low, high = _stretch_ends(view, stretch, output)
+        low, high = ends_of(view, stretch, output.means)
         top = float(np.iinfo(wanted).max) if np.dtype(wanted).kind in "iu" else 1.0
         gain = top / (high - low)
         return cast(view, wanted, gain, -low * gain), [
@@ -92,8 +91,7 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
         ]
     if np.can_cast(source, wanted):
         return cast(view, wanted), [] if wanted == source else [f"type {source} to {wanted}"]
-    fit = Fit(wanted)
-    observe(view, blocks_of(view), [fit], output.means)
+    fit = seen(view, Fit(wanted), output.means)
     rounded = values.rounded or values.clamp or np.dtype(wanted).kind == "f"
     if (fit.outside and not values.clamp) or (fit.fractions and not rounded):
         raise _loss(path, fit, wanted)
@@ -114,26 +112,3 @@ def _loss(path: Path, fit: Fit, wanted: str) -> RefusedError:
         f"its values run from {show_number(fit.low)} to {show_number(fit.high)}",
         remedy,
     )
-
-
-def _stretch_ends(view: Raster, text: str, output: Output) -> tuple[float, float]:
-    parts = [part.strip() for part in text.split(",")]
-    try:
-        numbers = [float(part.rstrip("%")) for part in parts]
-    except ValueError:
-        numbers = []
-    if len(numbers) != 2 or len({part.endswith("%") for part in parts}) != 1 or not numbers[0] < numbers[1]:
-        raise UsageError(
-            f"--stretch {text}", "two ends are needed, the lower first", "write 0,3000 or 2%,98%"
-        )
-    if not parts[0].endswith("%"):
-        return numbers[0], numbers[1]
-    statistics = Statistics()
-    observe(view, blocks_of(view), [statistics], output.means)
-    low = min(tally.low for tally in statistics.tallies)
-    high = max(tally.high for tally in statistics.tallies)
-    if not low < high:
-        raise RefusedError(
-            "all values are equal or invalid", "there is nothing to stretch", "leave --stretch out"
-        )
-    return percentiles(view, (low, high), (numbers[0], numbers[1]), output.means)

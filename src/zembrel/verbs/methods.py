@@ -23,7 +23,7 @@ def choose_method(asked: str, raster: Raster, frame: Frame, average_codes: bool)
     method = None if asked == "auto" else parse_method(asked)
     if method is not None and (average_codes or not method.averages):
         return method, "as asked"
-    kind = None if average_codes else _codes(raster)
+    kind = None if average_codes else codes_in(raster)
     if method is not None:
         if kind is not None:
             raise _averaging(method, kind)
@@ -35,7 +35,7 @@ def choose_method(asked: str, raster: Raster, frame: Frame, average_codes: bool)
     return (Method("mean"), f"{kind}, coarser") if coarser else (Method("cubic"), kind)
 
 
-def _codes(raster: Raster) -> str | None:
+def codes_in(raster: Raster) -> str | None:
     """`classes` and how that is known, or None for values that measure something."""
     if any(band.categorical for band in raster.bands):
         return "classes"

@@ -14,7 +14,6 @@ from zembrel.errors import InputError, UsageError
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.measure import parse_length
 from zembrel.raster.disagreement import MOST_PAIRS, Disagreement, commons, disagreements
 from zembrel.raster.model import Band, Raster, is_photo
 from zembrel.raster.tone import matched
@@ -26,6 +25,7 @@ from zembrel.raster.views.tone import Toned
 from zembrel.verbs import sheets
 from zembrel.verbs.alike import alike
 from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items, named
 from zembrel.verbs.tables import csv_text
@@ -141,8 +141,7 @@ def _feather(width: str, frame: Frame) -> float:
     """The width over which sheets fade in, in cells."""
     if not width:
         return FEATHER
-    kind, factor = (frame.crs.unit.kind, frame.crs.unit.factor) if frame.crs else ("length", 1.0)
-    cells = parse_length(width).in_unit(kind, factor) / min(frame.cell)
+    cells = max(in_cells(width, frame))
     if not 1 <= cells <= 4096:
         raise UsageError(
             f"overlap feather:{width} is {cells:.3g} cells wide",

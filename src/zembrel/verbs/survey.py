@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.engine.run import Means, observe
+from zembrel.engine.run import Means, Observer, observe
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block, Raster
 
@@ -23,6 +24,15 @@ def blocks_of(view: Raster, side: int = 1024) -> list[Pane]:
     return list(
         view.frame.pane.blocks(max(rows, side // rows * rows), max(columns, side // columns * columns))
     )
+
+
+Watcher = TypeVar("Watcher", bound=Observer)
+
+
+def seen(view: Raster, watcher: Watcher, means: Means) -> Watcher:
+    """`watcher` after it has seen all of `view`."""
+    observe(view, blocks_of(view), [watcher], means)
+    return watcher
 
 
 @dataclass

@@ -17,13 +17,14 @@ from zembrel.formats import FORMATS, choose_format, open_raster
 from zembrel.grid.cutting import Cut, by_cells, by_size, split
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.measure import parse_cell, parse_length, show_bytes
+from zembrel.measure import parse_cell, show_bytes
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.joined import joined
+from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items, named
@@ -155,11 +156,8 @@ def _margin(frame: Frame, text: str | None) -> tuple[int, int]:
     """Cells to add on each side, along x and y."""
     if not text:
         return 0, 0
-    if text.isdigit():
-        return int(text), int(text)
-    kind, factor = (frame.crs.unit.kind, frame.crs.unit.factor) if frame.crs else ("length", 1.0)
-    length = parse_length(text).in_unit(kind, factor)
-    return math.ceil(length / frame.cell[0] - 1e-9), math.ceil(length / frame.cell[1] - 1e-9)
+    across, down = in_cells(text, frame)
+    return math.ceil(across - 1e-9), math.ceil(down - 1e-9)
 
 
 def _widened(pane: Pane, margin: tuple[int, int], frame: Frame) -> Pane:

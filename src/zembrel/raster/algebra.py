@@ -1,0 +1,115 @@
+"""Plain algebra over named arrays: numbers, names, + - * / // % **, comparisons, and, or, not, functions.
+
+A formula is read as an expression of Python's grammar of which only these parts are allowed, so it can
+neither call nor reach anything else.
+"""
+
+from __future__ import annotations
+
+import ast
+import operator
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import reduce
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from zembrel.errors import UsageError, nearest_name
+
+_PAIRS: dict[type, Callable[[Any, Any], Any]] = {
+    ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, ast.Div: np.true_divide,
+    ast.FloorDiv: np.floor_divide, ast.Mod: np.mod, ast.Pow: np.power,
+    ast.Eq: operator.eq, ast.NotEq: operator.ne, ast.Lt: operator.lt, ast.LtE: operator.le,
+    ast.Gt: operator.gt, ast.GtE: operator.ge,
+}  # fmt: skip
+FUNCTIONS: dict[str, Callable[..., Any]] = {
+    "abs": np.abs, "sqrt": np.sqrt, "log": np.log, "exp": np.exp, "floor": np.floor, "ceil": np.ceil,
+    "round": np.round, "min": np.minimum, "max": np.maximum, "where": np.where,
+}  # fmt: skip
+_LONGEST = 2_000  # characters
+
+
+@dataclass(frozen=True)
+class Formula:
+    """An expression and the names it uses."""
+
+    text: str
+    names: tuple[str, ...]
+
+    def __call__(self, values: Mapping[str, Any]) -> Any:
+        """The result for arrays by name, all of one shape; division by zero gives infinity or NaN."""
+        with np.errstate(all="ignore"):
+            return _value(ast.parse(self.text, mode="eval").body, values)
+
+
+def parse_formula(text: str, known: Sequence[str]) -> Formula:
+    """Raises UsageError for what is no formula, or names something else than `known`."""
+    try:
+        if len(text) > _LONGEST:
+            raise SyntaxError("it is too long")
+        tree = ast.parse(text.strip(), mode="eval")
+    except (SyntaxError, ValueError, RecursionError, MemoryError) as exc:
+        why = exc.msg if isinstance(exc, SyntaxError) else "it cannot be read"
+        raise UsageError(f"{text!r} is no formula", f"{why}".lower(), "write for example value > 3") from exc
+    names: list[str] = []
+    _check(tree.body, text, known, names)
+    return Formula(text.strip(), tuple(dict.fromkeys(names)))
+
+
+def _check(node: ast.AST, text: str, known: Sequence[str], names: list[str]) -> None:
+    if isinstance(node, ast.Constant) and isinstance(node.value, int | float):
+        return
+    if isinstance(node, ast.Name):
+        if node.id not in known:
+            raise UsageError(
+                f"{text!r} names {node.id!r}", f"known are {', '.join(known)}", nearest_name(node.id, known)
+            )
+        names.append(node.id)
+        return
+    for part in _parts(node, text):
+        _check(part, text, known, names)
+
+
+def _parts(node: ast.AST, text: str) -> Sequence[ast.AST]:
+    """The operands of a node that may stand in a formula."""
+    if isinstance(node, ast.BinOp) and type(node.op) in _PAIRS:
+        return node.left, node.right
+    if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.USub | ast.UAdd | ast.Not):
+        return (node.operand,)
+    if isinstance(node, ast.BoolOp):
+        return node.values
+    if isinstance(node, ast.Compare) and all(type(op) in _PAIRS for op in node.ops):
+        return node.left, *node.comparators
+    called = isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords
+    if called and node.func.id in FUNCTIONS:  # type: ignore[attr-defined]
+        return node.args  # type: ignore[attr-defined,no-any-return]
+    raise UsageError(
+        f"{text!r} is no plain formula",
+        f"{ast.unparse(node)} is not allowed in one",
+        f"use + - * / ** comparisons, and, or, not, {', '.join(FUNCTIONS)}",
+    )
+
+
+def _value(node: ast.AST, values: Mapping[str, Any]) -> Any:
+    if isinstance(node, ast.Constant):
+        return node.value
+    if isinstance(node, ast.Name):
+        return values[node.id]
+    if isinstance(node, ast.BinOp):
+        return _PAIRS[type(node.op)](_value(node.left, values), _value(node.right, values))
+    if isinstance(node, ast.UnaryOp):
+        inner = _value(node.operand, values)
+        if isinstance(node.op, ast.Not):
+            return np.logical_not(inner)
+        return -inner if isinstance(node.op, ast.USub) else inner
+    if isinstance(node, ast.BoolOp):
+        join = np.logical_and if isinstance(node.op, ast.And) else np.logical_or
+        return reduce(join, [_value(part, values) for part in node.values])
+    if isinstance(node, ast.Compare):
+        ends = [_value(part, values) for part in (node.left, *node.comparators)]
+        steps = zip(node.ops, pairwise(ends), strict=True)
+        return reduce(np.logical_and, [_PAIRS[type(sign)](*pair) for sign, pair in steps])
+    assert isinstance(node, ast.Call) and isinstance(node.func, ast.Name)
+    return FUNCTIONS[node.func.id](*(_value(part, values) for part in node.args))

@@ -1,0 +1,52 @@
+"""Values in the colours of a ramp, shaded if asked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.model import Band, Block, Raster
+from zembrel.raster.relief import NORTH_WEST, Sun, light
+from zembrel.raster.views.palette import RGB
+
+
+@dataclass(frozen=True, eq=False)
+class RampPainted:
+    """The first band of `source` in the colours of `table`, (n, 3) bytes from `low` to `high`.
+
+    cell: size along x and y in the unit of the values, if the surface is to be shaded.
+    """
+
+    source: Raster
+    table: npt.NDArray[np.uint8]
+    low: float
+    high: float
+    cell: tuple[float, float] | None = None
+    sun: Sun = NORTH_WEST
+
+    @property
+    def frame(self) -> Frame:
+        return self.source.frame
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        return RGB
+
+    def cells(self, pane: Pane) -> Block:
+        wide = pane.grown(1).meet(self.source.frame.pane) if self.cell else pane
+        assert wide is not None
+        block = self.source.cells(wide)
+        valid, values = block.valid_of(0), block.cells[0].astype(np.float64)
+        rows, columns = pane.within(wide)
+        inner = np.where(valid, values, self.low)[rows, columns]
+        place = (inner - self.low) / max(self.high - self.low, 1e-300) * (len(self.table) - 1)
+        colours = self.table[np.clip(np.floor(place + 0.5), 0, len(self.table) - 1).astype(int)]
+        if self.cell:
+            bright = light(values, valid, self.cell, self.sun)[rows, columns, None]
+            colours = np.clip(np.floor(colours * bright + 0.5), 0, 255).astype(np.uint8)
+        kept = valid[rows, columns]
+        return Block(np.ascontiguousarray(colours.transpose(2, 0, 1)), None if kept.all() else kept)

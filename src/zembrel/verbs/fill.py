@@ -1,0 +1,62 @@
+"""fill: close voids within a reach."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zembrel.errors import UsageError
+from zembrel.grid.frame import Frame
+from zembrel.raster.survey import Coverage
+from zembrel.raster.views.fill import Filled
+from zembrel.verbs.each import one_to_one
+from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.lengths import in_cells
+from zembrel.verbs.methods import codes_in
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.survey import seen
+from zembrel.verbs.write import Written, write
+
+FARTHEST = 1024  # cells
+
+
+def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt:
+    """Each input with its voids closed, as far as `reach` (cells, or a length) from valid cells.
+
+    Values are means of the valid cells around, weighted by the inverse square of distance; codes are taken
+    from the nearest. Raises UsageError without a reach, or for one too far.
+    """
+    if not reach:
+        raise UsageError(
+            "there is no reach", "voids are closed so far from valid cells", "add --reach 20 (cells) or 50m"
+        )
+    layers = open_layers(inputs, output.path)
+
+    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+        view = layer.raster
+        cells = _cells(reach, view.frame)
+        kind = codes_in(view)
+        before = Coverage()
+        if not output.dry_run:
+            before = seen(view, Coverage(), output.means)
+        written = write(Filled(view, cells, kind is not None), final, output)
+        how = f"nearest ({kind})" if kind else "mean by inverse square of distance"
+        chose = [how, f"reach {cells:.6g} cells"]
+        if not output.dry_run:
+            voids = view.frame.size - before.valid
+            left = view.frame.size - int(written.facts["valid"])
+            chose.append(f"{voids - left:,} of {voids:,} void cells closed, {left:,} lie deeper")
+        return written, chose
+
+    return one_to_one("fill", layers, output, make)
+
+
+def _cells(reach: str, frame: Frame) -> float:
+    cells = max(in_cells(reach, frame))
+    if not 1 <= cells <= FARTHEST:
+        raise UsageError(
+            f"--reach {reach} is {cells:.3g} cells",
+            f"voids are closed over 1 to {FARTHEST:,} cells",
+            "give another, or coarser cells first",
+        )
+    return cells

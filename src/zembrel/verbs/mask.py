@@ -1,0 +1,48 @@
+"""mask: blank where another layer is empty, or where a condition holds."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from zembrel.errors import UsageError
+from zembrel.raster.algebra import parse_formula
+from zembrel.raster.views.masked import Conditioned, band_names
+from zembrel.raster.views.outline import Blanked
+from zembrel.verbs.each import one_to_one
+from zembrel.verbs.inputs import Layer, open_input, open_layers
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.target import Target, brought
+from zembrel.verbs.write import Written, write
+
+
+def mask(
+    inputs: Inputs, output: Output, *, by: str | None = None, where: str | None = None, keep: bool = False
+) -> Receipt:
+    """Each input, blank where the layer `by` is invalid, or where the condition `where` holds.
+
+    where: plain algebra on the bands of `by`, or of the input itself without one; `value` is the first band.
+    keep: blank all other cells instead. Raises UsageError without either, or for a name that is no band.
+    """
+    if not by and not where:
+        raise UsageError(
+            "there is nothing to mask by",
+            "cells are blanked by a layer or a condition",
+            "add --by or --where",
+        )
+    layers = open_layers(inputs, output.path)
+    witness = open_input(Path(by), replace(inputs, bands=None, layer=None)) if by else None
+
+    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+        view, other = layer.raster, layer.raster
+        chose: list[str] = []
+        if witness is not None:
+            target = Target(view.frame, asked=Where(average_codes=True))
+            other, chose = brought(Layer(Path(str(by)), witness), target, "nearest")
+        condition = parse_formula(where, band_names(other)) if where else None
+        said = where if where else f"{by} is empty"
+        chose.append(f"blank where {'not ' if keep else ''}{said}" if where else f"blank where {said}")
+        return write(Blanked(view, Conditioned(other, condition), not keep), final, output), chose
+
+    return one_to_one("mask", layers, output, make)

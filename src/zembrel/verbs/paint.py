@@ -1,0 +1,80 @@
+"""paint: cells to georeferenced colours."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
+from zembrel.errors import UsageError
+from zembrel.grid.extent import ground
+from zembrel.measure import LENGTHS, show_number
+from zembrel.raster.legend import Legend
+from zembrel.raster.model import Raster
+from zembrel.raster.relief import NORTH_WEST, Sun
+from zembrel.raster.views.bands import Relabelled, select_bands
+from zembrel.raster.views.palette import expand_palette
+from zembrel.raster.views.ramp import RampPainted
+from zembrel.verbs.each import one_to_one
+from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.stretch import ends_of
+from zembrel.verbs.write import Written, write
+
+_COLOURS = 1024
+
+
+@dataclass(frozen=True)
+class Brush:
+    """Colours: a ramp's name or a legend; limits `LO,HI` in values or per cent; shade by a sun."""
+
+    ramp: str | None = None
+    legend: Legend | None = None
+    limits: str | None = None
+    shade: bool = False
+    sun: Sun = NORTH_WEST
+
+
+def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
+    """The first band of each input as red, green and blue on its own frame.
+
+    A legend's colours where there is one (and no ramp is asked for), else a ramp between the limits.
+    Raises UsageError for a ramp that is not there, or a legend for cells that are no codes.
+    """
+    check_ramp(brush.ramp)
+    layers = open_layers(inputs, output.path)
+
+    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+        view, chose = _painted(select_bands(layer.raster, (0,)), brush, output)
+        return write(view, final, output), chose
+
+    return one_to_one("paint", layers, output, make)
+
+
+def _painted(view: Raster, brush: Brush, output: Output) -> tuple[Raster, list[str]]:
+    band = view.bands[0]
+    if brush.legend is not None:
+        if band.dtype.kind not in "iu":
+            raise UsageError(
+                f"a legend for {band.type} cells",
+                "classes are whole numbers",
+                "use --ramp, or convert --round",
+            )
+        view = Relabelled(view, (replace(band, legend=brush.legend),))
+    if view.bands[0].legend is not None and brush.ramp is None:
+        return expand_palette(view), ["legend colours"]
+    ramp = brush.ramp or default_ramp(band)
+    low, high = ends_of(view, brush.limits or "0%,100%", output.means)
+    table = (np.asarray(colour_map(ramp)(np.linspace(0, 1, _COLOURS)))[:, :3] * 255 + 0.5).astype(np.uint8)
+    cell = None
+    if brush.shade:
+        per_x, per_y = ground(view.frame)
+        metres = LENGTHS.get(band.unit, 1.0) if band.unit else 1.0
+        scale = float(metres) * (band.scale or 1.0)
+        cell = view.frame.cell[0] * per_x / scale, view.frame.cell[1] * per_y / scale
+    chose = [f"ramp {ramp}", f"from {show_number(low)} to {show_number(high)}"]
+    chose += [f"shaded, sun at {brush.sun.azimuth:g} deg, {brush.sun.altitude:g} deg high"] if cell else []
+    return RampPainted(view, table, low, high, cell, brush.sun), chose
