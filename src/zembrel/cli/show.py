@@ -83,6 +83,20 @@ def paint(
     return verb.paint(inputs, output, verb.Brush(ramp, classes, limits, shade, Sun(azimuth, altitude)))
 
 
+def check(
+    inputs: Inputs,
+    rules: Annotated[
+        str | None, typer.Option("--rules", metavar="LIST", help="Only these: tiff, geotiff, cog.")
+    ] = None,
+    faults_only: Annotated[bool, typer.Option("--faults-only", help="Leave out what is obeyed.")] = False,
+) -> Any:
+    """Does a file obey the rules of its format? TIFF, GeoTIFF and the cloud-optimized layout, item by item;
+    exit code 1 if not."""
+    from zembrel.verbs import check as verb
+
+    return verb.check(inputs, rules=rules, faults_only=faults_only)
+
+
 def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
     try:
         one, other = (kind(part) for part in text.split(sign))
@@ -95,7 +109,9 @@ def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
     return one, other
 
 
+_READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "bands")
 COMMANDS = {
+    "check": Command(check, "zembrel check island.tif", _READ_ALONE),
     "draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png", _NOT_HERE),
     "paint": Command(paint, "zembrel paint relief.tif --shade --out relief-colours.tif", ("bands", "type")),
 }

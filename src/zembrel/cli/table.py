@@ -44,6 +44,7 @@ VERBS: dict[str, Row] = {
     "reproject": Row(CHANGE, "a new CRS", "zembrel.cli.change"),
     "convert": Row(CHANGE, "another format or cell type", "zembrel.cli.change"),
     "paint": Row(DERIVE, "cells to georeferenced colours", "zembrel.cli.show"),
+    "check": Row(CHECK, "does a file obey its format's rules?", "zembrel.cli.show"),
     "draw": Row(CHECK, "a picture with ramp or legend and a scale bar", "zembrel.cli.show"),
     "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
 }
@@ -51,6 +52,7 @@ SYNONYMS = {
     "clip": ("crop", "cut", "trim", "extract"),
     "mask": ("blank", "null", "erase"),
     "fill": ("interpolate", "patch", "close"),
+    "check": ("validate", "verify", "lint"),
     "paint": ("colour", "color", "colorize", "shade"),
     "tile": ("split", "chop", "sheets"),
     "mosaic": ("merge", "join", "stitch", "combine"),
