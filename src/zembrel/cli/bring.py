@@ -67,7 +67,55 @@ def stack(inputs: Inputs, where: Where, output: Output, method: Method = "auto")
     return verb.stack(inputs, where, output, method=method)
 
 
+def pin(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    ties: Annotated[
+        str | None,
+        typer.Option("--ties", metavar="CSV", help="Tie points: column,row,x,y[,name]; or the file's own."),
+    ] = None,
+    model: Annotated[
+        str | None,
+        typer.Option(
+            "--model",
+            metavar="NAME",
+            help="affine, polynomial2, polynomial3 or spline; by the number of points.",
+        ),
+    ] = None,
+    table: Annotated[
+        str | None,
+        typer.Option("--table", metavar="CSV", help="Residual and leave-one-out error of each point."),
+    ] = None,
+    method: Method = "auto",
+) -> Any:
+    """Place a scanned map by tie points. Columns and rows count from its upper left corner, x and y are in
+    --crs. Residuals are shown, and a point that does not go with the others is named."""
+    from zembrel.verbs import pin as verb
+
+    return verb.pin(inputs, where, output, verb.Pins(ties, model, table, method))
+
+
 COMMANDS = {
     "mosaic": Command(mosaic, "zembrel mosaic ortho/ --trim-collar --out island.tif", ("keep_going",)),
+    "pin": Command(
+        pin,
+        "zembrel pin sketch.png --ties ties.csv --crs EPSG:32626 --out sketch.tif",
+        (
+            "within",
+            "within_where",
+            "reach",
+            "mask",
+            "strict_crs",
+            "shift_grid",
+            "height_grid",
+            "epoch",
+            "z_unit",
+            "from_z_unit",
+            "keep_going",
+            "from_crs",
+            "force_crs",
+        ),
+    ),
     "stack": Command(stack, "zembrel stack red.tif green.tif blue.tif --out rgb.tif", ("keep_going",)),
 }

@@ -34,6 +34,7 @@ VERBS: dict[str, Row] = {
     "frame": Row(WHERE, "make, show and save a frame", "zembrel.cli.where"),
     "crs": Row(WHERE, "find, show and fit coordinate reference systems", "zembrel.cli.place"),
     "coords": Row(WHERE, "coordinates of one CRS into another", "zembrel.cli.place"),
+    "pin": Row(BRING, "place a scanned map by tie points", "zembrel.cli.bring"),
     "mosaic": Row(BRING, "many layers into one", "zembrel.cli.bring"),
     "stack": Row(BRING, "several layers as bands of one", "zembrel.cli.bring"),
     "clip": Row(CHANGE, "keep an area", "zembrel.cli.change"),
@@ -50,6 +51,7 @@ VERBS: dict[str, Row] = {
 }
 SYNONYMS = {
     "clip": ("crop", "cut", "trim", "extract"),
+    "pin": ("georeference", "rectify", "rubbersheet"),
     "mask": ("blank", "null", "erase"),
     "fill": ("interpolate", "patch", "close"),
     "check": ("validate", "verify", "lint"),

@@ -36,6 +36,14 @@ STEPS = (
         " --height-grid geoid.gtx --out above.tif --replace",
     ),
     ("Class codes are never averaged.", "resample landcover.tif --cell 40m --out cover40.tif --replace"),
+    (
+        "A scanned sketch map is tied down; one of its points was miscopied, and is named.",
+        "pin sketch.png --ties sketch-ties.csv --crs EPSG:32626 --out sketch.tif --replace",
+    ),
+    (
+        "Sheets of 2 km for the field, with their index.",
+        "tile island.tif --size 2km --index sheets/sheets.geojson --out sheets/ --replace",
+    ),
     ("Pictures, to look at what was made.", "draw island.tif --out island.png --replace"),
     ("", "draw web.tif --out web.png --replace"),
     ("", "draw relief.tif --shade --out relief.png --replace"),

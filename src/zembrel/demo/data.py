@@ -10,6 +10,7 @@ import shapely
 
 from zembrel.demo import island
 from zembrel.demo.scenes import HOME, LEGEND, Geoid, LandCover, Photo, Relief, places
+from zembrel.demo.sketch import Sketch, ties
 from zembrel.features.geojson import write_geojson
 from zembrel.features.table import FeatureTable
 from zembrel.formats.legendfile import write_legend
@@ -78,6 +79,7 @@ def rasters() -> Iterator[tuple[Path, Raster]]:
     yield Path("landcover.tif"), LandCover(snapped(by_code(HOME), _ground(), (COVER_CELL,) * 2))
     degrees = snapped(by_code(4326), _AROUND, (GEOID_MESH,) * 2, registration="node")
     yield Path("geoid.gtx"), Geoid(degrees)
+    yield Path("sketch.png"), Sketch()
 
 
 def texts() -> Iterator[tuple[Path, str]]:
@@ -85,6 +87,7 @@ def texts() -> Iterator[tuple[Path, str]]:
     yield Path("coast.geojson"), write_geojson(coast())
     yield Path("places.geojson"), write_geojson(_places())
     yield Path("landcover.legend.toml"), write_legend(LEGEND)
+    yield Path("sketch-ties.csv"), ties()
     yield Path("zembrel.toml"), 'places = "places.geojson"\n'
 
 

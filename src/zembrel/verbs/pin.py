@@ -1,0 +1,220 @@
+"""pin: place a scanned map by tie points."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zembrel.errors import InputError, UsageError
+from zembrel.formats import identify
+from zembrel.formats.tiff.ties import tie_points
+from zembrel.geodesy.crs import CRS
+from zembrel.grid.frame import Affine, Frame, snapped
+from zembrel.grid.pinning import Fit, Pinning, Ties, check_model, judged, pinned
+from zembrel.measure import parse_cell
+from zembrel.raster.model import Raster
+from zembrel.raster.views.pinned import pin as pin_view
+from zembrel.raster.views.place import Reframed
+from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.methods import choose_method
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt, frame_items, show_table, unit_sign
+from zembrel.verbs.tables import csv_text
+from zembrel.verbs.within import load_frame, parse_crs_phrase
+from zembrel.verbs.write import write
+
+COLUMNS = ("column", "row", "x", "y")
+_EDGE = 64  # places along each edge of the picture that are carried to find its extent
+
+
+@dataclass(frozen=True)
+class Pins:
+    """ties: a CSV file with `column,row,x,y[,name]`; model: how the picture may be bent; table: residuals."""
+
+    ties: str | None = None
+    model: str | None = None
+    table: str | None = None
+    method: str = "auto"
+
+
+def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
+    """Place one picture on a frame by tie points: columns and rows count from its upper left corner.
+
+    Without a model: affine for up to 5 points, a polynomial of second order from 8, a spline from 15.
+    Raises InputError where points do not determine the model, UsageError without points or a CRS.
+    """
+    layers = open_layers(inputs, output.path)
+    if len(layers) != 1:
+        raise UsageError(f"pin places one picture, not {len(layers)}", "each has its own ties", "name one")
+    layer = layers[0]
+    ties = _read_ties(Path(pins.ties)) if pins.ties else _own_ties(layer)
+    model = pins.model or _fitting_model(len(ties.names))
+    check_model(model)
+    pinning, fit = pinned(ties, model), judged(ties, model)
+    frame = _frame(layer.raster, ties, model, where)
+    method, why = choose_method(pins.method, _placed(layer.raster, ties, frame), frame, where.average_codes)
+    view = pin_view(layer.raster, frame, pinning, str(method))
+    written = write(view, output.path, output)
+    rows = _rows(ties, fit, pinning, frame)
+    if pins.table and not output.dry_run:
+        _write_table(Path(pins.table), rows, output)
+    chose = [f"model {model} through {len(ties.names)} points", f"method {method} ({why})", *written.chose]
+    lines = (
+        ("frame", frame_items(frame)),
+        ("chose", tuple(chose)),
+        ("checks", (*_judgement(ties, fit, frame, pinning), *written.checks)),
+        ("plan" if output.dry_run else "wrote", written.wrote),
+    )
+    facts: dict[str, Any] = {
+        "inputs": [str(layer.path)],
+        "model": model,
+        "points": [dict(zip(_HEADER, row, strict=True)) for row in rows],
+        "suspect": None if fit.suspect is None else ties.names[fit.suspect],
+        "results": [written.facts],
+    }
+    return Receipt("pin", f"{layer.path} -> {output.out}", lines, facts, data=_shown(rows, frame))
+
+
+def _read_ties(path: Path) -> Ties:
+    """Raises InputError naming the line that is no tie point."""
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            rows = list(csv.DictReader(file))
+    except (OSError, UnicodeDecodeError, csv.Error) as exc:
+        raise InputError(f"{path} cannot be read", str(exc), "check --ties") from exc
+    if not rows or any(name not in rows[0] for name in COLUMNS):
+        found = ", ".join(map(str, rows[0])) if rows else "nothing"
+        raise InputError(
+            f"{path} is no list of tie points",
+            f"its first line has {found}",
+            "begin it with column,row,x,y and one point on each further line",
+        )
+    places = np.empty((len(rows), 4))
+    for number, row in enumerate(rows):
+        try:
+            places[number] = [float(row[name]) for name in COLUMNS]
+        except (TypeError, ValueError) as exc:
+            raise InputError(
+                f"line {number + 2} of {path} is no tie point", f"{exc}", "four numbers are needed"
+            ) from exc
+        if not np.isfinite(places[number]).all():
+            raise InputError(f"line {number + 2} of {path} is no place", "it is not finite", "correct it")
+    names = tuple(str(row.get("name") or number) for number, row in enumerate(rows, 1))
+    return Ties(places[:, 2:], places[:, :2], names)
+
+
+def _own_ties(layer: Layer) -> Ties:
+    """Those that the file itself holds. Raises UsageError if there are none."""
+    found = tie_points(layer.path) if identify(layer.path) == "geotiff" else np.empty((0, 4))
+    if len(found) < 3:
+        raise UsageError(
+            f"there are no tie points for {layer.path}",
+            "the file itself holds none",
+            "add --ties ties.csv with column,row,x,y on each line",
+        )
+    return Ties(found[:, 2:], found[:, :2], tuple(str(n) for n in range(1, len(found) + 1)))
+
+
+def _fitting_model(count: int) -> str:
+    return "affine" if count < 8 else "polynomial2" if count < 15 else "spline"
+
+
+def _frame(picture: Raster, ties: Ties, model: str, where: Where) -> Frame:
+    """The asked frame, or the smallest north-up one that holds the whole picture at its resolution."""
+    if where.onto:
+        return load_frame(Path(where.onto))
+    crs = _crs(picture, where)
+    columns, rows = picture.frame.columns, picture.frame.rows
+    way, end = np.linspace(0, 1, _EDGE), np.ones(_EDGE)
+    col = np.concatenate([way, end, way, 0 * end]) * columns
+    row = np.concatenate([0 * end, way, end, way]) * rows
+    back = pinned(ties.reversed(), model)
+    x, y = back(col, row)
+    bounds = float(x.min()), float(y.min()), float(x.max()), float(y.max())
+    if where.cell:
+        across, along = parse_cell(where.cell)
+        cell = across.in_unit(crs.unit.kind, crs.unit.factor), along.in_unit(crs.unit.kind, crs.unit.factor)
+    else:
+        size = _native(ties)
+        cell = size, size
+    return snapped(crs, bounds, cell)
+
+
+def _crs(picture: Raster, where: Where) -> CRS:
+    crs = parse_crs_phrase(where.crs) if where.crs else picture.frame.crs
+    if crs is None:
+        raise UsageError(
+            "nobody says which CRS the ties are in", "x and y have no place without it", "add --crs CRS"
+        )
+    return crs
+
+
+def _placed(picture: Raster, ties: Ties, frame: Frame) -> Raster:
+    """The picture with cells as large as they are on the ground, whatever its place."""
+    size = _native(ties)
+    own = Frame(frame.crs, Affine(0.0, 0.0, size, -size), picture.frame.columns, picture.frame.rows)
+    return Reframed(picture, own)
+
+
+def _native(ties: Ties) -> float:
+    """Ground units of one cell of the picture, of the best affine; to three digits."""
+    plane = np.column_stack([np.ones(len(ties.names)), ties.picture])
+    slopes = np.linalg.lstsq(plane, ties.ground, rcond=None)[0][1:]
+    size = float(np.sqrt(abs(np.linalg.det(slopes))))
+    return float(f"{size:.3g}")
+
+
+_HEADER = ("name", *COLUMNS, "residual", "left_out")
+
+
+def _rows(ties: Ties, fit: Fit, pinning: Pinning, frame: Frame) -> list[list[Any]]:
+    return [
+        [
+            name, *picture, *ground, residual, None if np.isnan(missed) else missed,
+        ]
+        for name, picture, ground, residual, missed in zip(
+            ties.names, ties.picture.tolist(), ties.ground.tolist(), fit.residuals.tolist(),
+            fit.left_out.tolist(), strict=True,
+        )
+    ]  # fmt: skip
+
+
+def _shown(rows: Sequence[Sequence[Any]], frame: Frame) -> str:
+    """The points as a table: residual and leave-one-out error in cells of the picture."""
+    table = [["point", "column", "row", "x", "y", "residual", "left out"]]
+    for name, column, row, x, y, residual, left_out in rows:
+        missed = "-" if left_out is None else f"{left_out:.2f}"
+        table.append(
+            [str(name), f"{column:.2f}", f"{row:.2f}", f"{x:.10g}", f"{y:.10g}", f"{residual:.2f}", missed]
+        )
+    return show_table(table)
+
+
+def _judgement(ties: Ties, fit: Fit, frame: Frame, pinning: Pinning) -> list[str]:
+    size, unit = _native(ties), unit_sign(frame.crs)
+    rms = float(np.sqrt((fit.residuals**2).mean()))
+    said = [f"residuals {rms:.2f} cells rms ({rms * size:.3g} {unit}), worst {fit.residuals.max():.2f}"]
+    known = fit.left_out[np.isfinite(fit.left_out)]
+    if known.size:
+        said.append(f"left out one by one {float(np.sqrt((known**2).mean())):.2f} cells rms")
+    else:
+        said.append("no point to spare: nothing proves them")
+    if fit.suspect is not None:
+        said.append(
+            f"point {ties.names[fit.suspect]} seems wrong: the others miss it by "
+            f"{fit.left_out[fit.suspect]:.1f} cells"
+        )
+    return said
+
+
+def _write_table(path: Path, rows: Sequence[Sequence[Any]], output: Output) -> None:
+    from zembrel.engine.commit import Staging
+
+    with Staging(output.replace) as staging:
+        staging.write_text(path, csv_text(_HEADER, rows))
+        staging.publish()
