@@ -19,6 +19,7 @@ from zembrel.errors import InputError, UsageError, nearest_name
 Array = npt.NDArray[np.float64]
 MODELS = {"affine": 3, "polynomial2": 6, "polynomial3": 10, "spline": 3}  # and the least number of points
 _SUSPECT = 6.0  # times the usual error beyond which a point is called bad
+_FEW_SPARE = 10.0
 _CANDIDATES = 6  # points of a spline that are tried for being the cause of large errors
 _LEAST_SUSPECT = 1.0  # cells that such a point misses by at least
 
@@ -158,7 +159,8 @@ def _usual(ties: Ties, model: str, fit: Callable[[Ties, str], Pinning], left_out
         return np.inf
     spread = float(np.sqrt((_missed(fit(others, model), others) ** 2).sum() / spare))
     own = _missed(fit(ties, model), ties)[worst]
-    return spread * float(np.sqrt(left_out[worst] / max(own, 1e-12)))
+    few = 1 + _FEW_SPARE / spare  # a spread known from few numbers is soon too small
+    return few * spread * float(np.sqrt(left_out[worst] / max(own, 1e-12)))
 
 
 def _cause(ties: Ties, model: str, fit: Callable[[Ties, str], Pinning], left_out: Array) -> int:
