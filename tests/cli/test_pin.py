@@ -81,7 +81,7 @@ def test_a_function_of_the_model_is_found_exactly(model: str) -> None:
 @pytest.mark.parametrize("bad", [0, 7, 13])
 def test_a_bad_point_is_named_and_no_good_one(model: str, bad: int) -> None:
     way = turned if model == "affine" else bent
-    points = ties(way, 20 if model == "spline" else 16, seed=bad + 3)
+    points = ties(way, 26, seed=bad + 3)
     points = points._replace(
         picture=points.picture + np.random.default_rng(bad).normal(0, 0.2, points.picture.shape)
     )

@@ -32,10 +32,14 @@ from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.overlap import RULES, Piece
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.place import Place, crop, place
+from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.reproject import on_frame
 
 ROWS, COLUMNS = 83, 71
 VALID = random_cells(ROWS, COLUMNS, seed=5) > 30
+
+
+PALETTE = Legend.of(Entry(n, "", (n * 51, 255 - n * 40, (n * 97) % 256)) for n in range(6))
 
 
 def photo(masked: bool = True) -> ArrayRaster:
@@ -69,6 +73,7 @@ VIEWS = {
         for method in ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode", "median", "sum")
     },
     "reproject shrinking": lambda: on_frame(photo(), other_frame(cell=41.0), "cubic"),
+    **{f"palette {dither}": lambda dither=dither: Quantized(photo(), PALETTE, dither) for dither in DITHERS},
     "reproject floats": lambda: on_frame(raster(random_cells(ROWS, COLUMNS, kind="float32")), other_frame(), "bilinear"),
     "reproject to degrees": lambda: on_frame(photo(masked=False), other_frame(4326, 1e-4), "bilinear"),
 }  # fmt: skip

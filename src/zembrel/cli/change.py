@@ -106,6 +106,15 @@ def convert(
         bool, typer.Option("--clamp", help="Hold values at the ends of the type's range.")
     ] = False,
     rgb: Annotated[bool, typer.Option("--rgb", help="Palette to colour bands.")] = False,
+    palette: Annotated[
+        str | None,
+        typer.Option(
+            "--palette", metavar="N|LEGEND", help="Colour bands to a palette of N, or to a given one."
+        ),
+    ] = None,
+    dither: Annotated[
+        str, typer.Option("--dither", metavar="NAME", help="With --palette: diffusion, ordered or none.")
+    ] = "diffusion",
     each_band: Annotated[bool, typer.Option("--each-band", help="A file for each band.")] = False,
     z_unit: Annotated[str | None, option("z_unit")] = None,
     from_z_unit: Annotated[str | None, option("from_z_unit")] = None,
@@ -113,7 +122,9 @@ def convert(
     """Another format or cell type. What would lose values is refused unless you say how."""
     from zembrel.verbs import convert as verb
 
-    values = verb.Values(stretch, rounded, clamp, rgb, Where(z_unit=z_unit, from_z_unit=from_z_unit))
+    values = verb.Values(
+        stretch, rounded, clamp, rgb, palette, dither, Where(z_unit=z_unit, from_z_unit=from_z_unit)
+    )
     return verb.convert(inputs, output, values, each_band=each_band)
 
 

@@ -8,11 +8,14 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import RefusedError, UsageError, nearest_name
+from zembrel.formats.legendfile import read_legend
 from zembrel.measure import show_number
 from zembrel.raster.fit import Fit
 from zembrel.raster.model import TYPES, Raster, shared_type
+from zembrel.raster.quantize import ColourCounts, median_cut
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.palette import expand_palette
+from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.verbs.aids import in_z_unit
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.inputs import Layer, open_layers
@@ -35,6 +38,8 @@ class Values:
     rounded: bool = False
     clamp: bool = False
     rgb: bool = False
+    palette: str | None = None  # a number of colours, or a legend file
+    dither: str = "diffusion"
     heights: Where = field(default_factory=Where)
 
 
@@ -53,11 +58,42 @@ def convert(inputs: Inputs, output: Output, values: Values, *, each_band: bool =
         if values.rgb:
             view = expand_palette(view)
             chose.append("palette to colour bands")
+        if values.palette:
+            view, said = _in_few_colours(layer.path, view, values, output)
+            chose.append(said)
         view, changed = in_z_unit(view, values.heights)
         view, more = _typed(layer.path, view, output, values)
         return write(view, final, replace(output, type=None)), chose + changed + more
 
     return one_to_one("convert", layers, output, make)
+
+
+def _in_few_colours(path: Path, view: Raster, values: Values, output: Output) -> tuple[Raster, str]:
+    """`view` in a palette, and what that is. Raises UsageError or RefusedError."""
+    if values.dither not in DITHERS:
+        raise UsageError(
+            f"--dither {values.dither}", "errors are spread or not", nearest_name(values.dither, DITHERS)
+        )
+    if len(view.bands) < 3 or shared_type(view.bands[:3]).name != "uint8":
+        kinds = f"{len(view.bands)} band(s) of {shared_type(view.bands).name}"
+        raise RefusedError(
+            f"{path} has {kinds}",
+            "a palette is made for red, green and blue of 8 bits",
+            "choose three with --bands, and use --stretch 2%,98% --type uint8 first",
+        )
+    how = f"dither {values.dither}"
+    if not str(values.palette).isdigit():
+        legend = read_legend(Path(str(values.palette)))
+        if any(not 0 <= entry.code < 256 for entry in legend.entries):
+            raise UsageError(
+                f"{values.palette} has codes above 255", "a palette has 256 at most", "renumber them"
+            )
+        return Quantized(view, legend, values.dither), f"{len(legend.entries)} given colours, {how}"
+    most = int(str(values.palette))
+    if not 2 <= most <= 256:
+        raise UsageError(f"--palette {most}", "a palette has 2 to 256 colours", "write --palette 64")
+    palette = median_cut(seen(view, ColourCounts(), output.means), most)
+    return Quantized(view, palette, values.dither), f"{len(palette.entries)} colours by median cut, {how}"
 
 
 def _bands_apart(layers: list[Layer], output: Output) -> tuple[list[Layer], Output]:
