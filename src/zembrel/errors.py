@@ -62,3 +62,12 @@ def nearest_name(wanted: str, known: Iterable[str]) -> str:
     names = sorted(known)
     close = get_close_matches(wanted, names, n=1, cutoff=0.6)
     return f"did you mean {close[0]}?" if close else "known are " + ", ".join(names)
+
+
+def out_of_memory(count: int) -> ResourceError:
+    """The error for `count` bytes (0: nobody knows how many) that there is no room for."""
+    return ResourceError(
+        f"there is no memory for {count:,} bytes" if count else "there is not enough memory",
+        "a file may claim more than it holds, or too much runs here at once",
+        "check the file, add --memory 64MB or --workers 1, or end other programs",
+    )

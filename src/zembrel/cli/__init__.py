@@ -51,6 +51,10 @@ def _guarded(arguments: list[str]) -> int:
         from zembrel.cli.grammar import as_usage_error
 
         return _say(as_usage_error(exc), arguments)
+    except MemoryError:
+        from zembrel.errors import out_of_memory
+
+        return _say(out_of_memory(0), arguments)
     except KeyboardInterrupt:
         return _stopped("interrupted", INTERRUPTED)
     except Terminated:

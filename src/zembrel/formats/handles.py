@@ -35,16 +35,27 @@ class FileHandles:
         self._open: OrderedDict[Path, int] = OrderedDict()
         self._busy: dict[int, int] = {}
 
-    def read(self, path: Path, offset: int, count: int) -> bytes:
-        """`count` bytes of `path` from `offset`; fewer at the end of the file. Raises InputError."""
+    def read(self, path: Path, offset: int, count: int, due: Stamp | None = None) -> bytes:
+        """`count` bytes of `path` from `offset`; fewer at the end of the file.
+
+        Raises InputError if it cannot be read, or its stamp is not the one `due`.
+        """
         try:
             descriptor = self._take(path)
             try:
-                return os.pread(descriptor, count, offset)
+                data = os.pread(descriptor, count, offset)
+                now = stamp(os.fstat(descriptor)) if due is not None else None
             finally:
                 self._give_back(descriptor)
         except OSError as exc:
             raise cannot_read(path, exc) from exc
+        if now != due:
+            raise InputError(
+                f"{path} was changed while it was read",
+                "the result would be part old, part new",
+                "start again once it is complete",
+            )
+        return data
 
     def _take(self, path: Path) -> int:
         with self._lock:

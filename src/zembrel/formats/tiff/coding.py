@@ -19,6 +19,8 @@ _WHOLE_BYTES = {"u1", "u2", "u4", "u8", "i1", "i2", "i4", "i8", "f2", "f4", "f8"
 _COMPLEX = (5, 6)  # sample formats
 _JPEG_SPACES = {tags.YCBCR: ("YCBCR", "RGB"), tags.RGB: ("RGB", "RGB"), tags.CMYK: ("CMYK", "CMYK")}
 _BY_SAMPLES: dict[int, str | None] = {1: "GRAYSCALE", 3: "RGB", 4: "CMYK"}
+# How many bytes one can at most stand for: RFC 1951 (258 bytes from 2 bits), TIFF 6.0, sections 9 and 13.
+_MOST_RATIO = {"none": 4, "deflate": 1040, "packbits": 65, "lzw": 4096}
 _MOST_PACKED_BITS = 32
 _INVERTED_BITS = 8  # images of so few bits whose 0 is white are pictures
 
@@ -125,6 +127,14 @@ def _number(text: str) -> float | None:
         return float(text)
     except ValueError:
         return None
+
+
+def check_ratio(coding: Coding, count: int, shape: tuple[int, int, int]) -> None:
+    """Raise ValueError if `count` bytes cannot hold a segment of `shape`, before room is made for it."""
+    most = _MOST_RATIO.get(coding.compression)
+    due = int(np.prod(shape)) * coding.bits // 8
+    if most is not None and due > (count + 64) * most:
+        raise ValueError(f"{count:,} bytes cannot hold {due:,}")
 
 
 def decoded(coding: Coding, data: bytes, shape: tuple[int, int, int]) -> Cells:

@@ -45,8 +45,9 @@ class Container:
 
     def read(self, offset: int, count: int, part: str) -> bytes:
         """Exactly `count` bytes. Raises InputError naming the `part` if the file ends before."""
-        data = file_handles.read(self.path, offset, count) if 0 <= offset < self.size else b""
-        if len(data) != count:
+        inside = 0 <= offset and 0 <= count <= self.size - offset  # before room is made for what is claimed
+        data = file_handles.read(self.path, offset, count, self.stamp) if inside else b""
+        if not inside or len(data) != count:
             raise broken(self.path, f"its {part} at byte {offset:,} runs past the end at {self.size:,}")
         return data
 
@@ -78,7 +79,10 @@ class Directory:
     def number_of(self, tag: int, default: int | None = None) -> int:
         """The first number of `tag`. Raises InputError if it is absent and there is no default."""
         if tag in self.entries and self.entries[tag].many:
-            return int(self.values(tag)[0])
+            value = self.values(tag)[0]
+            if np.isfinite(value):
+                return int(value)
+            raise broken(self.container.path, f"tag {tag} of directory {self.number} is {value}")
         if default is None:
             raise broken(self.container.path, f"directory {self.number} lacks the required tag {tag}")
         return default

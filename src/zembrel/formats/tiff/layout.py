@@ -94,6 +94,7 @@ def read_layout(directory: Directory) -> Layout:
         layout = _with(layout, offsets=layout.offsets, counts=np.array([size], np.int64))
     if len(layout.offsets) < due or len(layout.counts) < due:
         raise broken(path, f"{due:,} segments are due, {len(layout.offsets):,} are listed")
+    layout = _with(layout, offsets=layout.offsets[:due], counts=layout.counts[:due])
     return _cut_raw_strips(layout)
 
 

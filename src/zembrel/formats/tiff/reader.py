@@ -8,10 +8,11 @@ from typing import Any
 
 import numpy as np
 
+from zembrel.errors import out_of_memory
 from zembrel.formats.blockcache import block_cache
 from zembrel.formats.tiff import colours, tags
 from zembrel.formats.tiff.codecs import DECODE_ERRORS
-from zembrel.formats.tiff.coding import decoded
+from zembrel.formats.tiff.coding import check_ratio, decoded
 from zembrel.formats.tiff.colours import Model
 from zembrel.formats.tiff.directory import Directory, broken
 from zembrel.formats.tiff.layout import Layout, read_layout
@@ -53,7 +54,7 @@ class TiffRaster:
         """Raises InputError if a segment is missing, cut short or cannot be decoded."""
         own = [*self.picked] if self.model is None else self._colour_samples
         wanted = own if self.alpha is None else [*own, self.alpha]
-        cells = np.empty((len(wanted), *pane.shape), self.layout.dtype)
+        cells = self._room(len(wanted), pane)
         holes = self._read(pane, wanted, cells)
         if self.alpha is not None:
             alpha, cells = cells[-1], cells[:-1]
@@ -69,6 +70,13 @@ class TiffRaster:
             valid = both(valid, self._masked(pane))
         valid = both(valid, holes)
         return Block(cells, None if valid is None or valid.all() else valid)
+
+    def _room(self, samples: int, pane: Pane) -> Cells:
+        """Space for cells. Raises ResourceError if there is not so much."""
+        try:
+            return np.empty((samples, *pane.shape), self.layout.dtype)
+        except MemoryError as exc:
+            raise out_of_memory(samples * pane.size * self.layout.dtype.itemsize) from exc
 
     @property
     def _colour_samples(self) -> list[int]:
@@ -120,7 +128,10 @@ class TiffRaster:
         data = container.read(int(layout.offsets[index]), int(layout.counts[index]), f"segment {index}")
         shape = layout.shape(row)
         try:
+            check_ratio(layout.coding, len(data), shape)
             return decoded(layout.coding, data, shape)
+        except MemoryError as exc:
+            raise out_of_memory(int(np.prod(shape)) * layout.dtype.itemsize) from exc
         except DECODE_ERRORS as exc:
             raise broken(container.path, f"segment {index} does not decode: {exc}") from exc
 

@@ -48,7 +48,7 @@ SHORT, LONG, DOUBLE, ASCII, LONG8 = 3, 4, 12, 2, 16
 
 # Field types: number -> NumPy code. 5 and 10 are fractions, read as pairs of integers.
 FIELD_TYPES = {
-    1: "u1", 2: "S1", 3: "u2", 4: "u4", 5: "u4", 6: "i1", 7: "u1", 8: "i2", 9: "i4", 10: "i4",
+    1: "u1", 2: "u1", 3: "u2", 4: "u4", 5: "u4", 6: "i1", 7: "u1", 8: "i2", 9: "i4", 10: "i4",
     11: "f4", 12: "f8", 13: "u4", 16: "u8", 17: "i8", 18: "u8",
 }  # fmt: skip
 FRACTIONS = (5, 10)
