@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+import tifffile
+from PIL import Image
 
 from program import Program
 from rasters import frame, random_cells, raster, save
@@ -120,3 +122,38 @@ def test_paint_by_a_legend_and_refusals(program: Program) -> None:
         ("mask", "c.tif", "--where", "valeu > 3"),
     ):  # fmt: skip
         program.refuses(2, *words, "--out", "x.tif")
+
+
+@pytest.mark.parametrize("ending", ["tif", "png"])
+def test_a_feathered_edge_fades_over_its_width(program: Program, ending: str) -> None:
+    """Around a circle opacity grows by the distance from its outline; what lies outside is invalid."""
+    save(program.folder / "p.tif", raster(random_cells(3, 120, 120)))
+    area = "circle:730600,5099400,400"
+    program("clip", "p.tif", "--within", area, "--feather", "100m", "--out", f"f.{ending}")
+    stored = (
+        tifffile.imread(program.folder / "f.tif")
+        if ending == "tif"
+        else np.asarray(Image.open(program.folder / "f.png"))
+    )
+    assert stored.shape == (80, 80, 4)
+    rows, cols = np.mgrid[:80, :80] + 0.5
+    from_edge = 40 - np.hypot(rows - 40, cols - 40)
+    wanted = np.clip(from_edge / 10, 0, 1) * 255
+    assert np.abs(stored[..., 3] - wanted).max() < 45
+    assert (stored[..., 3] == 255)[from_edge > 11].all() and (stored[..., 3] == 0)[from_edge < -1].all()
+    np.testing.assert_array_equal(
+        stored[30:50, 30:50, :3], random_cells(3, 120, 120)[:, 50:70, 50:70].transpose(1, 2, 0)
+    )
+    _, valid = read(program.folder / f"f.{ending}")
+    np.testing.assert_array_equal(valid, stored[..., 3] > 0)
+    for words in (("--within", "730100,5099100,730400,5099400"), ("--within", area, "--outside")):
+        program.refuses(2, "clip", "p.tif", *words, "--feather", "5", "--out", "x.tif")
+
+
+def test_a_plan_tells_what_would_be_read_and_lost(program: Program) -> None:
+    save(program.folder / "h.tif", raster(HEIGHTS))
+    said = program("resample", "h.tif", "--cell", "40m", "--out", "x.tif", "--dry-run").err
+    assert "reads" in said and "1 input" in said and "4 times as large as native: detail is lost" in said
+    assert "memory about" in said and "free" in said and not (program.folder / "x.tif").exists()
+    said = program("resample", "h.tif", "--cell", "2m", "--out", "x.tif", "--dry-run").err
+    assert "5 times as small as native: detail is made up" in said

@@ -20,13 +20,19 @@ def clip(
         bool, typer.Option("--touching", help="Keep every cell that the outline meets.")
     ] = False,
     outside: Annotated[bool, typer.Option("--outside", help="Keep what lies outside instead.")] = False,
+    feather: Annotated[
+        str | None,
+        typer.Option("--feather", metavar="CELLS|LENGTH", help="Let an alpha band fade in from the outline."),
+    ] = None,
     method: Method = "auto",
 ) -> Any:
     """Keep an area. Native cells stay as they are unless --onto, --cell or --crs ask for others; an
     outline keeps the cells whose middle it holds."""
     from zembrel.verbs import clip as verb
 
-    return verb.clip(inputs, where, output, touching=touching, outside=outside, method=method)
+    return verb.clip(
+        inputs, where, output, touching=touching, outside=outside, feather=feather, method=method
+    )
 
 
 def tile(

@@ -15,6 +15,7 @@ from zembrel.progress import Progress, Tick, no_tick
 from zembrel.raster.model import Block, Raster
 
 DEFAULT_MEMORY = 256_000_000
+_PROGRAM = 170_000_000  # bytes of the interpreter, its packages and compiled kernels
 _COPIES = 6  # of a block that are alive while it is computed and encoded: source, positions, result
 Result = TypeVar("Result")
 
@@ -26,6 +27,11 @@ class Means:
     memory: int = DEFAULT_MEMORY
     workers: int = 0  # 0: one for each processor at hand
     tick: Tick = no_tick
+
+    @property
+    def expected(self) -> int:
+        """Bytes of memory the process is likely to take: the program itself, and its budget once in use."""
+        return _PROGRAM + self.memory
 
     def executor(self, block_bytes: int) -> Executor:
         """Threads such that decoded blocks get half of the memory and blocks in flight the rest."""

@@ -119,7 +119,10 @@ def _broken(path: Path, cause: Exception) -> InputError:
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for a PNG or JPEG, by the ending of `path`. Raises UsageError for a setting out of range."""
     if path.suffix.lower() == ".png":
-        return WholeSink(frame, bands, lambda cells, valid: _write_png(path, cells, valid, bands[0].legend))
+        legend, alpha = bands[0].legend, bands[-1].colour == "alpha"
+        return WholeSink(
+            frame, bands, lambda cells, valid: _write_png(path, cells, None if alpha else valid, legend)
+        )
     quality = settings.get("quality", "90")
     if not quality.isdigit() or not 1 <= int(quality) <= 100:
         raise UsageError(f"quality={quality} is out of range", "JPEG has 1 to 100", "write quality=90")

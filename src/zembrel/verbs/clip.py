@@ -5,12 +5,14 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from zembrel.errors import UsageError
-from zembrel.raster.model import Raster
+from zembrel.errors import RefusedError, UsageError
+from zembrel.raster.model import Raster, shared_type
+from zembrel.raster.views.feather import Feathered
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import Target, brought, decide
@@ -24,12 +26,14 @@ def clip(
     *,
     touching: bool = False,
     outside: bool = False,
+    feather: str | None = None,
     method: str = "auto",
 ) -> Receipt:
     """Keep the area `where.within`, or what lies outside its outline, of each input.
 
-    Native cells stay as they are unless `where` asks for a frame, CRS or cell size. Raises
-    UsageError without an area, InputError where area and raster do not meet.
+    Native cells stay as they are unless `where` asks for a frame, CRS or cell size. feather: cells or a
+    length over which an alpha band fades in from the outline. Raises UsageError without an area, InputError
+    where area and raster do not meet.
     """
     if not where.within and not where.onto:
         raise UsageError("there is no area to keep", "clip cuts to one", "add --within AREA, or --onto FRAME")
@@ -39,6 +43,9 @@ def clip(
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view, cover, chose = _view(layer, where, method, touching, outside)
+        if feather:
+            view = _faded(view, feather, layer)
+            chose.append(f"alpha fades in over {feather}")
         return write(view, final, output, cover=None if outside else cover), chose
 
     return one_to_one("clip", layers, output, make)
@@ -72,6 +79,25 @@ def _view(
         chose.append("outline by touching cells" if touching else "outline by cell centre")
         view = Blanked(view, cover, outside)
     return view, cover, chose
+
+
+def _faded(view: Raster, feather: str, layer: Layer) -> Raster:
+    """`view` with a fading edge. Raises UsageError where no outline is, RefusedError for other cells."""
+    if not isinstance(view, Blanked) or view.outside:
+        raise UsageError(
+            "--feather needs an outline", "a rectangle is cut sharply", "give polygons or a circle"
+        )
+    kind = shared_type(view.bands)
+    if kind.kind != "u" or kind.itemsize > 2 or any(band.categorical for band in view.bands):
+        raise RefusedError(
+            f"{layer.path} cannot fade",
+            f"{kind.name} cells are no colours to be seen through",
+            "leave --feather out, or paint it first",
+        )
+    width = max(in_cells(feather, view.frame))
+    if not 1 <= width <= 4096:
+        raise UsageError(f"--feather {feather} is {width:.3g} cells", "1 to 4,096 are", "give another width")
+    return Feathered(view.source, view.cover, width)
 
 
 def _rectangle(target: Target) -> Cover:

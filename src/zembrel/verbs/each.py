@@ -12,7 +12,7 @@ from zembrel.formats import FORMATS, choose_format
 from zembrel.measure import show_bytes
 from zembrel.verbs.inputs import Layer
 from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import LOSSES, Receipt, frame_items, named
+from zembrel.verbs.receipt import LOSSES, Receipt, frame_items, named, reads
 from zembrel.verbs.write import Written
 
 SHOWN_CHECKS = 6
@@ -109,6 +109,8 @@ def _receipt(
         seconds = sum(float(written.facts.get("seconds", 0)) for _, written, _ in done)
         items = (f"{len(done)} files in {output.path}", show_bytes(size), f"in {seconds:.1f} s")
         lines.append(("plan" if output.dry_run else "wrote", items))
+    if output.dry_run:
+        lines.insert(0, reads([layer.path for layer, _, _ in done]))
     lines += [("lost", (f"{path}: {exc.what}",)) for path, exc in lost]
     facts: dict[str, Any] = {
         "inputs": [str(layer.path) for layer in layers],

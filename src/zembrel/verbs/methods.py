@@ -10,6 +10,7 @@ from zembrel.raster.codes import few_values
 from zembrel.raster.method import Method, parse_method
 from zembrel.raster.model import Raster, is_photo
 
+_WORTH_A_WORD = 1.5  # times that cells may grow or shrink before it is said
 _COARSER = 2.0  # times a cell grows along a side from which all cells in its footprint shall count
 
 
@@ -50,6 +51,17 @@ def _averaging(method: Method, kind: str) -> UsageError:
         "the mean of two codes is a third class that is not there",
         f"use nearest or mode, or leave --method out{guessed}",
     )
+
+
+def resolution_remark(raster: Raster, frame: Frame) -> list[str]:
+    """A word where cells become so much coarser or finer that detail is lost or made up."""
+    growth = _growth(raster.frame, frame)
+    if 1 / _WORTH_A_WORD < growth < _WORTH_A_WORD:
+        return []
+    times = f"{growth:.3g}" if growth > 1 else f"{1 / growth:.3g}"
+    if growth > 1:
+        return [f"cells {times} times as large as native: detail is lost"]
+    return [f"cells {times} times as small as native: detail is made up"]
 
 
 def _growth(source: Frame, target: Frame) -> float:

@@ -27,7 +27,7 @@ from zembrel.verbs.alike import alike
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.tables import csv_text
 from zembrel.verbs.target import Target, brought, decide, masked
 from zembrel.verbs.write import Written, write
@@ -65,8 +65,9 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
     layers, chose = _opened(inputs, where, output, joining)
     target = decide(layers, where)
     warned = [] if joining.trim_collar or output.dry_run else sheets.collars(layers)
-    layers, collars = _without_collars(layers, joining.trim_collar)
-    pieces, names, methods = pieces_of(layers, target, joining.method)
+    layers, collars = _without_collars(layers, joining.trim_collar and not output.dry_run)
+    pieces, touched, methods = pieces_of(layers, target, joining.method)
+    names = [path.stem for path in touched]
     if not pieces:
         raise InputError(
             "no input lies on the frame", "the mosaic would be empty", "check --onto or --within"
@@ -92,6 +93,7 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
         checks.append(f"{len(layers) - len(pieces)} inputs outside the area left out")
     facts = {
         "inputs": [str(layer.path) for layer in layers],
+        "touched": [str(path) for path in touched],
         "chose": chose,
         "checks": checks,
         "overlaps": [_overlap_facts(entry, names) for entry in found],
@@ -114,12 +116,14 @@ def _receipt(
     facts: dict[str, Any], target: Target, written: Written, output: Output, joining: Joining
 ) -> Receipt:
     beside = (f"table {joining.table}",) if joining.table and not output.dry_run else ()
-    lines = (
+    lines: Lines = (
         ("frame", frame_items(target.frame)),
         ("chose", tuple(dict.fromkeys(facts["chose"]))),
         ("checks", tuple(facts["checks"])),
         ("plan" if output.dry_run else "wrote", (*written.wrote, *beside)),
     )
+    if output.dry_run:
+        lines = (reads([Path(path) for path in facts["touched"]]), *lines)
     title = f"{named([Path(path) for path in facts['inputs']])} -> {output.out}"
     return Receipt("mosaic", title, lines, facts)
 
@@ -199,21 +203,21 @@ def _without_collars(layers: list[Layer], trim: bool) -> tuple[list[Layer], list
 
 def pieces_of(
     layers: Sequence[Layer], target: Target, method: str
-) -> tuple[list[Piece], list[str], list[str]]:
-    """The layers that meet the frame, their names, and what was chosen to bring them there."""
+) -> tuple[list[Piece], list[Path], list[str]]:
+    """The layers that meet the frame, their files, and what was chosen to bring them there."""
     pieces: list[Piece] = []
-    names: list[str] = []
+    touched: list[Path] = []
     chose: list[str] = []
     for layer in layers:
         footprint = _footprint(layer.raster.frame, target.frame)
         if footprint is None:
             continue
         raster, choice = brought(layer, target, method)
-        pieces.append(Piece(raster, footprint, len(pieces)))
-        names.append(layer.path.stem)
+        pieces.append(Piece(raster, footprint))
+        touched.append(layer.path)
         chose += choice
     unlike = [item for item in dict.fromkeys(chose) if item != "native cells"]
-    return pieces, names, unlike or ["native cells"]
+    return pieces, touched, unlike or ["native cells"]
 
 
 def _footprint(source: Frame, target: Frame) -> Pane | None:

@@ -10,9 +10,12 @@ from typing import Any
 from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import crs_text
-from zembrel.measure import show_number
+from zembrel.measure import show_bytes, show_number
 
 LOSSES = 7  # exit code of a run that ended with listed losses
+
+
+Lines = tuple[tuple[str, tuple[str, ...]], ...]
 
 
 @dataclass(frozen=True)
@@ -21,7 +24,7 @@ class Receipt:
 
     verb: str
     title: str
-    lines: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    lines: Lines = ()
     facts: dict[str, Any] = field(default_factory=dict)
     exit_code: int = 0
     data: str | None = None  # what was asked for, for verbs that print it
@@ -32,6 +35,13 @@ def named(paths: Sequence[Path]) -> str:
     if len(paths) == 1:
         return str(paths[0])
     return f"{len(paths)} inputs ({paths[0]} ... {paths[-1]})"
+
+
+def reads(paths: Sequence[Path]) -> tuple[str, tuple[str, ...]]:
+    """The line of a plan that says which inputs would be read."""
+    size = sum(path.stat().st_size for path in paths)
+    shown = [str(path) for path in paths[:3]] + (["..."] if len(paths) > 3 else [])
+    return "reads", (f"{len(paths):,} input{'s' if len(paths) != 1 else ''}, {show_bytes(size)}", *shown)
 
 
 def frame_items(frame: Frame) -> tuple[str, ...]:

@@ -9,7 +9,7 @@ from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.bands import stack as stack_views
 from zembrel.verbs.inputs import open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.target import brought, decide, masked
 from zembrel.verbs.write import write
 
@@ -32,12 +32,14 @@ def stack(inputs: Inputs, where: Where, output: Output, *, method: str = "auto")
     cover = target.cover() if where.mask else None
     written = write(masked(whole, cover), output.path, output, cover=cover)
     chose = list(dict.fromkeys([*chose, *written.chose]))
-    lines = (
+    lines: Lines = (
         ("frame", frame_items(target.frame)),
         ("chose", tuple(chose)),
         ("checks", written.checks),
         ("plan" if output.dry_run else "wrote", written.wrote),
     )
+    if output.dry_run:
+        lines = (reads([layer.path for layer in layers]), *lines)
     facts = {
         "inputs": [str(layer.path) for layer in layers],
         "bands": [band.name for band in whole.bands],

@@ -24,7 +24,7 @@ from zembrel.raster.views.place import Reframed
 from zembrel.raster.views.reproject import on_frame
 from zembrel.verbs.aids import check_used, equipped, with_heights
 from zembrel.verbs.inputs import Layer, check_placed
-from zembrel.verbs.methods import choose_method
+from zembrel.verbs.methods import choose_method, resolution_remark
 from zembrel.verbs.options import Where
 from zembrel.verbs.within import Resolved, load_frame, overlap_error, parse_crs_phrase, resolve
 
@@ -225,7 +225,7 @@ def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[str
         name, chose = Method("nearest"), ["native cells"]
     else:
         name, why = choose_method(method, layer.raster, target.frame, target.asked.average_codes)
-        chose = [f"method {name} ({why})"]
+        chose = [f"method {name} ({why})", *resolution_remark(layer.raster, target.frame)]
     way = operation_to(layer, target.frame)
     if way is not None:
         chose += way.checked(target.asked.strict_crs).remarks

@@ -27,7 +27,7 @@ from zembrel.verbs.joined import joined
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import Target, decide
 from zembrel.verbs.write import write
@@ -326,11 +326,13 @@ def _receipt(
     checks += [f"{kept:,} sheets stood already and were verified"] if kept else []
     wrote = [f"{len(facts['sheets']) - kept:,} files in {output.path}", show_bytes(facts["bytes"])]
     wrote += [f"index {cutting.index}"] if cutting.index and not output.dry_run else []
-    lines = (
+    lines: Lines = (
         ("frame", frame_items(target.frame)),
         ("chose", tuple(chose)),
         ("checks", () if output.dry_run else tuple(checks)),
         ("plan" if output.dry_run else "wrote", tuple(wrote)),
     )
+    if output.dry_run:
+        lines = (reads([Path(path) for path in facts["inputs"]]), *lines)
     title = f"{named([Path(path) for path in facts['inputs']])} -> {output.out}"
     return Receipt("tile", title, lines, dict(facts))

@@ -61,8 +61,7 @@ def write(
         "bytes_at_most": plan.bytes_at_most,
     }
     if output.dry_run:
-        items = (f"{out} (not written: dry run)", f"at most {show_bytes(plan.bytes_at_most)}", _bands(view))
-        return Written(view, chose, (), (*items, f"{show_bytes(plan.free)} free"), facts)
+        return _planned(view, chose, plan, output, facts)
     started = time.perf_counter()
     coverage = Coverage(cover)
     with Staging(output.replace) as staging:
@@ -86,6 +85,16 @@ def write(
         "missing": coverage.missing,
     }
     return Written(view, chose, _checks(coverage, view, cover), wrote, facts)
+
+
+def _planned(
+    view: Raster, chose: tuple[str, ...], plan: Plan, output: Output, facts: dict[str, Any]
+) -> Written:
+    """What would be written, and what that would take."""
+    memory = output.means.expected
+    items = (f"{plan.out} (not written: dry run)", f"at most {show_bytes(plan.bytes_at_most)}", _bands(view))
+    room = (f"{show_bytes(plan.free)} free", f"memory about {show_bytes(memory)}")
+    return Written(view, chose, (), (*items, *room), facts | {"free": plan.free, "memory": memory})
 
 
 def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[str, ...]]:
@@ -162,7 +171,8 @@ def _check_fit(view: Raster, form: Format) -> None:
             f"it holds {', '.join(form.types)}",
             "use convert --stretch 2%,98% (or --type) first, or write GeoTIFF",
         )
-    if form.most_bands and len(view.bands) not in (1, form.most_bands):
+    alpha = form.holds_mask and view.bands[-1].colour == "alpha"
+    if form.most_bands and len(view.bands) - alpha not in (1, form.most_bands):
         raise RefusedError(
             f"{form.title} cannot hold {len(view.bands)} bands",
             f"it holds 1 or {form.most_bands}",

@@ -45,7 +45,7 @@ class Container:
 
     def read(self, offset: int, count: int, part: str) -> bytes:
         """Exactly `count` bytes. Raises InputError naming the `part` if the file ends before."""
-        inside = 0 <= offset and 0 <= count <= self.size - offset  # before room is made for what is claimed
+        inside = offset >= 0 and 0 <= count <= self.size - offset  # before room is made for what is claimed
         data = file_handles.read(self.path, offset, count, self.stamp) if inside else b""
         if not inside or len(data) != count:
             raise broken(self.path, f"its {part} at byte {offset:,} runs past the end at {self.size:,}")

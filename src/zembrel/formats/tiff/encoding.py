@@ -89,10 +89,15 @@ class Encoding:
         return next((b.nodata for b in self.bands if b.nodata is not None), None) if self.exact else None
 
     @property
+    def alpha(self) -> bool:
+        """Whether the last band says how opaque cells are, and so which of them are invalid."""
+        return self.bands[-1].colour == "alpha"
+
+    @property
     def needs_mask(self) -> bool:
         """Whether a value cannot say what is invalid. (Many readers do not know what LERC knows.)"""
         told_by_nan = self.dtype.kind == "f" and self.options.codec != "lerc"
-        return self.nodata is None and not told_by_nan
+        return self.nodata is None and not told_by_nan and not self.alpha
 
     def filled(self, cells: Cells, valid: Mask | None) -> Cells:
         """Invalid cells as the file holds them: nodata, NaN, or 0 under the mask."""
@@ -147,7 +152,8 @@ class Encoding:
             fields[tags.PREDICTOR] = tags.SHORT, self.predictor
         extra = count - (3 if self.photo else 1)
         if extra > 0:
-            fields[tags.EXTRA_SAMPLES] = tags.SHORT, [0] * extra
+            unassociated = [2] if self.alpha else [0]
+            fields[tags.EXTRA_SAMPLES] = tags.SHORT, [0] * (extra - 1) + unassociated
         if palette and legend is not None:
             fields[tags.COLOUR_MAP] = tags.SHORT, legend.table().T.astype(np.uint16).ravel() * 257
         return fields

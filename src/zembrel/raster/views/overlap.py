@@ -16,14 +16,10 @@ RULES = ("first", "last", "min", "max", "mean", "sum", "count", "feather", "divi
 
 @dataclass(frozen=True)
 class Piece:
-    """A raster on the mosaic's frame, and the part of it where it may have valid cells.
-
-    index: place in the given order.
-    """
+    """A raster on the mosaic's frame, and the part of it where it may have valid cells."""
 
     raster: Raster
     footprint: Pane
-    index: int = 0
 
     def part(self, pane: Pane) -> Pane:
         """What of `pane`, which meets the footprint, it fills."""
