@@ -11,8 +11,8 @@ import pytest
 from rasters import frame, random_cells, raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.raster.halving import _plain_mean, halved
 from zembrel.raster.kernels import warp, windowed
-from zembrel.raster.kernels.halve import halved
 from zembrel.raster.kernels.weights import phase_table
 from zembrel.raster.method import NEED
 from zembrel.raster.views.reproject import on_frame
@@ -142,6 +142,11 @@ def test_halving(shape: tuple[int, ...], codes: bool) -> None:
     cells, valid = random_cells(*shape) % 5, random_cells(1, *shape[1:], seed=3) > 90
     for mask in (None, valid):
         small, ok = halved(cells, mask, "mode" if codes else "mean")
+        if not codes:
+            plain, known = _plain_mean(cells, mask)
+            there = np.ones(small.shape, bool) if ok is None else np.broadcast_to(ok, small.shape)
+            np.testing.assert_array_equal(small[there], plain[there])
+            np.testing.assert_array_equal(ok, known)
         for band, row, col in np.ndindex(small.shape):
             window = np.s_[2 * row : 2 * row + 2, 2 * col : 2 * col + 2]
             values = (

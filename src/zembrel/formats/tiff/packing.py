@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.raster.kernels import worth_compiling
+
 Cells = npt.NDArray[Any]
 
 
@@ -20,10 +22,14 @@ def packed(cells: Cells, shape: tuple[int, int], *, differences: bool, drawn_out
     whole = (rows, columns) == shape
     tile = (np.empty if whole else np.zeros)((*shape, cells.shape[0]), cells.dtype)
     if differences and cells.dtype.kind in "iu":
-        from zembrel.raster.kernels import differences as kernel
-
         numbers = cells.view(f"u{cells.itemsize}")
-        kernel.take(numbers, tile.view(numbers.dtype))
+        if worth_compiling(cells.size):
+            from zembrel.raster.kernels import differences as kernel
+
+            kernel.take(numbers, tile.view(numbers.dtype))
+        else:
+            steps = np.diff(numbers, axis=2, prepend=numbers.dtype.type(0))
+            tile.view(numbers.dtype)[:rows, :columns] = steps.transpose(1, 2, 0)
         return tile
     tile[:rows, :columns] = cells.transpose(1, 2, 0)
     if drawn_out and not whole:
@@ -36,9 +42,12 @@ def unpacked(tile: Cells, *, differences: bool) -> Cells:
     """Cells (samples, rows, columns) of a segment (rows, columns, samples), the inverse of `packed`."""
     if not differences:
         return np.ascontiguousarray(tile.transpose(2, 0, 1))
-    from zembrel.raster.kernels import differences as kernel
-
     whole = tile.view(f"u{tile.itemsize}")
     cells = np.empty((tile.shape[2], *tile.shape[:2]), whole.dtype)
-    kernel.add_up(whole, cells)
+    if worth_compiling(cells.size):
+        from zembrel.raster.kernels import differences as kernel
+
+        kernel.add_up(whole, cells)
+    else:
+        np.add.accumulate(whole.transpose(2, 0, 1), axis=2, dtype=whole.dtype, out=cells)
     return cells.view(tile.dtype)

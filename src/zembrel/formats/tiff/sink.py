@@ -21,6 +21,7 @@ from zembrel.formats.tiff.encoding import Encoding, Options, mask_fields, number
 from zembrel.formats.tiff.geokeys import frame_tags
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.raster.halving import halved
 from zembrel.raster.model import Band, Block, Cells, Mask
 
 _STRIP_BLOCK = 2_000_000  # cells of a block of strips
@@ -143,8 +144,6 @@ class TiffSink:
         return Encoded(tiles, rest, block.valid is not None)
 
     def _halved(self, pane: Pane, cells: Cells, valid: Mask | None) -> tuple[Pane, Cells, Mask | None]:
-        from zembrel.raster.kernels.halve import halved
-
         smaller, ok = halved(cells, valid, self.overviews)
         top, left = pane.top // 2, pane.left // 2
         return (

@@ -1,4 +1,4 @@
-"""Overviews: four cells become one."""
+"""Four cells become one: the compiled part of `raster.halving`."""
 
 from __future__ import annotations
 
@@ -7,11 +7,9 @@ import math
 import numpy as np
 from numba import njit
 
-from zembrel.raster.model import Cells, Mask
-
 
 @njit(nogil=True, cache=True)
-def _mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
+def mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
     bands, height, width = cells.shape
     masked = valid.shape[0] > 0
     for b in range(bands):
@@ -32,7 +30,7 @@ def _mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def _mean_of_bytes(cells, valid, out, ok):  # type: ignore[no-untyped-def]
+def mean_of_bytes(cells, valid, out, ok):  # type: ignore[no-untyped-def]
     """The case that matters most: bytes, an even number of rows and columns."""
     masked = valid.shape[0] > 0
     for b in range(cells.shape[0]):
@@ -57,7 +55,7 @@ def _mean_of_bytes(cells, valid, out, ok):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def _mode(cells, valid, out, ok):  # type: ignore[no-untyped-def]
+def mode(cells, valid, out, ok):  # type: ignore[no-untyped-def]
     """The most frequent of four; of equals the one met first."""
     bands, height, width = cells.shape
     found = np.empty(4, cells.dtype)
@@ -80,26 +78,3 @@ def _mode(cells, valid, out, ok):  # type: ignore[no-untyped-def]
                         out[b, r, c] = found[i]
                 if n and ok.shape[0]:
                     ok[min(b, ok.shape[0] - 1), r, c] = 1
-
-
-def halved(cells: Cells, valid: Mask | None, method: str) -> tuple[Cells, Mask | None]:
-    """Half as many rows and columns, rounded up, by `method`: mean, mode (the most frequent value of
-    codes) or nearest (the upper left of four).
-
-    cells: (bands, rows, columns); valid: None or (1 or bands, rows, columns) bool. A result is valid
-    if any of its cells is. Returns the same two.
-    """
-    if method == "nearest":
-        return cells[:, ::2, ::2].copy(), None if valid is None else valid[:, ::2, ::2].copy()
-    bands, height, width = cells.shape
-    out = np.zeros((bands, -(-height // 2), -(-width // 2)), cells.dtype)
-    cells = np.ascontiguousarray(cells)
-    mask = np.zeros((0, 0, 0), np.uint8) if valid is None else np.ascontiguousarray(valid).view(np.uint8)
-    ok = np.zeros((mask.shape[0], *out.shape[1:]), np.uint8)
-    if method == "mode":
-        _mode(cells, mask, out, ok)
-    elif cells.dtype == np.uint8 and not height % 2 and not width % 2:
-        _mean_of_bytes(cells, mask, out, ok)
-    else:
-        _mean(cells, mask, cells.dtype.kind != "f", out, ok)
-    return out, None if valid is None else ok.view(bool)

@@ -1,0 +1,55 @@
+"""Overviews: four cells become one."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zembrel.raster.kernels import worth_compiling
+from zembrel.raster.model import Cells, Mask
+
+
+def halved(cells: Cells, valid: Mask | None, method: str) -> tuple[Cells, Mask | None]:
+    """Half as many rows and columns, rounded up, by `method`: mean, mode (the most frequent value of
+    codes) or nearest (the upper left of four).
+
+    cells: (bands, rows, columns); valid: None or (1 or bands, rows, columns) bool. A result is valid
+    if any of its cells is. Returns the same two.
+    """
+    if method == "nearest":
+        return cells[:, ::2, ::2].copy(), None if valid is None else valid[:, ::2, ::2].copy()
+    bands, height, width = cells.shape
+    if method == "mean" and not worth_compiling(cells.size):
+        return _plain_mean(cells, valid)
+    from zembrel.raster.kernels import halve
+
+    out = np.zeros((bands, -(-height // 2), -(-width // 2)), cells.dtype)
+    cells = np.ascontiguousarray(cells)
+    mask = np.zeros((0, 0, 0), np.uint8) if valid is None else np.ascontiguousarray(valid).view(np.uint8)
+    ok = np.zeros((mask.shape[0], *out.shape[1:]), np.uint8)
+    if method == "mode":
+        halve.mode(cells, mask, out, ok)
+    elif cells.dtype == np.uint8 and not height % 2 and not width % 2:
+        halve.mean_of_bytes(cells, mask, out, ok)
+    else:
+        halve.mean(cells, mask, cells.dtype.kind != "f", out, ok)
+    return out, None if valid is None else ok.view(bool)
+
+
+def _plain_mean(cells: Cells, valid: Mask | None) -> tuple[Cells, Mask | None]:
+    """Means without the compiler, the same to the last bit."""
+    height, width = cells.shape[1:]
+    edges = ((0, 0), (0, height % 2), (0, width % 2))
+    known = np.pad(np.ones((1, height, width), bool) if valid is None else valid, edges)
+    exact = np.where(known, np.pad(cells, edges).astype(np.float64), 0.0)
+    total, count = _four(exact), _four(known.astype(np.float64))
+    value = total / np.maximum(count, 1)
+    out = (np.floor(value + 0.5) if cells.dtype.kind != "f" else value).astype(cells.dtype)
+    out[np.broadcast_to(count == 0, out.shape)] = 0
+    return out, None if valid is None else count > 0
+
+
+def _four(values: Cells) -> Cells:
+    """Sums of 2 x 2 cells, in the order of reading."""
+    rows = values[:, ::2, ::2] + values[:, ::2, 1::2]
+    total: Cells = rows + values[:, 1::2, ::2] + values[:, 1::2, 1::2]
+    return total
