@@ -63,8 +63,8 @@ def in_turn(one: Sequence[str], other: Sequence[str], times: int) -> tuple[Usage
     used(one), used(other)
     rounds = [(used(one), used(other)) for _ in range(times)]
     ours, theirs = zip(*rounds, strict=True)
-    return _least(ours), _least(theirs)
+    return least(ours), least(theirs)
 
 
-def _least(runs: Sequence[Usage]) -> Usage:
+def least(runs: Sequence[Usage]) -> Usage:
     return Usage(min(run.seconds for run in runs), max(run.memory for run in runs))
