@@ -6,7 +6,7 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
-from measure import HERE, ZEMBREL, Result, in_turn, least, used
+from measure import HERE, ZEMBREL, Result, in_turn, least, told_in_turn, used
 from scene import frame, write_scene
 from zembrel.raster.model import Band
 
@@ -32,17 +32,14 @@ def _codecs(folder: Path) -> Iterator[Result]:
     used(_plain("make", cells, SIDE))
     for codec, write_limit in (("deflate", 0.6), ("lzw", 1.1), ("zstd", 1.1), ("jpeg", 1.1)):
         ours, theirs = folder / f"ours-{codec}.tif", folder / f"theirs-{codec}.tif"
-        mine, other = in_turn(
-            _plain("write-ours", cells, ours, codec), _plain("write-plain", cells, theirs, codec), 4
+        mine, other = told_in_turn(
+            _plain("write-ours", cells, ours, codec), _plain("write-plain", cells, theirs, codec), 3
         )
-        size = ours.stat().st_size / theirs.stat().st_size
-        note = f"{mine.seconds:.1f} s against {other.seconds:.1f} s, file {size:.3f}"
-        yield Result(
-            f"write {codec}, 10,000 x 10,000 x 3", mine.seconds / other.seconds, write_limit, note=note
-        )
-        mine, other = in_turn(_plain("read-ours", theirs), _plain("read-plain", theirs), 4)
-        note = f"{mine.seconds:.1f} s against {other.seconds:.1f} s"
-        yield Result(f"read {codec}, 10,000 x 10,000 x 3", mine.seconds / other.seconds, 1.1, note=note)
+        note = f"{mine:.1f} s against {other:.1f} s, file {ours.stat().st_size / theirs.stat().st_size:.3f}"
+        yield Result(f"write {codec}, 10,000 x 10,000 x 3", mine / other, write_limit, note=note)
+        mine, other = told_in_turn(_plain("read-ours", theirs), _plain("read-plain", theirs), 3)
+        note = f"{mine:.1f} s against {other:.1f} s"
+        yield Result(f"read {codec}, 10,000 x 10,000 x 3", mine / other, 1.1, note=note)
         ours.unlink(), theirs.unlink()
     cells.unlink()
 

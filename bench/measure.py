@@ -55,6 +55,18 @@ def used(command: Sequence[str], cwd: Path | None = None) -> Usage:
     return Usage(seconds, usage.ru_maxrss * 1024)
 
 
+def told(command: Sequence[str]) -> float:
+    """The seconds that `command` says its work took, once it was warm."""
+    done = subprocess.run(command, check=True, capture_output=True, text=True)
+    return float(done.stdout.split()[-1])
+
+
+def told_in_turn(one: Sequence[str], other: Sequence[str], times: int) -> tuple[float, float]:
+    """Least seconds that two commands say, which take turns."""
+    rounds = [(told(one), told(other)) for _ in range(times)]
+    return min(ours for ours, _ in rounds), min(theirs for _, theirs in rounds)
+
+
 def in_turn(one: Sequence[str], other: Sequence[str], times: int) -> tuple[Usage, Usage]:
     """Least time and largest memory of two commands that take turns, after one run of each.
 

@@ -1,11 +1,14 @@
 """The plain ways to read, write and mosaic TIFFs: whole arrays, general packages, two threads.
 
 Usage: plain.py make|write-ours|write-plain|read-ours|read-plain|mosaic ...
+Reading and writing are done once with a small part first and then timed; the seconds are printed.
 """
 
 from __future__ import annotations
 
 import sys
+import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -20,7 +23,7 @@ from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block
 from zembrel.verbs.survey import blocks_of
 
-TILE, WORKERS = 512, 2
+TILE, WORKERS, SMALL = 512, 2, 8_000
 CODECS = {
     "deflate": {"compression": "zlib", "compressionargs": {"level": 6}, "predictor": 2},
     "lzw": {"compression": "lzw", "predictor": 2},
@@ -31,7 +34,7 @@ CODECS = {
 
 @dataclass(frozen=True, eq=False)
 class Held:
-    """Cells in memory, (rows, columns, 3)."""
+    """Cells in memory, (3, rows, columns)."""
 
     frame: Frame
     held: np.ndarray
@@ -39,7 +42,7 @@ class Held:
 
     def cells(self, pane: Pane) -> Block:
         rows, columns = pane.within(self.frame.pane)
-        return Block(np.ascontiguousarray(self.held[rows, columns].transpose(2, 0, 1)))
+        return Block(self.held[:, rows, columns].copy())
 
 
 class Nothing:
@@ -57,27 +60,42 @@ def make(path: str, side: str) -> None:
     np.save(path, cells)
 
 
+def timed(work: Callable[[np.ndarray | str], None], small: np.ndarray | str, large: np.ndarray | str) -> None:
+    work(small)
+    started = time.perf_counter()
+    work(large)
+    print(time.perf_counter() - started)
+
+
 def write_ours(cells: str, out: str, codec: str) -> None:
-    held = np.load(cells)
-    view = Held(frame(held.shape[1], held.shape[0]), held)
     compress = {"deflate": "deflate:6", "zstd": "zstd:9", "jpeg": "jpeg:90"}.get(codec, codec)
     settings = {"overviews": "no", "compress": compress}
-    run(view, load("geotiff").make_sink(Path(out), view.frame, RGB, settings), Means(workers=WORKERS))
+
+    def work(held: np.ndarray) -> None:
+        view = Held(frame(held.shape[2], held.shape[1]), held)
+        run(view, load("geotiff").make_sink(Path(out), view.frame, RGB, settings), Means(workers=WORKERS))
+
+    held = np.ascontiguousarray(np.load(cells).transpose(2, 0, 1))
+    timed(work, held[:, :SMALL, :SMALL], held)
 
 
 def write_plain(cells: str, out: str, codec: str) -> None:
     photometric = "ycbcr" if codec == "jpeg" else "rgb"
     options = {"tile": (TILE, TILE), "photometric": photometric, "maxworkers": WORKERS}
-    tifffile.imwrite(out, np.load(cells), **options, **CODECS[codec])
+    held = np.load(cells)
+    timed(lambda part: tifffile.imwrite(out, part, **options, **CODECS[codec]), held[:SMALL, :SMALL], held)
 
 
 def read_ours(path: str) -> None:
-    source = open_raster(Path(path))
-    observe(source, blocks_of(source), [Nothing()], Means(workers=WORKERS))
+    def work(name: str) -> None:
+        source = open_raster(Path(name))
+        observe(source, blocks_of(source), [Nothing()], Means(workers=WORKERS))
+
+    timed(work, path, path)
 
 
 def read_plain(path: str) -> None:
-    tifffile.imread(path, maxworkers=WORKERS)
+    timed(lambda name: tifffile.imread(name, maxworkers=WORKERS), path, path)
 
 
 def mosaic(folder: str, out: str, across: str) -> None:

@@ -31,7 +31,12 @@ def packed(cells: Cells, shape: tuple[int, int], *, differences: bool, drawn_out
             steps = np.diff(numbers, axis=2, prepend=numbers.dtype.type(0))
             tile.view(numbers.dtype)[:rows, :columns] = steps.transpose(1, 2, 0)
         return tile
-    tile[:rows, :columns] = cells.transpose(1, 2, 0)
+    if cells.shape[0] > 1 and worth_compiling(cells.size):
+        from zembrel.raster.kernels import differences as kernel
+
+        kernel.together(cells, tile)
+    else:
+        tile[:rows, :columns] = cells.transpose(1, 2, 0)
     if drawn_out and not whole:
         tile[:rows, columns:] = tile[:rows, columns - 1 : columns]
         tile[rows:] = tile[rows - 1 : rows]
@@ -41,7 +46,13 @@ def packed(cells: Cells, shape: tuple[int, int], *, differences: bool, drawn_out
 def unpacked(tile: Cells, *, differences: bool) -> Cells:
     """Cells (samples, rows, columns) of a segment (rows, columns, samples), the inverse of `packed`."""
     if not differences:
-        return np.ascontiguousarray(tile.transpose(2, 0, 1))
+        if tile.shape[2] == 1 or not worth_compiling(tile.size):
+            return np.ascontiguousarray(tile.transpose(2, 0, 1))
+        from zembrel.raster.kernels import differences as kernel
+
+        cells = np.empty((tile.shape[2], *tile.shape[:2]), tile.dtype)
+        kernel.apart(np.asarray(tile), cells)
+        return cells
     whole = tile.view(f"u{tile.itemsize}")
     cells = np.empty((tile.shape[2], *tile.shape[:2]), whole.dtype)
     if worth_compiling(cells.size):

@@ -1,4 +1,4 @@
-"""Horizontal differences and their sums, between bands apart and samples side by side."""
+"""Between bands apart and samples side by side: as they are, or as horizontal differences and their sums."""
 
 from __future__ import annotations
 
@@ -30,3 +30,23 @@ def take(cells, tile):  # type: ignore[no-untyped-def]
                 here = cells[s, r, c]
                 tile[r, c, s] = here - before
                 before = here
+
+
+@njit(nogil=True, cache=True)
+def apart(tile, cells):  # type: ignore[no-untyped-def]
+    """Fill cells (samples, rows, columns) from a tile (rows, columns, samples)."""
+    samples, rows, columns = cells.shape
+    for r in range(rows):
+        for s in range(samples):
+            for c in range(columns):
+                cells[s, r, c] = tile[r, c, s]
+
+
+@njit(nogil=True, cache=True)
+def together(cells, tile):  # type: ignore[no-untyped-def]
+    """Fill the corner of a tile (rows, columns, samples) from cells (samples, rows, columns)."""
+    samples, rows, columns = cells.shape
+    for r in range(rows):
+        for s in range(samples):
+            for c in range(columns):
+                tile[r, c, s] = cells[s, r, c]
