@@ -61,11 +61,11 @@ def ran(method: str, cells: np.ndarray, valid: np.ndarray | None) -> np.ndarray:
     limits = (whole, 0.0, 255.0)
     if method != "bilinear":
         code = {"cubic": 2, "lanczos": 3}[method]
-        windowed.tabled(*common, phase_table(code, float(code)), NEED - 1e-9, *limits, out, ok)
+        windowed.tabled(*common, phase_table(code, float(code)), NEED - 1e-9, *limits, out, ok, 0)
     elif whole:
-        warp.bilinear_bytes(*common, NEED - 1e-9, out, ok)
+        warp.bilinear_bytes(*common, NEED - 1e-9, out, ok, 0)
     else:
-        warp.bilinear(*common, NEED - 1e-9, *limits, out, ok)
+        warp.bilinear(*common, NEED - 1e-9, *limits, out, ok, 0)
     return np.where(ok[0] > 0, out[0].astype(float), np.nan)
 
 

@@ -19,6 +19,7 @@ class Terminated(BaseException):
 def main() -> None:
     """Run the command line and leave with its exit code."""
     signal.signal(signal.SIGTERM, _terminate)
+    gc.set_threshold(100_000, 20, 20)  # importing makes many objects and hardly any cycle
     # Numba would look for BLAS by importing SciPy's linear algebra, where there is SciPy; no kernel needs it.
     sys.modules["scipy.linalg.cython_blas"] = None  # type: ignore[assignment]
     code = _guarded(sys.argv[1:])

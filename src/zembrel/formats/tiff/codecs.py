@@ -74,6 +74,7 @@ BY_CODE = {codec.code: name for name, codec in CODECS.items()} | {32946: "deflat
 PREDICTABLE = ("deflate", "lzw", "zstd", "lzma")
 _SAMPLED_TO = 6  # levels beyond it ask for the smallest result, however long that takes
 _SAMPLE = 8_192  # bytes from the middle of a tile
+_PARTS, _LOOKED_AT = 16, 131_072  # runs are looked for in so many bytes of as many parts of a tile
 _FEW = 0.005  # share of bytes that repeat the three before them; runs do not pay below
 # What codecs raise for data they cannot decode: the codec package's errors are all RuntimeErrors.
 DECODE_ERRORS = (ValueError, RuntimeError, struct.error)
@@ -95,9 +96,11 @@ def _deflate(cells: Any, level: int) -> bytes:
 def _without_matches(data: Segment) -> bytes:
     from zlib_ng import zlib_ng
 
-    again = data[1:] == data[:-1]
-    runs = np.count_nonzero(again[2:] & again[1:-1] & again[:-2])
-    strategy = zlib_ng.Z_RLE if runs > _FEW * data.size else zlib_ng.Z_HUFFMAN_ONLY
+    seen = data if data.size < _LOOKED_AT else data[: data.size // _PARTS * _PARTS].reshape(_PARTS, -1)
+    seen = seen[..., : _LOOKED_AT // _PARTS] if seen.ndim == 2 else seen
+    again = seen[..., 1:] == seen[..., :-1]
+    runs = np.count_nonzero(again[..., 2:] & again[..., 1:-1] & again[..., :-2])
+    strategy = zlib_ng.Z_RLE if runs > _FEW * seen.size else zlib_ng.Z_HUFFMAN_ONLY
     stream = zlib_ng.compressobj(6, zlib_ng.DEFLATED, zlib_ng.MAX_WBITS, 9, strategy)
     return stream.compress(data) + stream.flush()
 

@@ -14,7 +14,7 @@ from numba import njit
 
 @njit(nogil=True, cache=True)
 def picked(  # type: ignore[no-untyped-def]
-    cells, valid, u, v, left, top, scale, side, lead_r, lead_c, what, share, need, whole, out, ok
+    cells, valid, u, v, left, top, scale, side, lead_r, lead_c, what, share, need, whole, out, ok, start
 ):
     """Fill out from the footprints around positions u, v."""
     height, width = cells.shape[1:]
@@ -31,7 +31,7 @@ def picked(  # type: ignore[no-untyped-def]
             y0, y1 = middles(v[r, c], 0.5 * scale[1, patch_r, patch_c])
             _pick(
                 cells, valid, x0 - left, x1 - left, y0 - top, y1 - top,
-                what, share, need, whole, found, out[:, r, c], ok[:, r, c],
+                what, share, need, whole, found, out[:, start + r, c], ok[:, start + r, c],
             )  # fmt: skip
 
 

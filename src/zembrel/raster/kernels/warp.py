@@ -4,7 +4,8 @@ Common arguments: u, v (rows, columns) source positions along x and y, NaN for n
 the raster's first cell, as `left` and `top` are, those of the first cell of `cells`; scale
 (2, patch rows, patch columns) source cells per result cell along x and y for patches of `side`
 cells, the first of which begins `lead_r` rows and `lead_c` columns before the result; need, whole,
-low, high, out and ok as in `resample.weighted`.
+low, high, out and ok as in `resample.weighted`; start: the row of out and ok that the first row of
+positions is for.
 """
 
 from __future__ import annotations
@@ -18,7 +19,7 @@ from zembrel.raster.kernels.weights import taps
 
 
 @njit(nogil=True, cache=True)
-def nearest(cells, valid, u, v, left, top, out, ok):  # type: ignore[no-untyped-def]
+def nearest(cells, valid, u, v, left, top, out, ok, start):  # type: ignore[no-untyped-def]
     """The cell each position lies in; a position on an edge belongs to the cell after it."""
     bands, height, width = cells.shape
     masked, each = valid.shape[0] > 0, valid.shape[0] > 1
@@ -31,12 +32,12 @@ def nearest(cells, valid, u, v, left, top, out, ok):  # type: ignore[no-untyped-
             for b in range(bands):
                 layer = b if each else 0
                 if not masked or valid[layer, y, x]:
-                    out[b, r, c] = cells[b, y, x]
-                    ok[layer, r, c] = 1
+                    out[b, start + r, c] = cells[b, y, x]
+                    ok[layer, start + r, c] = 1
 
 
 @njit(nogil=True, cache=True)
-def bilinear_bytes(cells, valid, u, v, left, top, need, out, ok):  # type: ignore[no-untyped-def]
+def bilinear_bytes(cells, valid, u, v, left, top, need, out, ok, start):  # type: ignore[no-untyped-def]
     """Bilinear interpolation of bytes without widening, by integers, at positions of 1/4096 cell."""
     bands, height, width = cells.shape
     columns = u.shape[1]
@@ -60,15 +61,16 @@ def bilinear_bytes(cells, valid, u, v, left, top, need, out, ok):  # type: ignor
                     at[c] = -1
                     apart += 1
         for b in range(bands):
-            _blend(cells[b].ravel(), width, at, part_x, part_y, out[b, r])
+            _blend(cells[b].ravel(), width, at, part_x, part_y, out[b, start + r])
         for layer in range(ok.shape[0]):
             for c in range(columns):
-                ok[layer, r, c] = at[c] >= 0
+                ok[layer, start + r, c] = at[c] >= 0
         if apart:
             for c in range(columns):
                 x, y = u[r, c] - left - 0.5, v[r, c] - top - 0.5
                 if at[c] < 0 and -1.0 < x < width and -1.0 < y < height:
-                    _bilinear_at_edge(cells, valid, x, y, need, True, 0.0, 255.0, out[:, r, c], ok[:, r, c])
+                    cell, known = out[:, start + r, c], ok[:, start + r, c]
+                    _bilinear_at_edge(cells, valid, x, y, need, True, 0.0, 255.0, cell, known)
 
 
 @njit(nogil=True, cache=True)
@@ -96,7 +98,7 @@ def _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, out, ok)
 
 
 @njit(nogil=True, cache=True)
-def bilinear(cells, valid, u, v, left, top, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
+def bilinear(cells, valid, u, v, left, top, need, whole, low, high, out, ok, start):  # type: ignore[no-untyped-def]
     """Bilinear interpolation without widening."""
     bands, height, width = cells.shape
     masked = valid.shape[0] > 0
@@ -113,11 +115,12 @@ def bilinear(cells, valid, u, v, left, top, need, whole, low, high, out, ok):  #
                     upper = cells[b, y, x] + fx * (float(cells[b, y, x + 1]) - cells[b, y, x])
                     lower = cells[b, y + 1, x] + fx * (float(cells[b, y + 1, x + 1]) - cells[b, y + 1, x])
                     value = upper + fy * (lower - upper)
-                    out[b, r, c] = math.floor(value + 0.5) if whole else value
+                    out[b, start + r, c] = math.floor(value + 0.5) if whole else value
                 for layer in range(ok.shape[0]):
-                    ok[layer, r, c] = 1
+                    ok[layer, start + r, c] = 1
                 continue
-            _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, out[:, r, c], ok[:, r, c])
+            cell, known = out[:, start + r, c], ok[:, start + r, c]
+            _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, cell, known)
 
 
 @njit(nogil=True, cache=True)
@@ -153,7 +156,25 @@ def _four(band, valid, layer, at_x, at_y):  # type: ignore[no-untyped-def]
 
 @njit(nogil=True, cache=True)
 def weighted(  # type: ignore[no-untyped-def]
-    cells, valid, u, v, left, top, code, radius, scale, side, lead_r, lead_c, need, whole, low, high, out, ok
+    cells,
+    valid,
+    u,
+    v,
+    left,
+    top,
+    code,
+    radius,
+    scale,
+    side,
+    lead_r,
+    lead_c,
+    need,
+    whole,
+    low,
+    high,
+    out,
+    ok,
+    start,
 ):
     """Any kernel of `weights`, widened where cells shrink."""
     bands, height, width = cells.shape
@@ -184,5 +205,5 @@ def weighted(  # type: ignore[no-untyped-def]
                     value /= weight
                     if whole:
                         value = min(max(math.floor(value + 0.5), low), high)
-                    out[b, r, c] = value
-                    ok[layer, r, c] = 1
+                    out[b, start + r, c] = value
+                    ok[layer, start + r, c] = 1

@@ -15,7 +15,7 @@ NOWHERE = -(2**31)  # in place of a column that a position has not got
 
 
 @njit(nogil=True, cache=True)
-def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
+def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok, start):  # type: ignore[no-untyped-def]
     """Any number of bands of any type."""
     count = np.uint64(table.shape[1])
     for r in range(u.shape[0]):
@@ -24,7 +24,7 @@ def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok
             if x == NOWHERE:
                 continue
             if not _all_there(cells.shape, valid, x, y, table.shape[1]):
-                _at_edge(cells, valid, x, y, i, j, table, need, whole, low, high, r, c, out, ok)
+                _at_edge(cells, valid, x, y, i, j, table, need, whole, low, high, start + r, c, out, ok)
                 continue
             first, row, across, down = np.uint64(x), np.uint64(y), np.uint64(i), np.uint64(j)
             for b in range(np.uint64(cells.shape[0])):
@@ -34,26 +34,26 @@ def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok
                     for n in range(count):
                         line += table[across, n] * cells[b, row + k, first + n]
                     value += table[down, k] * line
-                out[b, r, c] = min(max(math.floor(value + 0.5), low), high) if whole else value
+                out[b, start + r, c] = min(max(math.floor(value + 0.5), low), high) if whole else value
             for layer in range(ok.shape[0]):
-                ok[layer, r, c] = 1
+                ok[layer, start + r, c] = 1
 
 
 @njit(nogil=True, cache=True, fastmath={"contract"})
-def tabled_colours(colours, cells, valid, u, v, left, top, table, need, high, out, ok):  # type: ignore[no-untyped-def]
+def tabled_colours(colours, cells, valid, u, v, left, top, table, need, high, out, ok, start):  # type: ignore[no-untyped-def]
     """Three bands of unsigned integers of up to 16 bits.
 
     colours: the same cells once more as (rows, columns, 4), so that the colours of a cell lie side by
     side and are weighed together; table: float32.
     """
     if table.shape[1] == 4:
-        _colours(4, colours, cells, valid, u, v, left, top, table, need, high, out, ok)
+        _colours(4, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start)
     else:
-        _colours(6, colours, cells, valid, u, v, left, top, table, need, high, out, ok)
+        _colours(6, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start)
 
 
 @njit(nogil=True, fastmath={"contract"}, inline="always")
-def _colours(taps, colours, cells, valid, u, v, left, top, table, need, high, out, ok):  # type: ignore[no-untyped-def]
+def _colours(taps, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start):  # type: ignore[no-untyped-def]
     """`taps` is a number in the text, so that the compiler unrolls the loops over it."""
     zero, half, most = np.float32(0), np.float32(0.5), np.float32(high)
     for r in range(u.shape[0]):
@@ -62,7 +62,7 @@ def _colours(taps, colours, cells, valid, u, v, left, top, table, need, high, ou
             if x == NOWHERE:
                 continue
             if not _all_there(cells.shape, valid, x, y, taps):
-                _at_edge(cells, valid, x, y, i, j, table, need, True, 0.0, high, r, c, out, ok)
+                _at_edge(cells, valid, x, y, i, j, table, need, True, 0.0, high, start + r, c, out, ok)
                 continue
             first, row, across, down = np.uint64(x), np.uint64(y), np.uint64(i), np.uint64(j)
             a0, a1, a2, a3 = half, half, half, half
@@ -77,11 +77,11 @@ def _colours(taps, colours, cells, valid, u, v, left, top, table, need, high, ou
                     l3 += w * np.float32(colours[at, here, 3])
                 w = table[down, np.uint64(k)]
                 a0, a1, a2, a3 = a0 + w * l0, a1 + w * l1, a2 + w * l2, a3 + w * l3
-            out[0, r, c] = np.int32(min(max(a0, zero), most))
-            out[1, r, c] = np.int32(min(max(a1, zero), most))
-            out[2, r, c] = np.int32(min(max(a2, zero), most))
+            out[0, start + r, c] = np.int32(min(max(a0, zero), most))
+            out[1, start + r, c] = np.int32(min(max(a1, zero), most))
+            out[2, start + r, c] = np.int32(min(max(a2, zero), most))
             for layer in range(ok.shape[0]):
-                ok[layer, r, c] = 1
+                ok[layer, start + r, c] = 1
 
 
 @njit(nogil=True, cache=True)

@@ -145,36 +145,34 @@ class Reproject:
         colours = self._colours(block, scales is not None)
         for strip in pane.blocks(_STRIP, pane.columns):  # positions stay in the processor's cache
             at = *source, *lattice.positions(strip), wanted.left, wanted.top
-            part, part_ok = self._blank(block, strip.shape)
+            into = out, ok, strip.top - pane.top
             if scales is None:
-                self._interpolate((colours, *at), part, part_ok)
+                self._interpolate((colours, *at), *into)
             else:
                 lead = scales.lead_r + strip.top - whole.top, scales.lead_c + strip.left - whole.left
-                self._gather(at, scales.steps, (SIDE, *lead), part, part_ok)
-            rows, columns = strip.within(pane)
-            out[:, rows, columns], ok[:, rows, columns] = part, part_ok
+                self._gather(at, scales.steps, (SIDE, *lead), *into)
         return _result(block, out, ok)
 
-    def _interpolate(self, at: Any, out: Cells, ok: Cells) -> None:
-        """Fill `out` by the method's kernel as it is, at native size."""
+    def _interpolate(self, at: Any, out: Cells, ok: Cells, row: int) -> None:
+        """Fill `out` from `row` on by the method's kernel as it is, at native size."""
         from zembrel.raster.kernels import warp, windowed
         from zembrel.raster.kernels.weights import phase_table
 
         name, (colours, *at) = self.method.name, at
         if name == "nearest":
-            warp.nearest(*at, out, ok)
+            warp.nearest(*at, out, ok, row)
         elif name != "bilinear":
             code = table.CODES[name]
             weights = phase_table(code, table.RADIUS[code])
             if colours is not None:
                 top = float(np.iinfo(out.dtype).max)
-                windowed.tabled_colours(colours, *at, weights.astype(np.float32), _NEED, top, out, ok)
+                windowed.tabled_colours(colours, *at, weights.astype(np.float32), _NEED, top, out, ok, row)
             else:
-                windowed.tabled(*at, weights, _NEED, *_rounding(out), out, ok)
+                windowed.tabled(*at, weights, _NEED, *_rounding(out), out, ok, row)
         elif out.dtype == np.uint8:
-            warp.bilinear_bytes(*at, _NEED, out, ok)
+            warp.bilinear_bytes(*at, _NEED, out, ok, row)
         else:
-            warp.bilinear(*at, _NEED, *_rounding(out), out, ok)
+            warp.bilinear(*at, _NEED, *_rounding(out), out, ok, row)
 
     def _colours(self, block: Block, scaled: bool) -> Cells | None:
         """Three bands once more, side by side, for the kernels that weigh colours together."""
@@ -189,16 +187,18 @@ class Reproject:
         windowed.side_by_side(block.cells, colours)
         return colours
 
-    def _gather(self, at: Any, steps: Array, grid: tuple[int, int, int], out: Cells, ok: Cells) -> None:
-        """Fill `out` from the source cells in each result cell's footprint, by a widened kernel."""
+    def _gather(
+        self, at: Any, steps: Array, grid: tuple[int, int, int], out: Cells, ok: Cells, row: int
+    ) -> None:
+        """Fill `out` from `row` on from the source cells in each footprint, by a widened kernel."""
         from zembrel.raster.kernels import footprint, warp
 
         if self.method.ranked:
-            footprint.picked(*at, steps, *grid, *self._rank, NEED, _rounding(out)[0], out, ok)
+            footprint.picked(*at, steps, *grid, *self._rank, NEED, _rounding(out)[0], out, ok, row)
             return
         code = table.CODES[self.method.name]
         steps = np.where(steps < WIDEN_FROM, 1.0, steps) if code != table.MEAN else steps
-        warp.weighted(*at, code, table.RADIUS[code], steps, *grid, _NEED, *_rounding(out), out, ok)
+        warp.weighted(*at, code, table.RADIUS[code], steps, *grid, _NEED, *_rounding(out), out, ok, row)
 
     def _blank(self, block: Block, shape: tuple[int, int]) -> tuple[Cells, Cells]:
         """Cells and validity of a result, none valid yet."""
