@@ -9,6 +9,7 @@ PATH=$root/.venv/bin:$PATH
 zembrel demo --out "$work/demo" --quiet 2> /dev/null
 cd "$work/demo"
 for picture in island web relief landcover; do cp "$picture.png" "$shots/draw-$picture.png"; done
+zembrel draw sketch.tif --out "$shots/draw-sketch.png" --replace --quiet
 
 # terminal NAME COMMAND...: what a person sees who types the commands, in a window of 1280 x 800
 terminal() {
@@ -20,11 +21,11 @@ touch "$TYPED.done"; sleep 60
 END
     rm -f "$work/typed.done"
     TYPED=$work/typed SHOT=$shots/$name.png xvfb-run -a -s '-screen 0 1280x800x24' sh -c '
-        xterm -fa "DejaVu Sans Mono" -fs 10.5 -geometry 139x43+0+0 -bg white -fg "#222222" -b 12 -bw 0 +sb -e sh "'"$work"'/session" &
+        xterm -fa "DejaVu Sans Mono" -fs 9.5 -geometry 155x50+0+0 -bg white -fg "#222222" -b 12 -bw 0 +sb -e sh "'"$work"'/session" &
         while [ ! -e "$TYPED.done" ]; do sleep 0.2; done; sleep 1
         import -window root "$SHOT"; kill $!'
 }
-rm -f island.tif cover40.tif harbour.tif
+rm -rf island.tif cover40.tif harbour.tif sketch.tif sheets
 terminal describe 'zembrel describe ortho/m3.tif ortho/m4.tif' 'zembrel describe ortho dem landcover.tif' \
     'zembrel describe landcover.tif --at -24,46@EPSG:4326'
 terminal mosaic 'zembrel mosaic ortho/ --trim-collar --within coast.geojson --out island.tif' \
@@ -35,4 +36,8 @@ terminal crs "zembrel crs fit 'place:Marrow Harbour' | head -4" 'zembrel crs sho
     'zembrel crs operations EPSG:27700 EPSG:4326 | head -6' \
     "echo '24 06 00 W,46 00 00 N' | zembrel coords --from-crs EPSG:4326 --crs EPSG:32627" \
     "echo '-24,46,600' | zembrel coords --from-crs EPSG:4979 --crs 'EPSG:32626 + EPSG:5773' --height-grid geoid.gtx"
+terminal sheets 'zembrel tile island.tif --size 2km --index sheets/sheets.gpkg --out sheets/' \
+    'zembrel mosaic sheets/ --out again.tif --dry-run' \
+    'zembrel pin sketch.png --ties sketch-ties.csv --crs EPSG:32626 --out sketch.tif | head -9' \
+    'zembrel check island.tif --rules geotiff,cog'
 terminal help 'zembrel --help'

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json as json_format
 import math
-import shutil
+import os
 import sys
 import tempfile
 import traceback
@@ -35,7 +35,7 @@ def _text(receipt: Any, verbose: bool) -> str:
         lines += [("read", [str(path)]) for path in receipt.facts.get("inputs", [])]
     lines += [(word, items) for word, items in receipt.lines if items]
     width = max(9, *(len(word) + 2 for word, _ in lines))
-    room = shutil.get_terminal_size().columns - width if sys.stderr.isatty() else sys.maxsize
+    room = os.get_terminal_size(sys.stderr.fileno()).columns - width if sys.stderr.isatty() else sys.maxsize
     shown = []
     for word, items in lines:
         first, *rest = _broken([_printable(item) for item in items], room)

@@ -202,7 +202,11 @@ def _cloud(images: Sequence[_Image]) -> Iterator[Item]:
     big = longest > OVERVIEWS_FROM
     reduced = [i for i in images[1:] if i.kind & tags.REDUCED and not i.kind & tags.MASK]
     yield _judged("the image is tiled", full.layout.tiled or not big, _cut(full.layout))
-    yield _judged("there are overviews", bool(reduced) or not big, f"{len(reduced)} of {longest:,} cells")
+    yield _judged(
+        "there are overviews",
+        bool(reduced) or not big,
+        f"{len(reduced)}, the image is {longest:,} cells long",
+    )
     sizes = [full.layout, *(image.layout for image in reduced)]
     halves = [abs(2 * b.width / a.width - 1) < _HALF + 2 / a.width for a, b in pairwise(sizes)]
     if reduced:
