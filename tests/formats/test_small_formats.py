@@ -154,4 +154,8 @@ def test_files_are_known_by_content_and_results_by_name(tmp_path: Path) -> None:
 def test_every_row_of_the_table_loads_and_offers_what_the_table_says(name: str) -> None:
     module = load(name)
     assert all(callable(getattr(module, part)) for part in ("open_raster", "layers", "make_sink"))
-    assert FORMATS[name].endings and FORMATS[name].specification and (FORMATS[name].magics or name == "gtx")
+    assert (
+        FORMATS[name].endings
+        and FORMATS[name].specification
+        and (FORMATS[name].magics or name in ("gtx", "asciigrid"))
+    )

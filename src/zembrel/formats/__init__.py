@@ -30,6 +30,8 @@ class Format(NamedTuple):
     settings: Mapping[str, str]
     specification: str
     nodata: float | None = None  # the one value for invalid cells, where the format fixes it
+    usual_nodata: int | None = None  # for invalid cells, where a result has none of its own
+    holds_crs: bool = True  # beside the place; where not, a .prj tells it
     inexact: tuple[str, ...] = ()  # how values of `compress` begin that change cells a little
 
 
@@ -97,6 +99,22 @@ FORMATS: dict[str, Format] = {
         2**31 - 1,
         {},
         "NumPy Enhancement Proposal 1",
+    ),
+    "asciigrid": Format(
+        "ASCII grid",
+        "zembrel.formats.asciigrid",
+        (".asc",),
+        (),  # keys come in any order: its name has to tell
+        _ALL,
+        1,
+        True,
+        True,
+        False,
+        2**31 - 1,
+        {},
+        "the keys ncols, nrows, xll, yll, cellsize, nodata_value, and rows of values",
+        usual_nodata=-9999,
+        holds_crs=False,
     ),
     "gtx": Format(
         "GTX grid of height differences",
@@ -182,7 +200,7 @@ def choose_format(out: Path, asked: str | None) -> str:
         raise UsageError(
             f"the name {out.name} does not say which format to write",
             f"its ending is {out.suffix!r}",
-            "end it in .tif, .png, .jpg, .npy or .gtx, or add --format",
+            "end it in .tif, .png, .jpg, .npy, .asc or .gtx, or add --format",
         )
     return name
 

@@ -40,7 +40,7 @@ def georeferenced(image: Path, columns: int, rows: int) -> Frame:
             centre = _read_world_file(beside)
             affine = centre.shifted(Fraction(-1, 2), Fraction(-1, 2))
             break
-    return Frame(_crs_beside(image), affine, columns, rows)
+    return Frame(crs_beside(image), affine, columns, rows)
 
 
 def _read_world_file(path: Path) -> Affine:
@@ -55,7 +55,7 @@ def _read_world_file(path: Path) -> Affine:
         ) from exc
 
 
-def _crs_beside(image: Path) -> CRS | None:
+def crs_beside(image: Path) -> CRS | None:
     """The CRS of the `.prj` beside `image`, if there is one; one that is not known stays unresolved."""
     beside = image.with_suffix(".prj")
     if not beside.is_file():

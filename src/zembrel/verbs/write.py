@@ -139,7 +139,9 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -
         declared = {band.nodata for band in view.bands}
         value = declared.pop() if len(declared) == 1 else None
         kept = fitting_nodata(value, dtype)
-        if kept is not None or form.holds_mask or dtype.startswith("float"):
+        if kept is None and form.usual_nodata is not None:
+            chose.append(f"nodata {form.usual_nodata} where nothing is (usual in the format)")
+        elif kept is not None or form.holds_mask or dtype.startswith("float"):
             chose.append(f"nodata {kept:g}" if kept is not None else _default_nodata(dtype))
     elif output.nodata.lower() == "none":
         kept = None
@@ -187,12 +189,15 @@ def _check_fit(view: Raster, form: Format) -> None:
 
 
 def _beside(view: Raster, out: Path, form: Format, output: Output) -> dict[Path, str]:
-    wanted = output.world_file if output.world_file is not None else not form.holds_place
     crs = view.frame.crs
+    known = crs is not None and not isinstance(crs, UnresolvedCRS)
+    if form.holds_place and not form.holds_crs and output.world_file is None:
+        return {out.with_suffix(".prj"): write_crs(crs) + "\n"} if known and crs is not None else {}
+    wanted = output.world_file if output.world_file is not None else not form.holds_place
     if not wanted or (crs is None and view.frame.affine.x0 == 0 == view.frame.affine.y0):
         return {}
     beside = {world_file_name(out): write_world_file(view.frame)}
-    if crs is not None and not isinstance(crs, UnresolvedCRS):
+    if known and crs is not None:
         beside[out.with_suffix(".prj")] = write_crs(crs) + "\n"
     return beside
 

@@ -1,0 +1,293 @@
+"""ASCII grids: a header of keys and numbers, then the values of a grid row by row from the north.
+
+Source: the format as publicly described by many who publish grids in it: `ncols`, `nrows`, `xllcorner` and
+`yllcorner` (edges of the lower left cell) or `xllcenter` and `yllcenter` (its middle: values on nodes here),
+`cellsize` (or `dx` and `dy`), and `nodata_value` (or `nodata`), in any case and order. Values are separated
+by any white space and need not keep to lines. The CRS is in a `.prj` beside. Whole numbers are read as
+int32; others as float32 if none has more than 7 digits, else as float64.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property
+from pathlib import Path
+from typing import Any, BinaryIO, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.formats.handles import file_handles
+from zembrel.formats.sink import Sink
+from zembrel.formats.whole import only_layer
+from zembrel.formats.worldfile import crs_beside
+from zembrel.grid.frame import Affine, Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.model import Band, Block, Cells, Raster, shared_type
+from zembrel.raster.views.nodata import nodata_mask
+
+VOID = -9999  # nodata, where a result has none of its own
+_KEYS = (
+    "ncols", "nrows", "xllcorner", "yllcorner", "xllcenter", "yllcenter", "cellsize", "dx", "dy",
+    "nodata_value", "nodata",
+)  # fmt: skip
+_STEPS = ("cellsize", "dx", "dy")
+_MOST_HEADER, _CHUNK, _STRIP = 4_096, 8_000_000, 256
+_SHORT = 7  # digits that float32 holds
+
+layers = only_layer
+
+
+class Header(NamedTuple):
+    """What the first lines say, numbers as exact as they are written; `end`: the byte after them."""
+
+    numbers: Mapping[str, Fraction]
+    nodata: str | None
+    end: int
+
+
+class Index(NamedTuple):
+    """Byte at which each row begins, (rows + 1,), and the type of the values."""
+
+    starts: npt.NDArray[np.int64]
+    type: str
+
+
+def open_raster(path: Path, layer: str | None) -> Raster:
+    """The grid at `path`. Raises InputError naming what its header lacks or its values break."""
+    file_handles.renew(path)
+    header = _read_header(path)
+    n = header.numbers
+    missing = [key for key in ("ncols", "nrows") if key not in n]
+    missing += [] if "cellsize" in n or {"dx", "dy"} <= n.keys() else ["cellsize"]
+    missing += [f"{axis}llcorner" for axis in "xy" if not {f"{axis}llcorner", f"{axis}llcenter"} & n.keys()]
+    if missing:
+        raise _broken(path, f"its header lacks {', '.join(missing)}")
+    columns, rows = n["ncols"], n["nrows"]
+    across, along = n.get("dx", n.get("cellsize")), n.get("dy", n.get("cellsize"))
+    assert across is not None and along is not None
+    if min(columns, rows) < 1 or columns.denominator * rows.denominator != 1 or min(across, along) <= 0:
+        raise _broken(
+            path, f"its header says {columns} x {rows} cells of {float(across):g} x {float(along):g}"
+        )
+    index = _indexed(path, header, int(columns), int(rows))
+    affine = _placed(n, across, along, int(rows))
+    frame = Frame(crs_beside(path), affine, int(columns), int(rows), _anchor(n))
+    return AsciiGrid(path, frame, (Band("band1", index.type, _nodata(header, index.type)),), index)
+
+
+def _anchor(n: Mapping[str, Fraction]) -> str:
+    return "node" if "xllcenter" in n and "yllcenter" in n else "cell"
+
+
+def _placed(n: Mapping[str, Fraction], across: Fraction, along: Fraction, rows: int) -> Affine:
+    """The affine; of mixed corner and centre the centre counts as half a cell in."""
+    west, south = (
+        n[f"{axis}llcorner"] if f"{axis}llcorner" in n else n[f"{axis}llcenter"] for axis in ("x", "y")
+    )
+    if _anchor(n) == "cell":
+        west -= across / 2 if "xllcorner" not in n else 0
+        south -= along / 2 if "yllcorner" not in n else 0
+        rows += 1
+    return Affine(float(west), float(south + (rows - 1) * along), float(across), -float(along))
+
+
+def _read_header(path: Path) -> Header:
+    head = file_handles.read(path, 0, _MOST_HEADER)
+    numbers: dict[str, Fraction] = {}
+    nodata, at = None, 0
+    for found in re.finditer(rb"\s*([A-Za-z_]+)[ \t:=]+(\S+)[^\S\n]*(?:\r?\n|\r|$)", head):
+        key, text = found[1].decode().lower(), found[2].decode("ascii", "replace")
+        if found.start() != at or key not in _KEYS:
+            break
+        if key.startswith("nodata"):
+            nodata = text
+        else:
+            try:
+                numbers[key] = Fraction(float(text)) if key in _STEPS else Fraction(text)
+            except (ValueError, OverflowError, ZeroDivisionError) as exc:
+                raise _broken(path, f"{key} is {text!r}") from exc
+        at = found.end()
+    return Header(numbers, nodata, at)
+
+
+def _nodata(header: Header, kind: str) -> float | int | None:
+    try:
+        value = float(header.nodata) if header.nodata is not None else None
+    except ValueError:
+        return None
+    if value is None or (kind == "int32" and not value.is_integer()):
+        return None
+    return int(value) if kind == "int32" else float(np.dtype(kind).type(value))
+
+
+def _indexed(path: Path, header: Header, columns: int, rows: int) -> Index:
+    """One pass over the text: where rows begin, however lines are broken, and what numbers it holds."""
+    size = path.stat().st_size
+    if rows * columns > (size - header.end + 1) // 2:  # a digit and a blank each
+        raise _broken(path, f"its {size:,} bytes cannot hold {columns:,} x {rows:,} values")
+    starts = np.full(rows + 1, -1, np.int64)
+    starts[rows] = size
+    seen, at, inside = 0, header.end, False
+    whole, longest = True, 0
+    while data := file_handles.read(path, at, _CHUNK):
+        text = np.frombuffer(data, np.uint8)
+        dark = text > 32
+        begins = np.flatnonzero(dark & ~np.concatenate([[inside], dark[:-1]]))
+        due = np.arange(-(-seen // columns) * columns, seen + begins.size, columns)
+        due = due[due < rows * columns]
+        starts[due // columns] = at + begins[due - seen]
+        seen += begins.size
+        whole = whole and not _fractions(text)
+        if not whole and longest <= _SHORT:
+            longest = max(longest, _most_digits(text))
+        inside, at = bool(dark[-1]), at + len(data)
+    if seen != rows * columns:
+        raise _broken(path, f"it holds {seen:,} values where {columns:,} x {rows:,} make {rows * columns:,}")
+    return Index(starts, "int32" if whole else "float32" if longest <= _SHORT else "float64")
+
+
+def _fractions(text: npt.NDArray[np.uint8]) -> bool:
+    """Whether anything but digits, signs and white space is there."""
+    return bool(((text > 57) | ((text > 32) & (text < 48) & (text != 43) & (text != 45))).any())
+
+
+def _most_digits(text: npt.NDArray[np.uint8]) -> int:
+    """Most digits of a number; leading zeros and exponents count too, which errs to the safe side."""
+    digit = (text >= 48) & (text <= 57)
+    ends = np.flatnonzero(np.concatenate([text <= 32, [True]]))
+    counts = np.diff(np.concatenate([[0], np.cumsum(digit)])[np.concatenate([[0], ends])])
+    return int(counts.max(initial=0))
+
+
+@dataclass(frozen=True, eq=False)
+class AsciiGrid:
+    """The values of an ASCII grid; a pane reads the text of its rows."""
+
+    path: Path
+    frame: Frame
+    bands: tuple[Band, ...]
+    index: Index
+
+    @cached_property
+    def block_shape(self) -> tuple[int, int]:
+        """Whole rows are read best."""
+        return max(1, min(_STRIP, self.frame.rows)), self.frame.columns
+
+    def cells(self, pane: Pane) -> Block:
+        """Raises InputError if something there is no number."""
+        start, end = int(self.index.starts[pane.top]), int(self.index.starts[pane.bottom])
+        text = file_handles.read(self.path, start, end - start)
+        try:
+            values = np.fromstring(text, np.dtype(self.index.type), sep=" ")
+        except ValueError as exc:
+            raise self._no_number(text, pane) from exc
+        if values.size != pane.rows * self.frame.columns:
+            raise self._no_number(text, pane)
+        cells = np.ascontiguousarray(values.reshape(1, pane.rows, -1)[:, :, pane.left : pane.right])
+        valid = nodata_mask(cells, self.bands)
+        return Block(cells, None if valid is None or valid.all() else valid)
+
+    def _no_number(self, text: bytes, pane: Pane) -> InputError:
+        """The error for the first word in the rows of `pane` that is no number."""
+        for number, word in enumerate(text.split()):
+            try:
+                float(word)
+            except ValueError:
+                row, column = divmod(number, self.frame.columns)
+                place = f"row {pane.top + row + 1}, column {column + 1}"
+                return _broken(self.path, f"{word.decode('ascii', 'replace')[:20]!r} in {place} is no number")
+        return _broken(self.path, f"rows {pane.top + 1} to {pane.bottom} do not hold as many values as due")
+
+
+def _broken(path: Path, why: str) -> InputError:
+    return InputError(f"{path} is no sound ASCII grid", why, "get the file again, or correct it")
+
+
+def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
+    """A sink for one band on a north-up frame. Raises UsageError for a turned one."""
+    if not frame.north_up:
+        raise UsageError(
+            f"{path.name} would be turned", "an ASCII grid lies north up", "reproject it onto a frame first"
+        )
+    return AsciiSink(path, frame, bands[0])
+
+
+class AsciiSink:
+    """A `Sink` that writes strips of rows as text, each value as short as reads back identical."""
+
+    def __init__(self, path: Path, frame: Frame, band: Band) -> None:
+        self._frame, self._columns = frame, frame.columns
+        told = band.nodata is not None and band.nodata == band.nodata
+        self._void: float | int = band.nodata if told and band.nodata is not None else VOID
+        self._told = told
+        self._whole = shared_type((band,)).kind in "iu"
+        self._file: BinaryIO = path.open("wb")
+        self._file.write(_header(frame, self._void, self._whole).encode("ascii"))
+
+    @property
+    def blocks(self) -> Iterator[Pane]:
+        return self._frame.pane.blocks(_STRIP, self._columns)
+
+    def encode(self, pane: Pane, block: Block) -> bytes:
+        import orjson
+
+        cells: Cells = block.cells[0]
+        if not self._told and np.any(cells[block.valid_of(0)] == VOID):
+            raise RefusedError(
+                f"valid cells hold {VOID}",
+                "an ASCII grid says by a value where nothing is, and this is the usual one",
+                "choose another with --nodata",
+            )
+        if block.valid is not None:
+            wide = cells.astype(np.int64) if self._whole else cells
+            cells = np.where(block.valid_of(0), wide, wide.dtype.type(self._void))
+        lines = orjson.dumps(np.ascontiguousarray(cells), option=orjson.OPT_SERIALIZE_NUMPY)
+        return lines[2:-2].replace(b"],[", b"\n").translate(_SPACED) + b"\n"
+
+    def append(self, pane: Pane, encoded: bytes) -> None:
+        self._file.write(encoded)
+
+    def finish(self) -> None:
+        self._file.close()
+
+    def abort(self) -> None:
+        self._file.close()
+
+
+_SPACED = bytes.maketrans(b",", b" ")
+
+
+def _header(frame: Frame, void: Any, whole: bool) -> str:
+    """The header; the lower left corner such that the upper left one comes back to the last bit."""
+    a, node = frame.affine, frame.registration == "node"
+    across, along = Fraction(a.x_col), -Fraction(a.y_row)
+    down = frame.rows - 1 if node else frame.rows
+    place = "center" if node else "corner"
+    lines = [f"ncols {frame.columns}", f"nrows {frame.rows}", f"xll{place} {_text(Fraction(a.x0))}"]
+    south = Fraction(a.y0) - down * along
+    lines.append(f"yll{place} {_exact(south, lambda low: float(low + down * along) == a.y0)}")
+    same = across == along
+    lines += [f"cellsize {_text(across)}"] if same else [f"dx {_text(across)}", f"dy {_text(along)}"]
+    lines.append(f"NODATA_value {int(void) if whole or float(void).is_integer() else repr(float(void))}")
+    return "\n".join(lines) + "\n"
+
+
+def _text(number: Fraction) -> str:
+    """A float as short as reads back identical."""
+    return f"{int(number)}" if number.denominator == 1 else repr(float(number))
+
+
+def _exact(number: Fraction, good: Any) -> str:
+    """`number` as a float's text if that is `good` enough, else with all its decimal places."""
+    short = _text(number)
+    if good(Fraction(short)):
+        return short
+    places = number.denominator.bit_length() - 1  # the denominator is a power of two
+    scaled = number * 10**places
+    digits = f"{abs(int(scaled)):0{places + 1}d}"
+    return f"{'-' if number < 0 else ''}{digits[:-places]}.{digits[-places:]}".rstrip("0").rstrip(".")
