@@ -12,7 +12,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-CASES = ("start", "geodesy", "reproject", "memory", "engine")
+CASES = ("start", "geodesy", "reproject", "memory", "engine", "grids")
 
 
 def main(wanted: list[str]) -> int:

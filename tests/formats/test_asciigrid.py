@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from program import Program
 from rasters import random_cells, raster, save
 from zembrel.errors import InputError, RefusedError, UsageError
-from zembrel.formats import open_raster
+from zembrel.formats import numbertext, open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
@@ -143,3 +143,18 @@ def test_there_and_back_by_the_program(tmp_path: Path) -> None:
     first, second = one.cells(one.frame.pane), other.cells(other.frame.pane)
     np.testing.assert_array_equal(first.valid_of(0), second.valid_of(0))
     np.testing.assert_array_equal(first.cells[0][valid], second.cells[0][valid].astype(np.float32))
+
+
+@given(st.lists(st.one_of(
+    st.floats(allow_nan=False, allow_infinity=False).map(repr),
+    st.decimals(allow_nan=False, allow_infinity=False, places=6, min_value=-10**9, max_value=10**9).map(str),
+    st.integers(-(10**25), 10**25).map(str), st.sampled_from(["+5", "-.5", "7.", "1E3", "0.1e-5", "nan", "-0"]),
+), min_size=1, max_size=40))  # fmt: skip
+def test_numbers_are_those_that_python_reads(words: list[str]) -> None:
+    text = np.frombuffer(" ".join(words).encode(), np.uint8)
+    values, odd = np.empty(len(words)), np.empty((len(words), 3), np.int64)
+    count, strange = numbertext.values(text, values, odd)
+    assert count == len(words)
+    for number, first, last in odd[:strange].tolist():
+        values[number] = float(text[first:last].tobytes())
+    np.testing.assert_array_equal(values, [float(word) for word in words])

@@ -3,8 +3,8 @@
 Source: the format as publicly described by many who publish grids in it: `ncols`, `nrows`, `xllcorner` and
 `yllcorner` (edges of the lower left cell) or `xllcenter` and `yllcenter` (its middle: values on nodes here),
 `cellsize` (or `dx` and `dy`), and `nodata_value` (or `nodata`), in any case and order. Values are separated
-by any white space and need not keep to lines. The CRS is in a `.prj` beside. Whole numbers are read as
-int32; others as float32 if none has more than 7 digits, else as float64.
+by any white space and need not keep to lines. The CRS is in a `.prj` beside. Whole numbers of up to 9
+digits are read as int32; others as float32 if none has more than 7 digits, else as float64.
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.formats import numbertext
 from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
@@ -37,7 +38,8 @@ _KEYS = (
 )  # fmt: skip
 _STEPS = ("cellsize", "dx", "dy")
 _MOST_HEADER, _CHUNK, _STRIP = 4_096, 8_000_000, 256
-_SHORT = 7  # digits that float32 holds
+_SHORT, _INT_DIGITS = 7, 9  # digits that float32 and int32 hold
+_ODD = 1_000  # words in a pane that may need a longer look before room is made for more
 
 layers = only_layer
 
@@ -132,36 +134,16 @@ def _indexed(path: Path, header: Header, columns: int, rows: int) -> Index:
         raise _broken(path, f"its {size:,} bytes cannot hold {columns:,} x {rows:,} values")
     starts = np.full(rows + 1, -1, np.int64)
     starts[rows] = size
-    seen, at, inside = 0, header.end, False
-    whole, longest = True, 0
+    state, at = np.array([0, 0, 1, 0, 0], np.int64), header.end
     while data := file_handles.read(path, at, _CHUNK):
-        text = np.frombuffer(data, np.uint8)
-        dark = text > 32
-        begins = np.flatnonzero(dark & ~np.concatenate([[inside], dark[:-1]]))
-        due = np.arange(-(-seen // columns) * columns, seen + begins.size, columns)
-        due = due[due < rows * columns]
-        starts[due // columns] = at + begins[due - seen]
-        seen += begins.size
-        whole = whole and not _fractions(text)
-        if not whole and longest <= _SHORT:
-            longest = max(longest, _most_digits(text))
-        inside, at = bool(dark[-1]), at + len(data)
+        numbertext.scan(np.frombuffer(data, np.uint8), state, columns, starts, at)
+        at += len(data)
+    seen, _, whole, _, longest = state.tolist()
     if seen != rows * columns:
         raise _broken(path, f"it holds {seen:,} values where {columns:,} x {rows:,} make {rows * columns:,}")
-    return Index(starts, "int32" if whole else "float32" if longest <= _SHORT else "float64")
-
-
-def _fractions(text: npt.NDArray[np.uint8]) -> bool:
-    """Whether anything but digits, signs and white space is there."""
-    return bool(((text > 57) | ((text > 32) & (text < 48) & (text != 43) & (text != 45))).any())
-
-
-def _most_digits(text: npt.NDArray[np.uint8]) -> int:
-    """Most digits of a number; leading zeros and exponents count too, which errs to the safe side."""
-    digit = (text >= 48) & (text <= 57)
-    ends = np.flatnonzero(np.concatenate([text <= 32, [True]]))
-    counts = np.diff(np.concatenate([[0], np.cumsum(digit)])[np.concatenate([[0], ends])])
-    return int(counts.max(initial=0))
+    if whole:
+        return Index(starts, "int32" if longest <= _INT_DIGITS else "float64")
+    return Index(starts, "float32" if longest <= _SHORT else "float64")
 
 
 @dataclass(frozen=True, eq=False)
@@ -182,26 +164,29 @@ class AsciiGrid:
         """Raises InputError if something there is no number."""
         start, end = int(self.index.starts[pane.top]), int(self.index.starts[pane.bottom])
         text = file_handles.read(self.path, start, end - start)
-        try:
-            values = np.fromstring(text, np.dtype(self.index.type), sep=" ")
-        except ValueError as exc:
-            raise self._no_number(text, pane) from exc
-        if values.size != pane.rows * self.frame.columns:
-            raise self._no_number(text, pane)
+        values = self._values(np.frombuffer(text, np.uint8), text, pane).astype(self.index.type)
         cells = np.ascontiguousarray(values.reshape(1, pane.rows, -1)[:, :, pane.left : pane.right])
         valid = nodata_mask(cells, self.bands)
         return Block(cells, None if valid is None or valid.all() else valid)
 
-    def _no_number(self, text: bytes, pane: Pane) -> InputError:
-        """The error for the first word in the rows of `pane` that is no number."""
-        for number, word in enumerate(text.split()):
+    def _values(self, raw: npt.NDArray[np.uint8], text: bytes, pane: Pane) -> npt.NDArray[np.float64]:
+        """All numbers of the rows of `pane`. Raises InputError naming the first word that is none."""
+        values, odd = np.empty(pane.rows * self.frame.columns), np.empty((_ODD, 3), np.int64)
+        count, strange = numbertext.values(raw, values, odd)
+        if count != values.size:
+            raise _broken(self.path, f"rows {pane.top + 1} to {pane.bottom} hold {count:,} values")
+        if strange > _ODD:
+            odd = np.empty((strange, 3), np.int64)
+            numbertext.values(raw, values, odd)
+        for number, first, last in odd[:strange].tolist():
             try:
-                float(word)
-            except ValueError:
+                values[number] = float(text[first:last])
+            except ValueError as exc:
                 row, column = divmod(number, self.frame.columns)
+                word = text[first:last].decode("ascii", "replace")[:20]
                 place = f"row {pane.top + row + 1}, column {column + 1}"
-                return _broken(self.path, f"{word.decode('ascii', 'replace')[:20]!r} in {place} is no number")
-        return _broken(self.path, f"rows {pane.top + 1} to {pane.bottom} do not hold as many values as due")
+                raise _broken(self.path, f"{word!r} in {place} is no number") from exc
+        return values
 
 
 def _broken(path: Path, why: str) -> InputError:
