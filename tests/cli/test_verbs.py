@@ -382,7 +382,15 @@ def test_draw_makes_the_picture_that_was_asked_for(demo: Program) -> None:
 
 def test_formats_prints_the_table_the_code_works_by(zembrel: Program) -> None:
     table = zembrel("formats").out.splitlines()
-    assert [line.split()[0] for line in table[1:]] == ["geotiff", "png", "jpeg", "npy", "asciigrid", "gtx"]
+    assert [line.split()[0] for line in table[1:]] == [
+        "geotiff",
+        "png",
+        "jpeg",
+        "npy",
+        "asciigrid",
+        "rawgrid",
+        "gtx",
+    ]
     assert json.loads(zembrel("formats", "png", "--json").out)["png"]["types"] == ["uint8", "uint16"]
 
 

@@ -157,5 +157,5 @@ def test_every_row_of_the_table_loads_and_offers_what_the_table_says(name: str) 
     assert (
         FORMATS[name].endings
         and FORMATS[name].specification
-        and (FORMATS[name].magics or name in ("gtx", "asciigrid"))
+        and (FORMATS[name].magics or name in ("gtx", "asciigrid", "rawgrid"))
     )

@@ -32,6 +32,7 @@ class Format(NamedTuple):
     nodata: float | None = None  # the one value for invalid cells, where the format fixes it
     usual_nodata: int | None = None  # for invalid cells, where a result has none of its own
     holds_crs: bool = True  # beside the place; where not, a .prj tells it
+    header: str = ""  # ending of a text beside it that belongs to the format
     inexact: tuple[str, ...] = ()  # how values of `compress` begin that change cells a little
 
 
@@ -116,6 +117,22 @@ FORMATS: dict[str, Format] = {
         usual_nodata=-9999,
         holds_crs=False,
     ),
+    "rawgrid": Format(
+        "raw grid with a header",
+        "zembrel.formats.rawgrid",
+        (".bil", ".bip", ".bsq"),
+        (),
+        _ALL,
+        0,
+        True,
+        True,
+        False,
+        2**31 - 1,
+        {"byteorder": "little (if not said) or big"},
+        "the keys of the .hdr beside it; layout by line, by pixel or band sequential",
+        holds_crs=False,
+        header=".hdr",
+    ),
     "gtx": Format(
         "GTX grid of height differences",
         "zembrel.formats.gtx",
@@ -144,9 +161,26 @@ class FormatModule(Protocol):
     ) -> Sink: ...
 
 
+class HasHeader(Protocol):
+    """What the module of a format with a header beside the file offers as well."""
+
+    def header_text(
+        self, path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]
+    ) -> str: ...
+
+
 def load(name: str) -> FormatModule:
     """The module of format `name`."""
     return cast(FormatModule, importlib.import_module(FORMATS[name].module))
+
+
+def header_beside(name: str, out: Path, view: Raster, settings: Mapping[str, str]) -> dict[Path, str]:
+    """Place and text of the header that belongs beside a file of format `name`, if there is one."""
+    ending = FORMATS[name].header
+    if not ending:
+        return {}
+    module = cast(HasHeader, load(name))
+    return {out.with_suffix(ending): module.header_text(out, view.frame, view.bands, settings)}
 
 
 def identify(path: Path) -> str:
@@ -200,7 +234,7 @@ def choose_format(out: Path, asked: str | None) -> str:
         raise UsageError(
             f"the name {out.name} does not say which format to write",
             f"its ending is {out.suffix!r}",
-            "end it in .tif, .png, .jpg, .npy, .asc or .gtx, or add --format",
+            "end it in .tif, .png, .jpg, .npy, .asc, .bil or .gtx, or add --format",
         )
     return name
 

@@ -12,7 +12,7 @@ from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import Plan
 from zembrel.engine.run import Observer, run
 from zembrel.errors import RefusedError, UsageError, nearest_name
-from zembrel.formats import FORMATS, Format, check_settings, choose_format, load
+from zembrel.formats import FORMATS, Format, check_settings, choose_format, header_beside, load
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.geodesy.text import write_crs
@@ -69,7 +69,7 @@ def write(
         with resource_errors(out):
             sink = load(name).make_sink(staged, view.frame, view.bands, settings)
             run(view, sink, output.means, [coverage, *observers])
-        beside = _beside(view, out, FORMATS[name], output)
+        beside = header_beside(name, out, view, settings) | _beside(view, out, FORMATS[name], output)
         for path, text in beside.items():
             if not _stands_already(path, text):
                 staging.write_text(path, text)
