@@ -72,6 +72,7 @@ def test_there_and_back_by_the_program(tmp_path: Path, way: str, order: str) -> 
     shape = [(3, 90, 70)[axis] for axis in AXES[way]]
     back = stored.reshape(shape).transpose(np.argsort(AXES[way]))
     np.testing.assert_array_equal(back, np.where(valid, cells, -1))
+    assert "raw grid" in program("describe", f"b.{way}").out
     program("convert", f"b.{way}", "--out", "c.tif")
     one, other = open_raster(tmp_path / "a.tif"), open_raster(tmp_path / "c.tif")
     assert one.frame == other.frame and [b.nodata for b in other.bands] == [-1] * 3

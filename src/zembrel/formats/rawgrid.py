@@ -158,7 +158,7 @@ class RawGrid:
     path: Path
     frame: Frame
     bands: tuple[Band, ...]
-    layout: RawLayout
+    storage: RawLayout
 
     def cells(self, pane: Pane) -> Block:
         """Raises InputError if the file has become shorter or is gone."""
@@ -166,7 +166,7 @@ class RawGrid:
             whole = np.memmap(self.path, np.uint8, "r")
         except (OSError, ValueError) as exc:
             raise _broken(self.path, str(exc)) from exc
-        at = self.layout
+        at = self.storage
         shape = len(self.bands), self.frame.rows, self.frame.columns
         try:
             view: Cells = np.ndarray(shape, at.dtype, whole, at.skip, (at.band, at.row, at.column))

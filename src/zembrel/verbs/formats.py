@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zembrel.errors import UsageError, nearest_name
-from zembrel.formats import FORMATS
+from zembrel.formats import FORMATS, Format
 from zembrel.verbs.receipt import Receipt, show_table
 
 
@@ -31,10 +31,10 @@ def _table() -> str:
     rows: list[tuple[str, ...]] = [heads]
     for name, f in FORMATS.items():
         yes = [
-            ("inside" if f.holds_place else "beside"),
+            ("inside" if f.holds_place and f.holds_crs else "beside"),
             *("yes" if has else "no" for has in (f.holds_mask, f.holds_legend)),
         ]
-        bands = str(f"1 or {f.most_bands}" if f.most_bands else "any")
+        bands = _bands(f)
         types = "all integers and floats" if len(f.types) > 5 else ", ".join(f.types)
         rows.append((name, " ".join(f.endings), bands, *yes, types))
     return show_table(rows)
@@ -47,13 +47,33 @@ def _one(name: str) -> str:
         ("standard", f.specification),
         ("endings", " ".join(f.endings)),
         ("types", ", ".join(f.types)),
-        ("bands", f"1 or {f.most_bands}" if f.most_bands else "any number"),
-        ("place", "in the file" if f.holds_place else "in a world file and .prj beside it"),
+        ("bands", _bands(f)),
+        ("place", _place(f)),
         (
             "invalid",
-            "mask or nodata" if f.holds_mask else "nodata value only" if name == "npy" else "becomes white",
+            "nodata value only"
+            if not f.holds_crs or name == "npy"
+            else "mask or nodata"
+            if f.holds_mask
+            else "becomes white",
         ),
         ("longest", f"{f.longest_side:,} cells along a side"),
         *((f"--set {key}", text) for key, text in f.settings.items()),
     ]
     return show_table(lines)
+
+
+def _bands(form: Format) -> str:
+    if form.most_bands == 1:
+        return "1"
+    return f"1 or {form.most_bands}" if form.most_bands else "any"
+
+
+def _place(form: Format) -> str:
+    if form.holds_place and form.holds_crs:
+        return "in the file"
+    return (
+        "in the file, its CRS in a .prj beside it"
+        if form.holds_place
+        else "in a world file and .prj beside it"
+    )
