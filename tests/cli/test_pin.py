@@ -157,6 +157,8 @@ def test_what_is_missing_is_said(tmp_path: Path) -> None:
     assert (
         "no tie points" in program.refuses(2, "pin", "scan.png", "--crs", "EPSG:32626", "--out", "m.tif")[0]
     )
+    wrong = ("pin", "scan.png", "--ties", "ties.csv", "--crs", "EPSG:4326", "--out", "m.tif")
+    assert "latitudes" in program.refuses(2, *wrong)[1]
     words = (
         "pin",
         "scan.png",

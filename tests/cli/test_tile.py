@@ -146,6 +146,7 @@ def test_a_run_goes_on_where_it_was_stopped(program: Program) -> None:
         (("--split", "0x2"), "--split 0x2"),
         (("--cells", "ten"), "--cells ten"),
         (("--size", "2m"), "--size 2m"),
+        (("--split", "2x2", "--margin", "-50m"), "--margin -50m"),
         (("--split", "2x2", "--name", "{colum}"), "names {colum}"),
         (("--split", "2x2", "--name", "{row.__class__}"), "names {row.__class__}"),
         (("--split", "2x2", "--name", "{row"), "--name"),

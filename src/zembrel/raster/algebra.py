@@ -28,6 +28,7 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "abs": np.abs, "sqrt": np.sqrt, "log": np.log, "exp": np.exp, "floor": np.floor, "ceil": np.ceil,
     "round": np.round, "min": np.minimum, "max": np.maximum, "where": np.where,
 }  # fmt: skip
+_OPERANDS = {"min": 2, "max": 2, "where": 3}  # of functions that take more than one
 _LONGEST = 2_000  # characters
 
 
@@ -84,6 +85,13 @@ def _parts(node: ast.AST, text: str) -> Sequence[ast.AST]:
         return node.left, *node.comparators
     called = isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords
     if called and node.func.id in FUNCTIONS:  # type: ignore[attr-defined]
+        due = _OPERANDS.get(node.func.id, 1)  # type: ignore[attr-defined]
+        if len(node.args) != due:  # type: ignore[attr-defined]
+            raise UsageError(
+                f"{text!r} is no plain formula",
+                f"{ast.unparse(node)} has not {due} operand{'s' if due > 1 else ''}",
+                "write for example min(a, b), sqrt(a) or where(a > 0, a, b)",
+            )
         return node.args  # type: ignore[attr-defined,no-any-return]
     raise UsageError(
         f"{text!r} is no plain formula",

@@ -13,7 +13,8 @@ import numpy as np
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import identify
 from zembrel.formats.tiff.ties import tie_points
-from zembrel.geodesy.crs import CRS
+from zembrel.geodesy.crs import CRS, GeographicCRS
+from zembrel.grid.area import check_bounds
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.pinning import Fit, Pinning, Ties, check_model, judged, pinned
 from zembrel.measure import parse_cell
@@ -133,6 +134,14 @@ def _frame(picture: Raster, ties: Ties, model: str, where: Where) -> Frame:
     way, end = np.linspace(0, 1, _EDGE), np.ones(_EDGE)
     col = np.concatenate([way, end, way, 0 * end]) * columns
     row = np.concatenate([0 * end, way, end, way]) * rows
+    (west, south), (east, north) = ties.ground.min(axis=0).tolist(), ties.ground.max(axis=0).tolist()
+    check_bounds((west, south, east, north), crs)
+    if isinstance(crs, GeographicCRS) and max(-south, north) > 90 / crs.unit.factor:
+        raise UsageError(
+            f"the ties reach from y {south:.10g} to {north:.10g}",
+            f"latitudes of {crs.name} end at the poles",
+            "give with --crs what x and y are in",
+        )
     back = pinned(ties.reversed(), model)
     x, y = back(col, row)
     bounds = float(x.min()), float(y.min()), float(x.max()), float(y.max())

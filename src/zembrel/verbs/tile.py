@@ -157,6 +157,8 @@ def _margin(frame: Frame, text: str | None) -> tuple[int, int]:
     if not text:
         return 0, 0
     across, down = in_cells(text, frame)
+    if min(across, down) < 0:
+        raise UsageError(f"--margin {text}", "sheets would not meet", "give 0 or more")
     return math.ceil(across - 1e-9), math.ceil(down - 1e-9)
 
 

@@ -109,7 +109,7 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
             )
         view = cast(view, output.type)
     if view.bands[0].legend is not None and not form.holds_legend:
-        if form.most_bands:  # a picture
+        if form.most_bands > 1:  # a picture
             view = expand_palette(view)
             chose.append(f"palette to colour bands ({form.title} holds no palette)")
         else:
@@ -177,7 +177,7 @@ def _check_fit(view: Raster, form: Format) -> None:
     if form.most_bands and len(view.bands) - alpha not in (1, form.most_bands):
         raise RefusedError(
             f"{form.title} cannot hold {len(view.bands)} bands",
-            f"it holds 1 or {form.most_bands}",
+            "it holds 1" if form.most_bands == 1 else f"it holds 1 or {form.most_bands}",
             "choose with --bands",
         )
     if max(view.frame.columns, view.frame.rows) > form.longest_side:
