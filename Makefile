@@ -11,6 +11,7 @@ demo: $(VENV)/installed
 	$(BIN)/zembrel demo --out demo/ --replace
 
 test: $(VENV)/test $(VENV)/samples
+	$(BIN)/python -m compileall -q src
 	$(BIN)/python -m pytest $(PYTEST)
 
 lint: $(VENV)/lint $(VENV)/test

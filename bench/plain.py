@@ -42,7 +42,7 @@ class Held:
 
     def cells(self, pane: Pane) -> Block:
         rows, columns = pane.within(self.frame.pane)
-        return Block(self.held[:, rows, columns].copy())
+        return Block(self.held[:, rows, columns])  # sinks only read
 
 
 class Nothing:

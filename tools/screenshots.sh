@@ -21,7 +21,7 @@ touch "$TYPED.done"; sleep 60
 END
     rm -f "$work/typed.done"
     TYPED=$work/typed SHOT=$shots/$name.png xvfb-run -a -s '-screen 0 1280x800x24' sh -c '
-        xterm -fa "DejaVu Sans Mono" -fs 9.5 -geometry 155x50+0+0 -bg white -fg "#222222" -b 12 -bw 0 +sb -e sh "'"$work"'/session" &
+        xterm -fa "DejaVu Sans Mono" -fs 8.5 -geometry 170x56+0+0 -bg white -fg "#222222" -b 12 -bw 0 +sb -e sh "'"$work"'/session" &
         while [ ! -e "$TYPED.done" ]; do sleep 0.2; done; sleep 1
         import -window root "$SHOT"; kill $!'
 }
@@ -40,4 +40,7 @@ terminal sheets 'zembrel tile island.tif --size 2km --index sheets/sheets.gpkg -
     'zembrel mosaic sheets/ --out again.tif --dry-run' \
     'zembrel pin sketch.png --ties sketch-ties.csv --crs EPSG:32626 --out sketch.tif | head -9' \
     'zembrel check island.tif --rules geotiff,cog'
+terminal formats 'zembrel formats' 'zembrel mosaic ortho/ --out island.quilt.toml' \
+    'zembrel convert relief.tif --scaled 0.1 --type int16 --out relief.nc' \
+    'zembrel rasterize coast.geojson --onto landcover.tif --cover --out share.tif'
 terminal help 'zembrel --help'

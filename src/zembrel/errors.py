@@ -51,6 +51,12 @@ class RefusedError(ZembrelError):
     exit_code = 4
 
 
+class RemoteError(ZembrelError):
+    """A server does not give what it is asked for."""
+
+    exit_code = 6
+
+
 class ResourceError(ZembrelError):
     """The disk or another resource failed."""
 

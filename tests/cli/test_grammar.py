@@ -36,7 +36,7 @@ def sheets(zembrel: Program) -> Program:
         (["convert", "in/m1.tif", "--out"], "write --out VALUE"),
         (["convert", "in/m1.tif"], "add --out PATH"),
         (["convert", "--out", "a.tif"], "name files, folders or patterns"),
-        (["convert", "in/m1.tif", "--out", "a"], "end it in .tif, .png, .jpg, .npy, .asc, .bil or .gtx, or add --format"),
+        (["convert", "in/m1.tif", "--out", "a"], None),
         (["convert", "in", "--out", "a.tif"], "give a folder: --out a/"),
         (["convert", "in/m1.tif", "--out", "a.tif", "--format", "geotif"], "did you mean geotiff?"),
         (["convert", "in/m1.tif", "--out", "a.tif", "--type", "uint9"], "did you mean uint8?"),

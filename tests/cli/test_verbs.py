@@ -21,6 +21,7 @@ from zembrel.features.cover import PolygonCover
 from zembrel.features.geojson import read_geojson
 from zembrel.formats import open_raster
 from zembrel.formats.legendfile import read_legend
+from zembrel.formats.table import FORMATS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.framefile import read_frame
 from zembrel.grid.pane import Pane
@@ -382,15 +383,7 @@ def test_draw_makes_the_picture_that_was_asked_for(demo: Program) -> None:
 
 def test_formats_prints_the_table_the_code_works_by(zembrel: Program) -> None:
     table = zembrel("formats").out.splitlines()
-    assert [line.split()[0] for line in table[1:]] == [
-        "geotiff",
-        "png",
-        "jpeg",
-        "npy",
-        "asciigrid",
-        "rawgrid",
-        "gtx",
-    ]
+    assert [line.split()[0] for line in table[1:]] == list(FORMATS)
     assert json.loads(zembrel("formats", "png", "--json").out)["png"]["types"] == ["uint8", "uint16"]
 
 
@@ -400,3 +393,10 @@ def test_the_worked_example_runs_and_shows_its_commands(zembrel: Program, tmp_pa
     for name in ("island", "web", "relief", "landcover"):
         assert Image.open(zembrel.folder / "demo" / f"{name}.png").size == (1280, 800)
     assert zembrel.refuses(4, "demo", "--out", "demo")[0] == "demo is not empty"
+
+
+def test_the_page_about_formats_leaves_none_out() -> None:
+    page = (Path(__file__).parents[2] / "docs" / "formats.md").read_text("utf-8")
+    rows = [line.split("|")[1] for line in page.splitlines() if line.startswith("| `")]
+    named = [name.strip(" `") for row in rows for name in row.split(",")]
+    assert sorted(named) == sorted(FORMATS)

@@ -63,7 +63,7 @@ def ran(method: str, cells: np.ndarray, valid: np.ndarray | None) -> np.ndarray:
         code = {"cubic": 2, "lanczos": 3}[method]
         windowed.tabled(*common, phase_table(code, float(code)), NEED - 1e-9, *limits, out, ok, 0)
     elif whole:
-        warp.bilinear_bytes(*common, NEED - 1e-9, out, ok, 0)
+        warp.bilinear_bytes(np.zeros((0, 0), np.uint64), *common, NEED - 1e-9, out, ok, 0)
     else:
         warp.bilinear(*common, NEED - 1e-9, *limits, out, ok, 0)
     return np.where(ok[0] > 0, out[0].astype(float), np.nan)
@@ -86,6 +86,22 @@ def test_interpolation_is_the_weighted_mean_of_valid_cells(method: str, kind: st
         assert abs(found[at] - np.clip(wanted, 0, 255) if kind == "uint8" else found[at] - wanted) < (
             0.7 if kind == "uint8" else 0.35
         )
+
+
+@pytest.mark.parametrize("masked", [False, True])
+def test_three_bands_at_once_are_each_interpolated_alone(masked: bool) -> None:
+    cells = np.stack([random_cells(HEIGHT, WIDTH, seed=n).astype(np.uint8) for n in range(3)])
+    cells[:, 2:4, 3:5] = 255  # the largest sums a lane has to hold
+    valid = random_cells(HEIGHT, WIDTH, seed=7) > 70 if masked else None
+    mask = np.zeros((0, 0, 0), np.uint8) if valid is None else valid[None].view(np.uint8)
+    lanes = np.empty((HEIGHT, WIDTH), np.uint64)
+    warp.in_lanes(cells, lanes)
+    out, ok = np.zeros((3, *U.shape), np.uint8), np.zeros((1, *U.shape), np.uint8)
+    warp.bilinear_bytes(lanes, cells, mask, U + 100, V + 50, 100, 50, NEED - 1e-9, out, ok, 0)
+    for band, found in zip(cells, out, strict=True):
+        alone = ran("bilinear", band, valid)
+        assert (np.isnan(alone) == (ok[0] == 0)).all()
+        assert np.nanmax(np.abs(found - alone)) <= 1
 
 
 def test_the_tables_weights_sum_to_one_and_are_the_kernels() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import warnings
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -34,6 +35,7 @@ from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.place import Place, crop, place
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.reproject import on_frame
+from zembrel.raster.views.unscaled import unscaled
 
 ROWS, COLUMNS = 83, 71
 VALID = random_cells(ROWS, COLUMNS, seed=5) > 30
@@ -260,3 +262,17 @@ def _near_edge(valid: np.ndarray) -> np.ndarray:
     from scipy.ndimage import binary_erosion
 
     return ~binary_erosion(valid, iterations=2)
+
+
+def test_bands_of_unlike_scales_become_the_values_they_stand_for() -> None:
+    codes = np.arange(24, dtype=np.int16).reshape(2, 3, 4)
+    scaled = raster(codes)
+    bands = tuple(
+        replace(b, scale=s, offset=o) for b, s, o in zip(scaled.bands, (0.5, 2.0), (10.0, 0.0), strict=True)
+    )
+    found = unscaled(replace(scaled, bands=bands))
+    np.testing.assert_array_equal(
+        found.cells(found.frame.pane).cells, np.stack([codes[0] / 2 + 10, codes[1] * 2.0])
+    )
+    assert {(b.type, b.scale, b.offset) for b in found.bands} == {("float32", 1.0, 0.0)}
+    assert unscaled(scaled) is scaled

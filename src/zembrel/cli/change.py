@@ -121,6 +121,15 @@ def convert(
     dither: Annotated[
         str, typer.Option("--dither", metavar="NAME", help="With --palette: diffusion, ordered or none.")
     ] = "diffusion",
+    scaled: Annotated[
+        str | None,
+        typer.Option(
+            "--scaled", metavar="STEP|auto", help="Whole numbers of --type with a stored scale and offset."
+        ),
+    ] = None,
+    unscaled: Annotated[
+        bool, typer.Option("--unscaled", help="The values that stored scales and offsets stand for.")
+    ] = False,
     each_band: Annotated[bool, typer.Option("--each-band", help="A file for each band.")] = False,
     z_unit: Annotated[str | None, option("z_unit")] = None,
     from_z_unit: Annotated[str | None, option("from_z_unit")] = None,
@@ -128,9 +137,8 @@ def convert(
     """Another format or cell type. What would lose values is refused unless you say how."""
     from zembrel.verbs import convert as verb
 
-    values = verb.Values(
-        stretch, rounded, clamp, rgb, palette, dither, Where(z_unit=z_unit, from_z_unit=from_z_unit)
-    )
+    heights = Where(z_unit=z_unit, from_z_unit=from_z_unit)
+    values = verb.Values(stretch, rounded, clamp, rgb, palette, dither, scaled, unscaled, heights)
     return verb.convert(inputs, output, values, each_band=each_band)
 
 

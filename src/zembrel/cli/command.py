@@ -19,6 +19,7 @@ from zembrel.cli.options import ALWAYS, OPTIONS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import with_traffic
 
 GROUPS = (Inputs, Where, Output)
 WITHOUT_OUT = ("coords", "frame", "label")  # do something even so
@@ -64,7 +65,7 @@ class Command:
                 for key, group in arguments.items():
                     if isinstance(group, Output):
                         arguments[key] = dataclasses.replace(group, tick=tick, command=_typed())
-                receipt = self.function(**arguments, **values)
+                receipt = with_traffic(self.function(**arguments, **values))
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
             return int(receipt.exit_code)
 

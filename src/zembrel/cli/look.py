@@ -91,12 +91,14 @@ def formats(
 COMMANDS = {
     "describe": Command(describe, "zembrel describe ortho/m1.tif ortho/m4.tif --stats", _WRITE_ONLY),
     "index": Command(
-        index, "zembrel index ortho/ --out sheets.geojson", ("layer", "from_nodata", "bands", *_LIGHT)
+        index,
+        "zembrel index ortho/ --out sheets.geojson",
+        ("layer", "from_nodata", "from_layout", "bands", *_LIGHT),
     ),
     "label": Command(
         label,
         "zembrel label scan.tif --crs EPSG:32626 --nodata 0",
-        ("from_crs", "force_crs", "from_nodata", "bands", "layer", "nodata", *_LIGHT),
+        ("from_crs", "force_crs", "from_nodata", "from_layout", "bands", "layer", "nodata", *_LIGHT),
     ),
     "formats": Command(formats, "zembrel formats geotiff"),
 }

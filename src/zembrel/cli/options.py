@@ -13,6 +13,12 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "from_crs": (("--from-crs",), "CRS", "CRS of inputs that do not say."),
     "force_crs": (("--force-crs",), None, "Let --from-crs overrule what files say."),
     "from_nodata": (("--from-nodata",), "VALUE", "Nodata value of inputs that do not say."),
+    "from_layout": (
+        ("--from-layout",),
+        "LAYOUT",
+        "Of raw inputs: columns=1025,rows=1025,type=uint16,order=little,first=north.",
+    ),
+    "offline": (("--offline",), None, "Ask nothing of the web."),
     "bands": (("-b", "--bands"), "LIST", 'Bands by number from 1, name or pattern: 4,3,2 or "B*".'),
     "onto": (("--onto",), "FRAME", "Land exactly on the cells of this frame file or raster."),
     "crs": (

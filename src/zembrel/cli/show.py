@@ -109,7 +109,7 @@ def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
     return one, other
 
 
-_READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "bands")
+_READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "from_layout", "bands")
 COMMANDS = {
     "check": Command(check, "zembrel check island.tif", _READ_ALONE),
     "draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png", _NOT_HERE),

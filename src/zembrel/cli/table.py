@@ -7,12 +7,13 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-LOOK, WHERE, BRING, CHANGE, DERIVE, CHECK, START = (
+LOOK, WHERE, BRING, CHANGE, DERIVE, SHAPES, CHECK, START = (
     "Look at what came in",
     "Say where and how fine",
     "Bring the pieces together",
     "Change the grid",
     "Derive",
+    "Go from cells to shapes and back",
     "Check and show",
     "Start here",
 )
@@ -45,6 +46,8 @@ VERBS: dict[str, Row] = {
     "reproject": Row(CHANGE, "a new CRS", "zembrel.cli.change"),
     "convert": Row(CHANGE, "another format or cell type", "zembrel.cli.change"),
     "paint": Row(DERIVE, "cells to georeferenced colours", "zembrel.cli.show"),
+    "rasterize": Row(SHAPES, "features onto the cells of a frame", "zembrel.cli.shapes"),
+    "polygonize": Row(SHAPES, "regions of equal cells to polygons", "zembrel.cli.shapes"),
     "check": Row(CHECK, "does a file obey its format's rules?", "zembrel.cli.show"),
     "draw": Row(CHECK, "a picture with ramp or legend and a scale bar", "zembrel.cli.show"),
     "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
@@ -55,6 +58,8 @@ SYNONYMS = {
     "mask": ("blank", "null", "erase"),
     "fill": ("interpolate", "patch", "close"),
     "check": ("validate", "verify", "lint"),
+    "rasterize": ("burn", "gridify"),
+    "polygonize": ("vectorize", "outline"),
     "paint": ("colour", "color", "colorize", "shade"),
     "tile": ("split", "chop", "sheets"),
     "mosaic": ("merge", "join", "stitch", "combine"),

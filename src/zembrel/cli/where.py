@@ -11,8 +11,8 @@ from zembrel.cli.options import BETWEEN
 from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
-    "layer", "from_nodata", "bands", "mask", "format", "type", "nodata", "compress", "settings", "world_file",
-    *BETWEEN, "ceiling", "memory", "workers", "keep_going",
+    "layer", "from_nodata", "from_layout", "bands", "mask", "format", "type", "nodata", "compress",
+    "settings", "world_file", *BETWEEN, "ceiling", "memory", "workers", "keep_going",
 )  # fmt: skip
 
 

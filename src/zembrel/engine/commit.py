@@ -17,6 +17,7 @@ from pathlib import Path
 from types import TracebackType
 
 from zembrel.errors import RefusedError, ResourceError, ZembrelError
+from zembrel.formats import is_store
 
 _PREFIX = ".zembrel-part-"
 
@@ -61,6 +62,8 @@ class Staging:
                     os.fsync(descriptor)
                 finally:
                     os.close(descriptor)
+                if final.is_dir():
+                    final.rename(staged.with_name(staged.name + ".old"))
                 staged.replace(final)
         self._discard()
 
@@ -81,7 +84,7 @@ class Staging:
 
 def check_free(final: Path, replace: bool) -> None:
     """Raise RefusedError if `final` exists and may not be replaced."""
-    if final.is_dir():
+    if final.is_dir() and not is_store(final):
         raise RefusedError(
             f"{final} is a folder", "a file of that name cannot be made", "choose another --out"
         )

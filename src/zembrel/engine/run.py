@@ -34,8 +34,8 @@ class Means:
         return _PROGRAM + self.memory
 
     def executor(self, block_bytes: int) -> Executor:
-        """Threads such that decoded blocks get half of the memory and blocks in flight the rest."""
-        block_cache.set_budget(self.memory // 2)
+        """Threads such that decoded blocks get three eighths of the memory and blocks in flight a half."""
+        block_cache.set_budget(self.memory * 3 // 8)  # held blocks take more than their cells
         fitting = max(1, self.memory // 2 // (block_bytes * _COPIES))
         workers = min(self.workers or _processors(), max(fitting, 1))
         return Threads(workers, workers + min(fitting, workers))

@@ -9,47 +9,33 @@ digits are read as int32; others as float32 if none has more than 7 digits, else
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from fractions import Fraction
 from functools import cached_property
 from pathlib import Path
-from typing import Any, BinaryIO, NamedTuple
+from typing import BinaryIO, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats import numbertext
+from zembrel.formats.gridkeys import Header, header_text, read_header
 from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
-from zembrel.grid.frame import Affine, Frame
+from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, Raster, shared_type
 from zembrel.raster.views.nodata import nodata_mask
 
 VOID = -9999  # nodata, where a result has none of its own
-_KEYS = (
-    "ncols", "nrows", "xllcorner", "yllcorner", "xllcenter", "yllcenter", "cellsize", "dx", "dy",
-    "nodata_value", "nodata",
-)  # fmt: skip
-_STEPS = ("cellsize", "dx", "dy")
 _MOST_HEADER, _CHUNK, _STRIP = 4_096, 8_000_000, 256
 _SHORT, _INT_DIGITS = 7, 9  # digits that float32 and int32 hold
 _ODD = 1_000  # words in a pane that may need a longer look before room is made for more
 
 layers = only_layer
-
-
-class Header(NamedTuple):
-    """What the first lines say, numbers as exact as they are written; `end`: the byte after them."""
-
-    numbers: Mapping[str, Fraction]
-    nodata: str | None
-    end: int
 
 
 class Index(NamedTuple):
@@ -62,59 +48,10 @@ class Index(NamedTuple):
 def open_raster(path: Path, layer: str | None) -> Raster:
     """The grid at `path`. Raises InputError naming what its header lacks or its values break."""
     file_handles.renew(path)
-    header = _read_header(path)
-    n = header.numbers
-    missing = [key for key in ("ncols", "nrows") if key not in n]
-    missing += [] if "cellsize" in n or {"dx", "dy"} <= n.keys() else ["cellsize"]
-    missing += [f"{axis}llcorner" for axis in "xy" if not {f"{axis}llcorner", f"{axis}llcenter"} & n.keys()]
-    if missing:
-        raise _broken(path, f"its header lacks {', '.join(missing)}")
-    columns, rows = n["ncols"], n["nrows"]
-    across, along = n.get("dx", n.get("cellsize")), n.get("dy", n.get("cellsize"))
-    assert across is not None and along is not None
-    if min(columns, rows) < 1 or columns.denominator * rows.denominator != 1 or min(across, along) <= 0:
-        raise _broken(
-            path, f"its header says {columns} x {rows} cells of {float(across):g} x {float(along):g}"
-        )
-    index = _indexed(path, header, int(columns), int(rows))
-    affine = _placed(n, across, along, int(rows))
-    frame = Frame(crs_beside(path), affine, int(columns), int(rows), _anchor(n))
+    header = read_header(path, file_handles.read(path, 0, _MOST_HEADER), _broken)
+    frame = header.frame(path, crs_beside(path))
+    index = _indexed(path, header, frame.columns, frame.rows)
     return AsciiGrid(path, frame, (Band("band1", index.type, _nodata(header, index.type)),), index)
-
-
-def _anchor(n: Mapping[str, Fraction]) -> str:
-    return "node" if "xllcenter" in n and "yllcenter" in n else "cell"
-
-
-def _placed(n: Mapping[str, Fraction], across: Fraction, along: Fraction, rows: int) -> Affine:
-    """The affine; of mixed corner and centre the centre counts as half a cell in."""
-    west, south = (
-        n[f"{axis}llcorner"] if f"{axis}llcorner" in n else n[f"{axis}llcenter"] for axis in ("x", "y")
-    )
-    if _anchor(n) == "cell":
-        west -= across / 2 if "xllcorner" not in n else 0
-        south -= along / 2 if "yllcorner" not in n else 0
-        rows += 1
-    return Affine(float(west), float(south + (rows - 1) * along), float(across), -float(along))
-
-
-def _read_header(path: Path) -> Header:
-    head = file_handles.read(path, 0, _MOST_HEADER)
-    numbers: dict[str, Fraction] = {}
-    nodata, at = None, 0
-    for found in re.finditer(rb"\s*([A-Za-z_]+)[ \t:=]+(\S+)[^\S\n]*(?:\r?\n|\r|$)", head):
-        key, text = found[1].decode().lower(), found[2].decode("ascii", "replace")
-        if found.start() != at or key not in _KEYS:
-            break
-        if key.startswith("nodata"):
-            nodata = text
-        else:
-            try:
-                numbers[key] = Fraction(float(text)) if key in _STEPS else Fraction(text)
-            except (ValueError, OverflowError, ZeroDivisionError) as exc:
-                raise _broken(path, f"{key} is {text!r}") from exc
-        at = found.end()
-    return Header(numbers, nodata, at)
 
 
 def _nodata(header: Header, kind: str) -> float | int | None:
@@ -212,7 +149,7 @@ class AsciiSink:
         self._told = told
         self._whole = shared_type((band,)).kind in "iu"
         self._file: BinaryIO = path.open("wb")
-        self._file.write(_header(frame, self._void, self._whole).encode("ascii"))
+        self._file.write(header_text(frame, self._void, whole=self._whole).encode("ascii"))
 
     @property
     def blocks(self) -> Iterator[Pane]:
@@ -245,34 +182,3 @@ class AsciiSink:
 
 
 _SPACED = bytes.maketrans(b",", b" ")
-
-
-def _header(frame: Frame, void: Any, whole: bool) -> str:
-    """The header; the lower left corner such that the upper left one comes back to the last bit."""
-    a, node = frame.affine, frame.registration == "node"
-    across, along = Fraction(a.x_col), -Fraction(a.y_row)
-    down = frame.rows - 1 if node else frame.rows
-    place = "center" if node else "corner"
-    lines = [f"ncols {frame.columns}", f"nrows {frame.rows}", f"xll{place} {_text(Fraction(a.x0))}"]
-    south = Fraction(a.y0) - down * along
-    lines.append(f"yll{place} {_exact(south, lambda low: float(low + down * along) == a.y0)}")
-    same = across == along
-    lines += [f"cellsize {_text(across)}"] if same else [f"dx {_text(across)}", f"dy {_text(along)}"]
-    lines.append(f"NODATA_value {int(void) if whole or float(void).is_integer() else repr(float(void))}")
-    return "\n".join(lines) + "\n"
-
-
-def _text(number: Fraction) -> str:
-    """A float as short as reads back identical."""
-    return f"{int(number)}" if number.denominator == 1 else repr(float(number))
-
-
-def _exact(number: Fraction, good: Any) -> str:
-    """`number` as a float's text if that is `good` enough, else with all its decimal places."""
-    short = _text(number)
-    if good(Fraction(short)):
-        return short
-    places = number.denominator.bit_length() - 1  # the denominator is a power of two
-    scaled = number * 10**places
-    digits = f"{abs(int(scaled)):0{places + 1}d}"
-    return f"{'-' if number < 0 else ''}{digits[:-places]}.{digits[-places:]}".rstrip("0").rstrip(".")

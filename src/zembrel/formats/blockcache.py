@@ -15,7 +15,8 @@ DEFAULT_BUDGET = 128_000_000  # bytes
 
 
 class BlockCache:
-    """Least recently used blocks go first; two threads that want one block decode it once."""
+    """Least recently used blocks go first, the last one stays; two threads that want one block decode it
+    once."""
 
     def __init__(self, budget: int = DEFAULT_BUDGET) -> None:
         self._budget = budget
@@ -55,7 +56,7 @@ class BlockCache:
         future.set_result(block)
 
     def _shrink(self) -> None:
-        while self._size > self._budget and self._held:
+        while self._size > self._budget and len(self._held) > 1:  # a file decoded whole is not decoded again
             _, block = self._held.popitem(last=False)
             self._size -= block.nbytes
 

@@ -6,9 +6,10 @@ import os
 import threading
 from collections import OrderedDict
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from zembrel.errors import InputError
+from zembrel.formats.elsewhere import real
 
 MOST_OPEN = 128
 
@@ -21,9 +22,27 @@ class Stamp(NamedTuple):
     size: int
 
 
+def size_on_disk(path: Path) -> int:
+    """Bytes of a file, or of all files in a folder."""
+    path = real(path)
+    if not path.exists():
+        return file_handles.renew(path).size
+    if path.is_dir():
+        return sum(inner.stat().st_size for inner in path.rglob("*") if inner.is_file())
+    return path.stat().st_size
+
+
 def stamp(facts: os.stat_result) -> Stamp:
     """The stamp of a file of which the system says `facts`."""
     return Stamp(facts.st_ino, facts.st_mtime_ns, facts.st_size)
+
+
+class Source(Protocol):
+    """Bytes that are no file of this machine."""
+
+    @property
+    def stamp(self) -> Stamp: ...
+    def read(self, offset: int, count: int) -> bytes: ...
 
 
 class FileHandles:
@@ -34,12 +53,20 @@ class FileHandles:
         self._lock = threading.Lock()
         self._open: OrderedDict[Path, int] = OrderedDict()
         self._busy: dict[int, int] = {}
+        self._mounted: dict[Path, Source] = {}
+
+    def mount(self, path: Path, source: Source) -> None:
+        """Let `source` give the bytes of `path`."""
+        self._mounted[path] = source
 
     def read(self, path: Path, offset: int, count: int, due: Stamp | None = None) -> bytes:
         """`count` bytes of `path` from `offset`; fewer at the end of the file.
 
         Raises InputError if it cannot be read, or its stamp is not the one `due`.
         """
+        path = real(path)
+        if path in self._mounted:
+            return self._mounted[path].read(offset, count)
         try:
             descriptor = self._take(path)
             try:
@@ -85,6 +112,9 @@ class FileHandles:
 
         Raises InputError.
         """
+        path = real(path)
+        if path in self._mounted:
+            return self._mounted[path].stamp
         try:
             now = stamp(path.stat())
             with self._lock:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tokenize
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
@@ -9,16 +10,19 @@ from pathlib import Path
 
 import numpy as np
 
-from zembrel.errors import InputError, RefusedError
+from zembrel.errors import InputError
+from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
+from zembrel.formats.voids import filled, void_of
 from zembrel.formats.whole import only_layer
-from zembrel.formats.worldfile import georeferenced
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import TYPES, Band, Block, Cells, Raster, shared_type
 from zembrel.raster.views.nodata import nodata_mask
 
 layers = only_layer
+# What the package raises for headers, which are Python text, and arrays that are not whole.
+LOAD_ERRORS = (ValueError, OSError, EOFError, SyntaxError, TypeError, tokenize.TokenError, OverflowError)
 
 
 @dataclass(frozen=True)
@@ -28,6 +32,7 @@ class ArrayRaster:
     path: Path
     frame: Frame
     bands: tuple[Band, ...]
+    remarks: tuple[str, ...] = ()
 
     @cached_property
     def _array(self) -> Cells:
@@ -45,7 +50,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     """The array at `path`. Raises InputError unless it has 2 or 3 dimensions of plain numbers."""
     try:
         array = np.load(path, mmap_mode="r", allow_pickle=False)
-    except (ValueError, OSError, EOFError) as exc:
+    except LOAD_ERRORS as exc:
         raise InputError(f"{path} is broken", f"{exc}", "get the file again, or leave it out") from exc
     kind = array.dtype.newbyteorder("=").name
     if array.ndim not in (2, 3) or 0 in array.shape or kind not in TYPES:
@@ -56,7 +61,8 @@ def open_raster(path: Path, layer: str | None) -> Raster:
         )
     count = 1 if array.ndim == 2 else array.shape[0]
     bands = tuple(Band(f"band{n}", kind) for n in range(1, count + 1))
-    return ArrayRaster(path, georeferenced(path, array.shape[-1], array.shape[-2]), bands)
+    placed = placed_beside(path, array.shape[-1], array.shape[-2])
+    return ArrayRaster(path, placed.frame, bands, placed.remarks)
 
 
 class ArraySink:
@@ -65,8 +71,7 @@ class ArraySink:
     def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...]) -> None:
         self._frame = frame
         dtype = shared_type(bands)
-        nodata = next((band.nodata for band in bands if band.nodata is not None), None)
-        self._fill = nodata if nodata is not None or dtype.kind != "f" else np.nan
+        self._fill = void_of(bands)
         shape = (len(bands), frame.rows, frame.columns)
         self._array = np.lib.format.open_memmap(path, mode="w+", dtype=dtype, shape=shape)
 
@@ -76,15 +81,7 @@ class ArraySink:
 
     def encode(self, pane: Pane, block: Block) -> Cells:
         """Raises RefusedError if cells are invalid and no value stands for that."""
-        if block.valid is None:
-            return block.cells
-        if self._fill is None:
-            raise RefusedError(
-                "some cells are invalid and an array file has no mask",
-                "they would look like values",
-                "add --nodata VALUE, one that no cell has",
-            )
-        return np.where(block.valid, block.cells, np.asarray(self._fill, block.cells.dtype))
+        return filled(block, self._fill, "an array file")
 
     def append(self, pane: Pane, encoded: Cells) -> None:
         self._array[:, pane.top : pane.bottom, pane.left : pane.right] = encoded

@@ -1,18 +1,24 @@
-"""PNG and JPEG pictures, by way of the picture and codec packages."""
+"""Pictures: PNG, JPEG, WebP, BMP and GIF, by way of the picture and codec packages.
+
+Sources: ISO/IEC 15948 (PNG), ISO/IEC 10918 (JPEG), RFC 9649 (WebP), GIF 89a; BMP as the picture package has
+it. Their place is in files beside (see `sidecars`). Palettes are legends; names of classes go into a text of
+PNG and the comment of GIF, as a legend file has them.
+"""
 
 from __future__ import annotations
 
 import warnings
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.formats.legendfile import parse_legend, write_legend
+from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import WholeRaster, WholeSink, only_layer
-from zembrel.formats.worldfile import georeferenced
 from zembrel.grid.frame import Frame
 from zembrel.raster.legend import Entry, Legend
 from zembrel.raster.model import Band, Cells, Raster
@@ -21,12 +27,13 @@ MOST_SAMPLES = 4_000_000_000
 _NAMES = {1: ("grey",), 3: ("red", "green", "blue")}
 WHITE = 255
 PNG_MARK = b"\x89PNG\r\n\x1a\n"
+_LEGEND = "legend"  # key of the text that names classes
 
 layers = only_layer
 
 
 def open_raster(path: Path, layer: str | None) -> Raster:
-    """A picture with the place that its world file gives it. Raises InputError."""
+    """A picture with the place that files beside it give. Raises InputError."""
     from PIL import Image, UnidentifiedImageError
 
     Image.MAX_IMAGE_PIXELS = None  # the limit below is ours
@@ -43,7 +50,8 @@ def open_raster(path: Path, layer: str | None) -> Raster:
         )
     names = ("code",) if palette else _NAMES[colours]
     bands = tuple(Band(name, kind, colour="" if palette else name, legend=palette) for name in names)
-    return WholeRaster(path, georeferenced(path, *size), bands, _decode)
+    placed = placed_beside(path, *size)
+    return WholeRaster(path, placed.frame, bands, _decode, placed.remarks)
 
 
 def _cell_type(path: Path, picture: Any) -> tuple[int, str]:
@@ -64,10 +72,25 @@ def _png_depth(path: Path) -> tuple[int, int] | None:
 
 
 def _legend(picture: Any) -> Legend | None:
+    """The palette; one of all greys in order is none."""
     if picture.mode != "P":
         return None
-    colours = np.array(picture.getpalette("RGB"), int).reshape(-1, 3).tolist()
-    return Legend.of(Entry(code, "", (r, g, b)) for code, (r, g, b) in enumerate(colours))
+    colours = np.array(picture.getpalette("RGB"), int).reshape(-1, 3)
+    if (colours == np.arange(len(colours))[:, None]).all():
+        return None
+    text = picture.info.get(_LEGEND) or picture.info.get("comment", b"")
+    names = _names(text.decode("utf-8", "replace") if isinstance(text, bytes) else str(text))
+    return Legend.of(
+        Entry(code, names.get(code, ""), (r, g, b)) for code, (r, g, b) in enumerate(colours.tolist())
+    )
+
+
+def _names(text: str) -> dict[int, str]:
+    """Names of classes in a text that is a legend file; none in any other."""
+    try:
+        return {entry.code: entry.name for entry in parse_legend(Path("comment"), text).entries}
+    except InputError:
+        return {}
 
 
 def _decode(path: Path) -> Cells:
@@ -79,7 +102,7 @@ def _decode(path: Path) -> Cells:
         with Image.open(path) as picture:
             other = picture.mode in ("CMYK", "YCbCr", "LAB", "HSV")
             cells = np.asarray(picture.convert("RGB") if other else picture)
-            clear = picture.info.get("transparency") if picture.mode == "P" else None
+            clear = picture.info.get("transparency") if picture.mode in ("P", "L") else None
     except (OSError, SyntaxError, ValueError, EOFError) as exc:
         raise _broken(path, exc) from exc
     if cells.dtype == bool:
@@ -117,33 +140,75 @@ def _broken(path: Path, cause: Exception) -> InputError:
 
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
-    """A sink for a PNG or JPEG, by the ending of `path`. Raises UsageError for a setting out of range."""
-    if path.suffix.lower() == ".png":
-        legend, alpha = bands[0].legend, bands[-1].colour == "alpha"
+    """A sink for a picture, by the ending of `path`. Raises UsageError for a setting out of range."""
+    ending, legend, alpha = path.suffix.lower(), bands[0].legend, bands[-1].colour == "alpha"
+    write = {".png": _write_png, ".gif": _write_gif, ".bmp": _write_bmp}.get(ending)
+    if write is not None:
+        made: Callable[..., None] = write
         return WholeSink(
-            frame, bands, lambda cells, valid: _write_png(path, cells, None if alpha else valid, legend)
+            frame, bands, lambda cells, valid: made(path, cells, None if alpha else valid, legend)
         )
-    quality = settings.get("quality", "90")
-    if not quality.isdigit() or not 1 <= int(quality) <= 100:
-        raise UsageError(f"quality={quality} is out of range", "JPEG has 1 to 100", "write quality=90")
-    return WholeSink(frame, bands, lambda cells, valid: _write_jpeg(path, cells, valid, int(quality)))
+    if ending == ".webp":
+        quality = _quality(settings, None)
+        return WholeSink(frame, bands, lambda cells, valid: _write_webp(path, cells, valid, quality))
+    quality = _quality(settings, 90)
+    return WholeSink(frame, bands, lambda cells, valid: _write_jpeg(path, cells, valid, quality or 90))
+
+
+def _quality(settings: Mapping[str, str], usual: int | None) -> int | None:
+    text = settings.get("quality")
+    if text is None:
+        return usual
+    if not text.isdigit() or not 1 <= int(text) <= 100:
+        raise UsageError(f"quality={text} is out of range", "it has 1 to 100", "write quality=90")
+    return int(text)
 
 
 def _write_png(path: Path, cells: Cells, valid: Cells | None, legend: Legend | None) -> None:
     import imagecodecs
-    from PIL import Image
+    from PIL.PngImagePlugin import PngInfo
 
     if legend is not None and cells.dtype == np.uint8:
-        codes, clear = _with_clear_code(cells[:, :, 0], valid)
-        picture = Image.fromarray(codes, "P")
-        picture.putpalette(legend.table().ravel().tolist())
-        picture.save(path, "PNG", **({} if clear is None else {"transparency": clear}))
+        text = PngInfo()
+        if legend.named:
+            text.add_itxt(_LEGEND, write_legend(legend))
+        _palette_picture(cells, valid, legend).save(path, "PNG", pnginfo=text)
         return
     if valid is not None:
         opaque = np.iinfo(cells.dtype).max
         alpha = np.where(valid, opaque, 0).astype(cells.dtype)[:, :, None]
         cells = np.concatenate([np.where(valid[:, :, None], cells, 0).astype(cells.dtype), alpha], axis=2)
     path.write_bytes(imagecodecs.png_encode(np.ascontiguousarray(cells), level=6))
+
+
+def _write_gif(path: Path, cells: Cells, valid: Cells | None, legend: Legend | None) -> None:
+    """Codes in their palette, or greys in one of all greys."""
+    shown = legend or Legend.of(Entry(n, "", (n, n, n)) for n in range(256))
+    picture = _palette_picture(cells, valid, shown)
+    comment = {"comment": write_legend(legend).encode()} if legend is not None and legend.named else {}
+    picture.save(path, "GIF", optimize=False, **comment)
+
+
+def _write_bmp(path: Path, cells: Cells, valid: Cells | None, legend: Legend | None) -> None:
+    from PIL import Image
+
+    if valid is not None:
+        cells = np.where(valid[:, :, None], cells, WHITE).astype(np.uint8)
+    if legend is not None:
+        _palette_picture(cells, None, legend).save(path, "BMP")
+        return
+    Image.fromarray(cells[:, :, 0] if cells.shape[2] == 1 else cells).save(path, "BMP")
+
+
+def _palette_picture(cells: Cells, valid: Cells | None, legend: Legend) -> Any:
+    from PIL import Image
+
+    codes, clear = _with_clear_code(cells[:, :, 0], valid)
+    picture = Image.fromarray(codes, "P")
+    picture.putpalette(legend.table().ravel().tolist())
+    if clear is not None:
+        picture.info["transparency"] = clear
+    return picture
 
 
 def _with_clear_code(codes: Cells, valid: Cells | None) -> tuple[Cells, int | None]:
@@ -158,6 +223,17 @@ def _with_clear_code(codes: Cells, valid: Cells | None) -> tuple[Cells, int | No
             "use convert --rgb, or write GeoTIFF",
         )
     return np.where(valid, codes, free[-1]).astype(np.uint8), int(free[-1])
+
+
+def _write_webp(path: Path, cells: Cells, valid: Cells | None, quality: int | None) -> None:
+    from PIL import Image
+
+    if cells.shape[2] == 1:
+        cells = np.repeat(cells, 3, axis=2)
+    if valid is not None and cells.shape[2] == 3:
+        cells = np.dstack([np.where(valid[:, :, None], cells, 0), np.where(valid, 255, 0)]).astype(np.uint8)
+    how: dict[str, Any] = {"lossless": True, "exact": True} if quality is None else {"quality": quality}
+    Image.fromarray(np.ascontiguousarray(cells)).save(path, "WEBP", **how)
 
 
 def _write_jpeg(path: Path, cells: Cells, valid: Cells | None, quality: int) -> None:

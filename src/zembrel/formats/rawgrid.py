@@ -10,43 +10,27 @@ from the file as it lies on the disk, so a window touches only its own bytes.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping
 from fractions import Fraction
 from pathlib import Path
-from typing import BinaryIO
 
 import numpy as np
-import numpy.typing as npt
 
-from zembrel.errors import InputError, RefusedError, UsageError
-from zembrel.formats.handles import cannot_read, file_handles
+from zembrel.errors import InputError, UsageError
+from zembrel.formats.handles import file_handles
+from zembrel.formats.raw import ORDERS, RawCells, RawLayout, RawSink, beside, order_of
 from zembrel.formats.sink import Sink
+from zembrel.formats.voids import void_of
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
 from zembrel.grid.frame import Affine, Frame
-from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Cells, Raster, shared_type
-from zembrel.raster.views.nodata import nodata_mask
+from zembrel.raster.model import Band, Raster, shared_type
 
 LAYOUTS = ("bil", "bip", "bsq")
-_ORDERS = {"i": "<", "lsbfirst": "<", "intel": "<", "m": ">", "msbfirst": ">", "motorola": ">"}
 _KINDS = {"unsignedint": "u", "signedint": "i", "int": "i", "float": "f"}
-_STRIP = 512
 _MOST_HEADER = 65_536
 
 layers = only_layer
-
-
-@dataclass(frozen=True)
-class RawLayout:
-    """Where the cells of a raw file lie: type with byte order, first byte, and bytes from one to the next."""
-
-    dtype: np.dtype[np.generic]
-    skip: int
-    band: int
-    row: int
-    column: int
 
 
 def open_raster(path: Path, layer: str | None) -> Raster:
@@ -63,21 +47,11 @@ def open_raster(path: Path, layer: str | None) -> Raster:
         raise _broken(path, f"it has {size:,} bytes where its header makes {due:,}")
     kind = layout.dtype.newbyteorder("=").name
     named = tuple(Band(f"band{n + 1}", kind, _nodata(header, kind)) for n in range(bands))
-    return RawGrid(path, Frame(crs_beside(path), _affine(path, header), columns, rows), named, layout)
+    return RawCells(path, Frame(crs_beside(path), _affine(path, header), columns, rows), named, layout)
 
 
 def _read_header(path: Path) -> dict[str, str]:
-    beside = next((p for p in (path.with_suffix(".hdr"), path.with_suffix(".HDR")) if p.is_file()), None)
-    if beside is None:
-        raise InputError(
-            f"{path} has no header beside it",
-            f"{path.with_suffix('.hdr').name} says how its bytes are to be read",
-            "put the header beside it",
-        )
-    try:
-        text = beside.read_bytes()[:_MOST_HEADER].decode("ascii", "replace")
-    except OSError as exc:
-        raise cannot_read(beside, exc) from exc
+    text = file_handles.read(beside(path, ".hdr"), 0, _MOST_HEADER).decode("ascii", "replace")
     words = (line.replace("=", " ").split() for line in text.splitlines())
     return {parts[0].lower(): parts[1] for parts in words if len(parts) > 1}
 
@@ -96,7 +70,7 @@ def _whole(path: Path, header: Mapping[str, str], key: str, default: int | None 
 def _layout(path: Path, header: Mapping[str, str], rows: int, columns: int, bands: int) -> RawLayout:
     bits = _whole(path, header, "nbits", 8)
     kind = _KINDS.get(header.get("pixeltype", "unsignedint").lower())
-    order = _ORDERS.get(header.get("byteorder", "i").lower())
+    order = ORDERS.get(header.get("byteorder", "i").lower())
     way = header.get("layout", path.suffix.lstrip(".")).lower()
     if (
         kind is None
@@ -151,41 +125,6 @@ def _broken(path: Path, why: str) -> InputError:
     )
 
 
-@dataclass(frozen=True, eq=False)
-class RawGrid:
-    """Cells as they lie in a file, by way of the system's memory map."""
-
-    path: Path
-    frame: Frame
-    bands: tuple[Band, ...]
-    storage: RawLayout
-
-    def cells(self, pane: Pane) -> Block:
-        """Raises InputError if the file has become shorter or is gone."""
-        try:
-            whole = np.memmap(self.path, np.uint8, "r")
-        except (OSError, ValueError) as exc:
-            raise _broken(self.path, str(exc)) from exc
-        at = self.storage
-        shape = len(self.bands), self.frame.rows, self.frame.columns
-        try:
-            view: Cells = np.ndarray(shape, at.dtype, whole, at.skip, (at.band, at.row, at.column))
-        except (TypeError, ValueError) as exc:
-            raise _broken(self.path, "it has become shorter while it was read") from exc
-        rows, columns = pane.within(self.frame.pane)
-        cells = view[:, rows, columns].astype(at.dtype.newbyteorder("="), order="C")
-        valid = nodata_mask(cells, self.bands)
-        return Block(cells, None if valid is None or valid.all() else valid)
-
-
-def _way(path: Path, settings: Mapping[str, str]) -> tuple[str, str]:
-    """Layout and byte order sign of a result. Raises UsageError."""
-    order = settings.get("byteorder", "little").lower()
-    if order not in ("little", "big"):
-        raise UsageError(f"byteorder={order} is unclear", "it is little or big", "write byteorder=big")
-    return path.suffix.lower().lstrip("."), "<" if order == "little" else ">"
-
-
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for the layout that the ending of `path` names. Raises UsageError for a turned frame."""
     if not frame.north_up or frame.registration == "node":
@@ -194,12 +133,13 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
             "a raw grid has cells and lies north up",
             "bring it onto such a frame first",
         )
-    return RawSink(path, frame, bands, *_way(path, settings))
+    kind = np.dtype(order_of(settings) + shared_type(bands).str[1:])
+    return RawSink(path, frame, bands, kind, path.suffix.lower().lstrip("."))
 
 
 def header_text(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> str:
     """The header beside the file at `path`."""
-    way, order = _way(path, settings)
+    way, order = path.suffix.lower().lstrip("."), order_of(settings)
     kind, a = shared_type(bands), frame.affine.shifted(Fraction(1, 2), Fraction(1, 2))
     size, count = kind.itemsize, len(bands)
     names = {"u": "UNSIGNEDINT", "i": "SIGNEDINT", "f": "FLOAT"}
@@ -210,52 +150,6 @@ def header_text(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Map
         "BANDROWBYTES": frame.columns * size, "TOTALROWBYTES": total, "BANDGAPBYTES": 0,
         "ULXMAP": repr(a.x0), "ULYMAP": repr(a.y0), "XDIM": repr(a.x_col), "YDIM": repr(-a.y_row),
     }  # fmt: skip
-    nodata = next((band.nodata for band in bands if band.nodata is not None), None)
-    if nodata is None and kind.kind == "f":
-        nodata = math.nan
+    nodata = void_of(bands)
     more = {} if nodata is None else {"NODATA": nodata}
     return "".join(f"{key:<14} {value}\n" for key, value in (lines | more).items())
-
-
-class RawSink:
-    """A `Sink` that puts strips of rows where the layout wants them."""
-
-    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...], way: str, order: str) -> None:
-        self._frame, self._bands, self._way = frame, bands, way
-        self._kind = np.dtype(order + shared_type(bands).str[1:])
-        self._void = next((band.nodata for band in bands if band.nodata is not None), None)
-        self._file: BinaryIO = path.open("wb")
-
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        return self._frame.pane.blocks(_STRIP, self._frame.columns)
-
-    def encode(self, pane: Pane, block: Block) -> list[bytes]:
-        cells = block.cells.astype(self._kind, copy=False)
-        if block.valid is not None:
-            if self._void is None and self._kind.kind != "f":
-                raise RefusedError(
-                    "some cells are invalid and no nodata value is chosen",
-                    "a raw grid says by a value where nothing is",
-                    "add --nodata VALUE",
-                )
-            void = math.nan if self._void is None else self._void
-            cells = np.where(block.valid, cells, np.asarray(void, self._kind)).astype(self._kind, copy=False)
-        if self._way == "bsq":
-            return [layer.tobytes() for layer in cells]
-        turned: npt.NDArray[np.generic] = cells.transpose((1, 0, 2) if self._way == "bil" else (1, 2, 0))
-        return [turned.tobytes()]
-
-    def append(self, pane: Pane, encoded: list[bytes]) -> None:
-        plane = self._frame.size * self._kind.itemsize
-        line = self._frame.columns * self._kind.itemsize
-        for number, data in enumerate(encoded):
-            if self._way == "bsq":
-                self._file.seek(number * plane + pane.top * line)
-            self._file.write(data)
-
-    def finish(self) -> None:
-        self._file.close()
-
-    def abort(self) -> None:
-        self._file.close()

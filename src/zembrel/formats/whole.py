@@ -29,6 +29,7 @@ class WholeRaster:
     frame: Frame
     bands: tuple[Band, ...]
     decode: Callable[[Path], Cells]
+    remarks: tuple[str, ...] = ()
 
     def cells(self, pane: Pane) -> Block:
         whole = block_cache.get((self.path, file_handles.renew(self.path)), lambda: self.decode(self.path))

@@ -29,24 +29,20 @@ def write_world_file(frame: Frame) -> str:
     return "".join(f"{value!r}\n" for value in (a.x_col, a.y_col, a.x_row, a.y_row, a.x0, a.y0))
 
 
-def georeferenced(image: Path, columns: int, rows: int) -> Frame:
-    """The frame that files beside `image` give it, else one in plain cells without a CRS.
-
-    Raises InputError if the world file does not hold six numbers.
-    """
-    affine = UNPLACED
-    for beside in (world_file_name(image), image.with_suffix(".wld"), Path(f"{image}w")):
-        if beside.is_file():
-            centre = _read_world_file(beside)
-            affine = centre.shifted(Fraction(-1, 2), Fraction(-1, 2))
-            break
-    return Frame(crs_beside(image), affine, columns, rows)
+def world_file_names(image: Path) -> list[Path]:
+    """Where a world file may stand: `map.pgw`, `map.pngw`, `map.png.pgw`, `map.wld`, in either case."""
+    names = [world_file_name(image), Path(f"{image}w"), image.with_suffix(".wld"), Path(f"{image}.wld")]
+    names.insert(2, Path(f"{image}{world_file_name(image).suffix}"))
+    spellings = [p for name in names for p in (name, name.with_suffix(name.suffix.upper()))]
+    return list(dict.fromkeys(spellings))
 
 
-def _read_world_file(path: Path) -> Affine:
+def read_world_file(path: Path) -> Affine:
+    """The affine of cell corners that a world file says. Raises InputError for anything but six numbers."""
     try:
-        x_col, y_col, x_row, y_row, x, y = (float(word) for word in path.read_text("ascii").split())
-        return Affine(x, y, x_col, y_row, x_row, y_col)
+        text = path.read_text("ascii").replace(",", ".")
+        x_col, y_col, x_row, y_row, x, y = (float(word) for word in text.split())
+        return Affine(x, y, x_col, y_row, x_row, y_col).shifted(Fraction(-1, 2), Fraction(-1, 2))
     except (ValueError, OSError) as exc:
         raise InputError(
             f"world file {path} does not hold six numbers",
@@ -57,8 +53,9 @@ def _read_world_file(path: Path) -> Affine:
 
 def crs_beside(image: Path) -> CRS | None:
     """The CRS of the `.prj` beside `image`, if there is one; one that is not known stays unresolved."""
-    beside = image.with_suffix(".prj")
-    if not beside.is_file():
+    spellings = (image.with_suffix(".prj"), Path(f"{image}.prj"), image.with_suffix(".PRJ"))
+    beside = next((path for path in spellings if path.is_file()), None)
+    if beside is None:
         return None
     text = beside.read_text("utf-8", errors="replace").strip()
     try:

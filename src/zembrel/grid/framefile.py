@@ -27,19 +27,26 @@ _KEYS: Keys = {
 
 def write_frame(frame: Frame) -> str:
     """TOML text of `frame`. left and top are those of the first cell's corner or the first node."""
+    return write_toml(frame_table(frame))
+
+
+def frame_table(frame: Frame) -> dict[str, Any]:
+    """The keys of a frame file and their values."""
     a = frame.affine
     table: dict[str, Any] = {"crs": crs_text(frame.crs)} if frame.crs else {}
     table |= {"left": a.x0, "top": a.y0, "cell": [a.x_col, -a.y_row]}
     if a.x_row or a.y_col:
         table["turn"] = [a.x_row, a.y_col]
-    return write_toml(
-        table | {"columns": frame.columns, "rows": frame.rows, "registration": frame.registration}
-    )
+    return table | {"columns": frame.columns, "rows": frame.rows, "registration": frame.registration}
 
 
 def read_frame(path: Path) -> Frame:
     """The frame in the file at `path`. Raises InputError naming the line of what is wrong."""
-    table = read_toml(path, "frame file")
+    return frame_from(path, read_toml(path, "frame file"))
+
+
+def frame_from(path: Path, table: dict[str, Any]) -> Frame:
+    """The frame of the keys that `path` holds. Raises InputError naming what is wrong."""
     check_keys(path, table, _KEYS, required=("left", "top", "cell", "columns", "rows"))
     across, along = _pair(path, "cell", table["cell"])
     x_row, y_col = _pair(path, "turn", table.get("turn", [0.0, 0.0]))

@@ -38,6 +38,8 @@ def halved(cells: Cells, valid: Mask | None, method: str) -> tuple[Cells, Mask |
 def _plain_mean(cells: Cells, valid: Mask | None) -> tuple[Cells, Mask | None]:
     """Means without the compiler, the same to the last bit."""
     height, width = cells.shape[1:]
+    if valid is None and cells.dtype.kind == "u" and cells.itemsize <= 2 and not (height % 2 or width % 2):
+        return ((_four(cells.astype(np.uint32)) + 2) >> 2).astype(cells.dtype), None
     edges = ((0, 0), (0, height % 2), (0, width % 2))
     known = np.pad(np.ones((1, height, width), bool) if valid is None else valid, edges)
     exact = np.where(known, np.pad(cells, edges).astype(np.float64), 0.0)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import colorsys
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -18,6 +19,12 @@ class Entry(NamedTuple):
     code: int
     name: str
     colour: Colour
+
+
+def shade(number: int) -> Colour:
+    """A colour for the class of that number, of those that say none: hues by the golden angle."""
+    red, green, blue = colorsys.hsv_to_rgb(number * 0.381966 % 1, 0.5, 0.85)
+    return round(255 * red), round(255 * green), round(255 * blue)
 
 
 @dataclass(frozen=True)

@@ -106,6 +106,14 @@ class HasOverviews(Protocol):
         ...
 
 
+@runtime_checkable
+class HasRemarks(Protocol):
+    """The ability of some rasters to say what their reader assumed, or found odd."""
+
+    @property
+    def remarks(self) -> tuple[str, ...]: ...
+
+
 def nothing(bands: tuple[Band, ...], shape: tuple[int, int]) -> Block:
     """A block of which no cell is valid."""
     return Block(np.zeros((len(bands), *shape), shared_type(bands)), np.zeros(shape, bool))

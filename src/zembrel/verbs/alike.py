@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from zembrel.errors import InputError
 from zembrel.raster.model import Band, shared_type
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.palette import expand_palette
+from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.inputs import Layer
 
 
@@ -22,13 +24,16 @@ def alike(layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
     layers, chose = list(layers), []
     legends = {layer.raster.bands[0].legend for layer in layers}
     if len(legends) > 1 and any(layer.raster.bands[0].legend for layer in layers):
-        layers = [Layer(layer.path, expand_palette(layer.raster)) for layer in layers]
+        layers = [replace(layer, raster=expand_palette(layer.raster)) for layer in layers]
         chose.append("palettes to colour bands (they differ)")
+    if len({(band.scale, band.offset) for layer in layers for band in layer.raster.bands}) > 1:
+        layers = [replace(layer, raster=unscaled(layer.raster)) for layer in layers]
+        chose.append("values of stored scales (they differ)")
     layers, matched = _matched(layers)
     types = sorted({shared_type(layer.raster.bands).name for layer in layers})
     if len(types) > 1:
         common = shared_type(tuple(Band("", kind) for kind in types)).name
-        layers = [Layer(layer.path, cast(layer.raster, common)) for layer in layers]
+        layers = [replace(layer, raster=cast(layer.raster, common)) for layer in layers]
         matched.append(f"type {common} (holds {', '.join(types)})")
     return layers, chose + matched
 
@@ -41,7 +46,7 @@ def _matched(layers: list[Layer]) -> tuple[list[Layer], list[str]]:
     spoken = [name for name in common if not name.startswith("band")]
     if spoken and len(spoken) == len(common):
         picked = [
-            Layer(layer.path, select_bands(layer.raster, tuple(own.index(name) for name in common)))
+            replace(layer, raster=select_bands(layer.raster, tuple(own.index(name) for name in common)))
             for layer, own in zip(layers, names, strict=True)
         ]
         dropped = len(set(names[0]) - set(common)) or any(len(own) > len(common) for own in names)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.formats import FORMATS, identify
+from zembrel.formats import format_named, identify
 from zembrel.formats.tiff.rules import CHECKS, FAULT, GOOD, STANDARDS, Item
 from zembrel.verbs.inputs import find_inputs
 from zembrel.verbs.options import Inputs
@@ -28,7 +28,7 @@ def check(inputs: Inputs, *, rules: str | None = None, faults_only: bool = False
         name = identify(path)
         if name not in CHECKS:
             raise InputError(
-                f"the rules of {FORMATS[name].title} are not checked here",
+                f"the rules of {format_named(name).title} are not checked here",
                 f"{path} is one",
                 "convert it to GeoTIFF, or leave it out",
             )

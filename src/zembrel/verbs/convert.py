@@ -21,6 +21,7 @@ from zembrel.verbs.each import one_to_one
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.scaled import scaled, told_values
 from zembrel.verbs.stretch import ends_of
 from zembrel.verbs.survey import seen
 from zembrel.verbs.write import Written, write
@@ -40,6 +41,8 @@ class Values:
     rgb: bool = False
     palette: str | None = None  # a number of colours, or a legend file
     dither: str = "diffusion"
+    scaled: str | None = None  # a step or auto: whole numbers with a stored scale and offset
+    unscaled: bool = False
     heights: Where = field(default_factory=Where)
 
 
@@ -62,10 +65,25 @@ def convert(inputs: Inputs, output: Output, values: Values, *, each_band: bool =
             view, said = _in_few_colours(layer.path, view, values, output)
             chose.append(said)
         view, changed = in_z_unit(view, values.heights)
-        view, more = _typed(layer.path, view, output, values)
+        view, more = _in_type(layer.path, view, output, values)
         return write(view, final, replace(output, type=None)), chose + changed + more
 
     return one_to_one("convert", layers, output, make)
+
+
+def _in_type(path: Path, view: Raster, output: Output, values: Values) -> tuple[Raster, list[str]]:
+    """`view` with its values scaled or told as asked, in the asked type."""
+    if values.unscaled:
+        view, said = told_values(view)
+        view, more = _typed(path, view, output, values)
+        return view, said + more
+    if values.scaled:
+        if values.stretch:
+            raise UsageError(
+                "--scaled excludes --stretch", "each fills the range of the type", "leave one out"
+            )
+        return scaled(view, output.type, values.scaled, output.means)
+    return _typed(path, view, output, values)
 
 
 def _in_few_colours(path: Path, view: Raster, values: Values, output: Output) -> tuple[Raster, str]:

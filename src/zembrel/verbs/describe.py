@@ -8,7 +8,8 @@ import numpy as np
 
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError
-from zembrel.formats import FORMATS, identify, load
+from zembrel.formats import format_named, identify, layers_of
+from zembrel.formats.handles import size_on_disk
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
@@ -27,6 +28,8 @@ from zembrel.verbs.survey import blocks_of
 Rows = list[tuple[str, str]]
 DIFFERS = "*"
 SIDE_BY_SIDE = 3  # more layers than that get a line each
+_GIVE = ": give it"  # where a hint begins that has no room in a column
+_UNDECLARED = "none declared: give it with --from-nodata if cells are void, or mend the file with label"
 _LISTED = ("CRS", "cell", "cells", "bands", "nodata")
 
 
@@ -54,8 +57,8 @@ def _facts(layer: Layer) -> dict[str, Any]:
     return {
         "path": str(path),
         "format": name,
-        "bytes": path.stat().st_size,
-        "layers": load(name).layers(path),
+        "bytes": size_on_disk(path),
+        "layers": layers_of(path),
         "frame": frame_facts(raster.frame),
         "bands": [
             {
@@ -68,6 +71,7 @@ def _facts(layer: Layer) -> dict[str, Any]:
             | ({"classes": {e.code: e.name for e in b.legend.entries if e.name}} if b.legend else {})
             for b in raster.bands
         ],
+        "remarks": layer.remarks,
         "compression": getattr(getattr(raster, "layout", None), "compression", None),
         "overviews": len(getattr(raster, "reduced", ())),
         "mask": getattr(raster, "mask", None) is not None or getattr(raster, "alpha", None) is not None,
@@ -80,8 +84,8 @@ def _rows(layer: Layer) -> Rows:
     name = identify(path)
     rows = [
         ("file", str(path)),
-        ("format", FORMATS[name].title.split(",")[0] + _storage(raster)),
-        ("size", f"{show_bytes(path.stat().st_size)} on disk, {show_bytes(_raw_bytes(raster))} of cells"),
+        ("format", format_named(name).title.split(",")[0] + _storage(raster)),
+        ("size", f"{show_bytes(size_on_disk(path))} on disk, {show_bytes(_raw_bytes(raster))} of cells"),
         (
             "CRS",
             label(frame.crs)
@@ -102,7 +106,12 @@ def _rows(layer: Layer) -> Rows:
         ),
         ("nodata", _nodata(raster)),
     ]
-    layers = load(name).layers(path)
+    scales = {(b.scale, b.offset) for b in raster.bands} - {(1.0, 0.0)}
+    rows += [
+        ("scale", f"{s:g}, offset {o:g}: convert --unscaled makes values of them") for s, o in sorted(scales)
+    ]
+    rows += [("note", remark) for remark in layer.remarks]
+    layers = layers_of(path)
     if len(layers) > 1:
         rows.append(("layers", f"{len(layers)}: choose with --layer {layers[0]} to {layers[-1]}"))
     legend = raster.bands[0].legend
@@ -135,7 +144,7 @@ def _nodata(raster: Raster) -> str:
     mask = getattr(raster, "mask", None) is not None
     alpha = getattr(raster, "alpha", None) is not None
     kinds = [named, "mask" if mask else "", "alpha" if alpha else ""]
-    return ", ".join(kind for kind in kinds if kind) or "none declared"
+    return ", ".join(kind for kind in kinds if kind) or _UNDECLARED
 
 
 def _middle(raster: Raster) -> str:
@@ -230,7 +239,7 @@ def _cell_at(frame: Frame, x: float, y: float, crs: CRS | None) -> tuple[int, in
 def _side_by_side(layers: list[Layer], tables: list[Rows]) -> str:
     """One column for each layer; `*` before a row says that they differ there."""
     words = list(dict.fromkeys(word for table in tables for word, _ in table if word != "file"))
-    cells = [[dict(table).get(word, "-") for table in tables] for word in words]
+    cells = [[dict(table).get(word, "-").partition(_GIVE)[0] for table in tables] for word in words]
     widths = [
         max(len(str(layer.path)), *(len(row[n]) for row in cells)) + 3 for n, layer in enumerate(layers)
     ]
@@ -251,7 +260,7 @@ def _listed(layers: list[Layer], tables: list[Rows]) -> str:
         frame = layer.raster.frame
         facts = dict(table) | {"cells": f"{frame.columns:,} x {frame.rows:,}"}
         facts |= {} if frame.crs else {"CRS": "missing"}
-        rows.append([str(layer.path), *(facts[word] for word in _LISTED)])
+        rows.append([str(layer.path), *(facts[word].partition(_GIVE)[0] for word in _LISTED)])
     for n, word in enumerate(_LISTED, 1):
         rows[0][n] = (DIFFERS if len({row[n] for row in rows[1:]}) > 1 else "") + word
     return (

@@ -8,6 +8,7 @@ from zembrel.draw.picture import Look, draw_picture
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import UsageError
 from zembrel.raster.views.place import crop
+from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.inputs import open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items
@@ -34,7 +35,7 @@ def draw(inputs: Inputs, where: Where, output: Output, *, look: Look) -> Receipt
             "end it in " + ", ".join(ENDINGS),
         )
     layer = layers[0]
-    view = layer.raster
+    view = unscaled(layer.raster)
     if where.within:
         frame = decide([layer], where).frame
         pane = view.frame.pane_of(*frame.bounds).meet(view.frame.pane)

@@ -8,7 +8,7 @@ from typing import Any
 
 from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError, ZembrelError
-from zembrel.formats import FORMATS, choose_format
+from zembrel.formats import choose_format, format_named, is_store
 from zembrel.measure import show_bytes
 from zembrel.verbs.inputs import Layer
 from zembrel.verbs.options import Output
@@ -21,7 +21,7 @@ SHOWN_CHECKS = 6
 def results(paths: Sequence[Path], output: Output) -> list[Path]:
     """Where the result of each input goes. Raises UsageError for two on one name or no folder."""
     out = output.path
-    folder = str(output.out).endswith("/") or out.is_dir()
+    folder = str(output.out).endswith("/") or (out.is_dir() and not is_store(out))
     if not folder:
         if len(paths) > 1:
             raise UsageError(
@@ -30,11 +30,7 @@ def results(paths: Sequence[Path], output: Output) -> list[Path]:
                 f"give a folder: --out {out.with_suffix('')}/",
             )
         return [out]
-    ending = (
-        FORMATS[output.format.lower()].endings[0]
-        if output.format and output.format.lower() in FORMATS
-        else None
-    )
+    ending = format_named(output.format).endings[0] if output.format else None
     finals = [out / (path.stem + (ending or path.suffix)) for path in paths]
     for number, final in enumerate(finals):
         if final in finals[:number]:
@@ -63,7 +59,7 @@ def one_to_one(
     for layer, final in zip(layers, finals, strict=True):
         try:
             written, chose = make(layer, final)
-            done.append((layer, written, chose))
+            done.append((layer, written, [*layer.remarks, *chose]))
         except ZembrelError as exc:
             if not output.keep_going or len(layers) == 1:
                 raise

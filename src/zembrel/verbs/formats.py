@@ -2,63 +2,54 @@
 
 from __future__ import annotations
 
-from zembrel.errors import UsageError, nearest_name
-from zembrel.formats import FORMATS, Format
+from zembrel.formats.table import Format, all_formats, format_named
 from zembrel.verbs.receipt import Receipt, show_table
 
 
 def formats(name: str | None = None) -> Receipt:
     """All formats in a line each, or one with its options. Raises UsageError for an unknown name."""
-    facts = {
-        key: {
-            "title": f.title,
-            "endings": f.endings,
-            "types": f.types,
-            "bands": f.most_bands or "any",
-            "settings": dict(f.settings),
-        }
-        for key, f in FORMATS.items()
-    }
     if name is None:
+        facts = {key: _facts(form) for key, form in all_formats().items()}
         return Receipt("formats", "", (), facts, data=_table())
-    if name.lower() not in FORMATS:
-        raise UsageError(f"there is no format {name!r}", "see zembrel formats", nearest_name(name, FORMATS))
-    return Receipt("formats", "", (), {name: facts[name.lower()]}, data=_one(name.lower()))
+    form = format_named(name)
+    return Receipt("formats", "", (), {name.lower(): _facts(form)}, data=_one(form))
+
+
+def _facts(form: Format) -> dict[str, object]:
+    return {
+        "title": form.title,
+        "endings": form.endings,
+        "types": form.types,
+        "bands": form.most_bands or "any",
+        "place": _place(form),
+        "invalid": _invalid(form),
+        "legend": form.holds_legend,
+        "longest": form.longest_side,
+        "settings": dict(form.settings),
+    }
 
 
 def _table() -> str:
-    heads = ("name", "endings", "bands", "CRS", "mask", "legend", "types")
-    rows: list[tuple[str, ...]] = [heads]
-    for name, f in FORMATS.items():
-        yes = [
-            ("inside" if f.holds_place and f.holds_crs else "beside"),
-            *("yes" if has else "no" for has in (f.holds_mask, f.holds_legend)),
-        ]
-        bands = _bands(f)
-        types = "all integers and floats" if len(f.types) > 5 else ", ".join(f.types)
-        rows.append((name, " ".join(f.endings), bands, *yes, types))
+    rows: list[tuple[str, ...]] = [("name", "endings", "bands", "CRS", "mask", "legend", "types")]
+    for name, form in all_formats().items():
+        place = "inside" if form.holds_place and form.holds_crs else "beside"
+        holds = tuple("yes" if has else "no" for has in (form.holds_mask, form.holds_legend))
+        types = "all integers and floats" if len(form.types) > 5 else ", ".join(form.types)
+        rows.append((name, " ".join(form.endings), _bands(form), place, *holds, types))
     return show_table(rows)
 
 
-def _one(name: str) -> str:
-    f = FORMATS[name]
+def _one(form: Format) -> str:
     lines = [
-        ("format", f.title),
-        ("standard", f.specification),
-        ("endings", " ".join(f.endings)),
-        ("types", ", ".join(f.types)),
-        ("bands", _bands(f)),
-        ("place", _place(f)),
-        (
-            "invalid",
-            "nodata value only"
-            if not f.holds_crs or name == "npy"
-            else "mask or nodata"
-            if f.holds_mask
-            else "becomes white",
-        ),
-        ("longest", f"{f.longest_side:,} cells along a side"),
-        *((f"--set {key}", text) for key, text in f.settings.items()),
+        ("format", form.title),
+        ("standard", form.specification),
+        ("endings", " ".join(form.endings)),
+        ("types", ", ".join(form.types)),
+        ("bands", _bands(form)),
+        ("place", _place(form)),
+        ("invalid", _invalid(form)),
+        ("longest", f"{form.longest_side:,} cells along a side"),
+        *((f"--set {key}", text) for key, text in form.settings.items()),
     ]
     return show_table(lines)
 
@@ -72,8 +63,14 @@ def _bands(form: Format) -> str:
 def _place(form: Format) -> str:
     if form.holds_place and form.holds_crs:
         return "in the file"
-    return (
-        "in the file, its CRS in a .prj beside it"
-        if form.holds_place
-        else "in a world file and .prj beside it"
-    )
+    if form.holds_place:
+        return "in the file, its CRS in a .prj beside it"
+    return "in a world file and .prj beside it"
+
+
+def _invalid(form: Format) -> str:
+    if form.nodata is not None:
+        return f"the value {form.nodata:g}"
+    if form.holds_mask:
+        return "mask or nodata"
+    return "becomes white" if form.whitens else "nodata value only"

@@ -15,7 +15,7 @@ from zembrel.verbs.inputs import open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_facts, frame_items, show_bounds
 from zembrel.verbs.target import decide
-from zembrel.verbs.within import parse_crs_phrase, resolve
+from zembrel.verbs.within import area_crs, parse_crs_phrase, resolve
 
 FIT = "fit"  # for --crs: the one that suits the area
 
@@ -66,13 +66,14 @@ def _from_area(
 ) -> Frame:
     if where.onto:
         return decide([], where).frame
-    if not where.within or not where.crs:
+    own = area_crs(where.within) if where.within and not where.crs else None
+    if not where.within or not (where.crs or own):
         raise UsageError(
             "a frame needs a place",
             "neither a raster nor an area with a CRS is given",
             "add --within AREA --crs CRS",
         )
-    crs = _fitting(where) if where.crs == FIT else parse_crs_phrase(where.crs)
+    crs = own or (_fitting(where) if where.crs == FIT else parse_crs_phrase(str(where.crs)))
     bounds = resolve(where, crs).bounds
     if columns or rows:
         if not (columns and rows) or where.cell or origin or min(columns, rows) < 1:

@@ -10,9 +10,12 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel.errors import InputError, UsageError
-from zembrel.formats import identify, load, readable
+from zembrel.formats import by_ranges, is_store, open_raster, plainraw, readable
+from zembrel.formats.archives import is_archive, layer_of, members
+from zembrel.formats.elsewhere import known, real
+from zembrel.formats.web import at_address, is_address
 from zembrel.geodesy.crs import label, same, vertical_of
-from zembrel.raster.model import Raster, pick_bands
+from zembrel.raster.model import HasRemarks, Raster, pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.nodata import WithNodata
 from zembrel.raster.views.place import Reframed
@@ -26,16 +29,40 @@ class Layer:
 
     path: Path
     raster: Raster
+    remarks: tuple[str, ...] = ()  # of the reader, for the receipt
 
 
 def open_layers(options: Inputs, out: Path | None = None) -> list[Layer]:
     """The inputs in their order, as the options say they are to be understood. Raises InputError."""
-    return [Layer(path, open_input(path, options)) for path in find_inputs(options, out)]
+    return [open_layer(path, options) for path in find_inputs(options, out)]
 
 
 def open_input(path: Path, options: Inputs) -> Raster:
     """One input, with its CRS, nodata and bands as the options say. Raises InputError."""
-    raster = load(identify(path)).open_raster(path, options.layer)
+    return open_layer(path, options).raster
+
+
+def open_layer(path: Path, options: Inputs) -> Layer:
+    """The same, with what its reader has to say."""
+    if options.from_layout:
+        raster = plainraw.open_as(real(path), plainraw.parse_layout(options.from_layout))
+    else:
+        raster = _opened(path, options.layer)
+    remarks = raster.remarks if isinstance(raster, HasRemarks) else ()
+    return Layer(path, _understood(path, raster, options), remarks)
+
+
+def _opened(path: Path, layer: str | None) -> Raster:
+    if not known(path):
+        return open_raster(path, layer)
+    try:
+        return open_raster(path, layer_of(layer, path))
+    except InputError as exc:  # that of a file elsewhere tells its own name
+        raise InputError(exc.what.replace(str(real(path)), str(path)), exc.why, exc.remedy) from exc
+
+
+def _understood(path: Path, raster: Raster, options: Inputs) -> Raster:
+    """`raster` as the options say it is to be taken."""
     if options.from_crs:
         crs = parse_crs_phrase(options.from_crs)
         own = raster.frame.crs
@@ -68,13 +95,22 @@ def find_inputs(options: Inputs, out: Path | None = None) -> list[Path]:
         )
     found: list[Path] = []
     for word in words:
-        found += _expand(word, out)
+        found += _elsewhere(word, options) or _expand(word, out)
     unique = list(dict.fromkeys(found))
     if out is not None and out in unique:
         raise UsageError(
             f"{out} is an input as well as the result", "it would be lost", "choose another --out"
         )
     return unique
+
+
+def _elsewhere(word: str, options: Inputs) -> list[Path]:
+    """Names of what an address or an archive holds; none for any other word."""
+    if is_address(word):
+        path = at_address(word, options.offline, by_ranges)
+        return members(path, options.layer, readable) if is_archive(path) else [path]
+    path = Path(word)
+    return members(path, options.layer, readable) if path.is_file() and is_archive(path) else []
 
 
 def _listed(listing: str | None) -> list[str]:
@@ -92,10 +128,10 @@ def _listed(listing: str | None) -> list[str]:
 
 def _expand(word: str, out: Path | None) -> list[Path]:
     path = Path(word)
-    if path.is_dir():
-        inside = [
-            p for p in _natural(path.rglob("*")) if p.is_file() and readable(p) and not _hidden(p, path)
-        ]
+    if path.is_dir() and not is_store(path):
+        inside = [p for p in _natural(path.rglob("*")) if readable(p) and not _hidden(p, path)]
+        stores = [p for p in inside if p.is_dir()]
+        inside = [p for p in inside if not any(store in p.parents for store in stores)]
         inside = [p for p in inside if out is None or (p != out and out not in p.parents)]
         if not inside:
             raise InputError(
@@ -106,7 +142,7 @@ def _expand(word: str, out: Path | None) -> list[Path]:
         return [path]
     if any(sign in word for sign in "*?["):
         matches = _natural(Path(match) for match in glob.glob(word, recursive=True))  # noqa: PTH207 Path.glob takes no absolute pattern
-        matches = [match for match in matches if match.is_file() and match != out]
+        matches = [match for match in matches if (match.is_file() or is_store(match)) and match != out]
         if matches:
             return matches
         raise InputError(f"nothing fits {word!r}", f"looked in {Path.cwd()}", "check the pattern")

@@ -9,7 +9,7 @@ from pathlib import Path
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
 from zembrel.errors import UsageError
-from zembrel.formats import identify
+from zembrel.formats import format_named, identify
 from zembrel.formats.tiff.wording import Wording
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.text import write_crs
@@ -55,10 +55,13 @@ def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:
             wording = Wording(frame, bands, bands[0].nodata)
             _rewrite(path, final, wording, output, overviews=changes.overviews)
     else:
-        _refuse_inside(path, changes)
+        beside = _beside(path, frame, changes)
         if not output.dry_run:
-            _write_beside(path, frame, output)
-        final = world_file_name(path)
+            with Staging(replace=True) as staging:
+                for name, text in beside.items():
+                    staging.write_text(name, text)
+                staging.publish()
+        final = next(iter(beside))
     word = "plan" if output.dry_run else "wrote"
     lines = (("frame", frame_items(frame)), ("changed", tuple(did)), (word, (str(final), "cells untouched")))
     facts = {"inputs": [str(path)], "out": str(final), "changed": did, "frame": frame_facts(frame)}
@@ -139,18 +142,12 @@ def _rewrite(path: Path, final: Path, wording: Wording, output: Output, *, overv
         staging.publish()
 
 
-def _refuse_inside(path: Path, changes: Changes) -> None:
-    if changes.nodata or changes.names or changes.legend or changes.overviews:
-        raise UsageError(
-            f"{path} cannot say that of itself",
-            "beside it only its place can be written",
-            "convert it to GeoTIFF first",
-        )
-
-
-def _write_beside(path: Path, frame: Frame, output: Output) -> None:
-    with Staging(replace=True) as staging:
-        staging.write_text(world_file_name(path), write_world_file(frame))
-        if frame.crs is not None:
-            staging.write_text(path.with_suffix(".prj"), write_crs(frame.crs) + "\n")
-        staging.publish()
+def _beside(path: Path, frame: Frame, changes: Changes) -> dict[Path, str]:
+    """Files beside `path` that say where it is, and their texts. Raises UsageError for what none can say."""
+    form = format_named(identify(path))
+    inside = changes.nodata or changes.names or changes.legend or changes.overviews
+    if inside or (form.holds_place and (changes.shift or form.holds_crs)):
+        held = "its place is in the file" if form.holds_place else "beside it only its place can be written"
+        raise UsageError(f"{path} cannot be told that from beside", held, "convert it to GeoTIFF first")
+    prj = {path.with_suffix(".prj"): write_crs(frame.crs) + "\n"} if frame.crs is not None else {}
+    return prj if form.holds_place else {world_file_name(path): write_world_file(frame)} | prj

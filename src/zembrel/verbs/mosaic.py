@@ -11,6 +11,8 @@ import numpy as np
 
 from zembrel.engine.commit import Staging
 from zembrel.errors import InputError, UsageError
+from zembrel.formats import choose_format
+from zembrel.formats.quilt import Sewing
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -22,7 +24,7 @@ from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.mosaic import mosaic as mosaic_view
 from zembrel.raster.views.overlap import Piece, check_overlap
 from zembrel.raster.views.tone import Toned
-from zembrel.verbs import sheets
+from zembrel.verbs import quilting, sheets
 from zembrel.verbs.alike import alike
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
@@ -64,6 +66,8 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
     check_overlap(rule)
     layers, chose = _opened(inputs, where, output, joining)
     target = decide(layers, where)
+    if choose_format(output.path, output.format) == "quilt":
+        return _quilted(layers, target, inputs, output, joining, where)
     warned = [] if joining.trim_collar or output.dry_run else sheets.collars(layers)
     layers, collars = _without_collars(layers, joining.trim_collar and not output.dry_run)
     pieces, touched, methods = pieces_of(layers, target, joining.method)
@@ -86,11 +90,9 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
         written = write(masked(whole, cover), output.path, output, cover=cover)
         staging.publish()
     chose += [*target.chose, *methods, f"overlap {joining.overlap}", *toned, *collars, *written.chose]
-    frames = [layer.raster.frame for layer in layers]
-    checks = [*written.checks, *sheets.gaps(frames, target.frame), *_overlap_items(found, names)]
-    checks += [*_shift_items(found, names), *sheets.unlike(layers), *warned]
-    if len(layers) > len(pieces):
-        checks.append(f"{len(layers) - len(pieces)} inputs outside the area left out")
+    checks = [*written.checks, *sheets.gaps([layer.raster.frame for layer in layers], target.frame)]
+    checks += [*_overlap_items(found, names), *_shift_items(found, names), *sheets.unlike(layers), *warned]
+    checks += [f"{len(layers) - len(pieces)} inputs outside the area left out"] * (len(layers) > len(pieces))
     facts = {
         "inputs": [str(layer.path) for layer in layers],
         "touched": [str(path) for path in touched],
@@ -102,12 +104,34 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
     return _receipt(facts, target, written, output, joining)
 
 
+def _quilted(
+    layers: Sequence[Layer], target: Target, inputs: Inputs, output: Output, joining: Joining, where: Where
+) -> Receipt:
+    rule, _, width = joining.overlap.partition(":")
+    options = {
+        "--match-tone": joining.match_tone,
+        "--trim-collar": joining.trim_collar,
+        "--mask": where.mask,
+        "--bands": inputs.bands,
+        "--z-unit": where.z_unit,
+        "--type": output.type,
+    }
+    quilting.refuse_changes([name for name, asked in options.items() if asked])
+    placed = [(layer, _footprint(layer.raster.frame, target.frame)) for layer in layers]
+    inside = [(layer, footprint) for layer, footprint in placed if footprint is not None]
+    bands = agreed_bands([layer.raster for layer in layers])
+    sewing = Sewing(rule, _feather(width, target.frame), inputs.from_crs, inputs.from_nodata)
+    return quilting.as_quilt(inside, target, bands, output, joining.method, sewing)
+
+
 def _opened(inputs: Inputs, where: Where, output: Output, joining: Joining) -> tuple[list[Layer], list[str]]:
     """The inputs in their order with like bands, and what was done for that."""
     layers = open_layers(inputs, output.path)
     if joining.order:
         layers = sheets.ordered(layers, joining.order)
+    remarks = [remark for layer in layers for remark in layer.remarks]
     layers, chose = alike(layers)
+    chose = [*remarks, *chose]
     _refuse_blends(layers, joining, where)
     return layers, chose
 
@@ -196,7 +220,7 @@ def _without_collars(layers: list[Layer], trim: bool) -> tuple[list[Layer], list
         collar = find_collar(layer.raster) if layer in photos else None
         if collar is not None and collar.share > 0:
             count += 1
-            layer = Layer(layer.path, Trimmed(layer.raster, collar))
+            layer = replace(layer, raster=Trimmed(layer.raster, collar))
         trimmed.append(layer)
     return trimmed, [f"collars trimmed from {count} of {len(layers)} inputs"]
 

@@ -22,6 +22,8 @@ class Inputs:
     from_crs: str | None = None
     force_crs: bool = False
     from_nodata: float | None = None
+    from_layout: str | None = None
+    offline: bool = False
     bands: str | None = None
 
 

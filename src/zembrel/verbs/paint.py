@@ -17,6 +17,7 @@ from zembrel.raster.relief import NORTH_WEST, Sun
 from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.ramp import RampPainted
+from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output
@@ -48,7 +49,7 @@ def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
     layers = open_layers(inputs, output.path)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
-        view, chose = _painted(select_bands(layer.raster, (0,)), brush, output)
+        view, chose = _painted(unscaled(select_bands(layer.raster, (0,))), brush, output)
         return write(view, final, output), chose
 
     return one_to_one("paint", layers, output, make)

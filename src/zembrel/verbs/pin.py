@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,8 +9,9 @@ from typing import Any
 
 import numpy as np
 
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import UsageError
 from zembrel.formats import identify
+from zembrel.formats.tiesfile import COLUMNS, read_ties
 from zembrel.formats.tiff.ties import tie_points
 from zembrel.geodesy.crs import CRS, GeographicCRS
 from zembrel.grid.area import check_bounds
@@ -29,7 +29,6 @@ from zembrel.verbs.tables import csv_text
 from zembrel.verbs.within import load_frame, parse_crs_phrase
 from zembrel.verbs.write import write
 
-COLUMNS = ("column", "row", "x", "y")
 _EDGE = 64  # places along each edge of the picture that are carried to find its extent
 
 
@@ -53,7 +52,7 @@ def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
     if len(layers) != 1:
         raise UsageError(f"pin places one picture, not {len(layers)}", "each has its own ties", "name one")
     layer = layers[0]
-    ties = _read_ties(Path(pins.ties)) if pins.ties else _own_ties(layer)
+    ties = read_ties(Path(pins.ties)) if pins.ties else _own_ties(layer)
     model = pins.model or _fitting_model(len(ties.names))
     check_model(model)
     pinning, fit = pinned(ties, model), judged(ties, model)
@@ -79,34 +78,6 @@ def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
         "results": [written.facts],
     }
     return Receipt("pin", f"{layer.path} -> {output.out}", lines, facts, data=_shown(rows, frame))
-
-
-def _read_ties(path: Path) -> Ties:
-    """Raises InputError naming the line that is no tie point."""
-    try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            rows = list(csv.DictReader(file))
-    except (OSError, UnicodeDecodeError, csv.Error) as exc:
-        raise InputError(f"{path} cannot be read", str(exc), "check --ties") from exc
-    if not rows or any(name not in rows[0] for name in COLUMNS):
-        found = ", ".join(map(str, rows[0])) if rows else "nothing"
-        raise InputError(
-            f"{path} is no list of tie points",
-            f"its first line has {found}",
-            "begin it with column,row,x,y and one point on each further line",
-        )
-    places = np.empty((len(rows), 4))
-    for number, row in enumerate(rows):
-        try:
-            places[number] = [float(row[name]) for name in COLUMNS]
-        except (TypeError, ValueError) as exc:
-            raise InputError(
-                f"line {number + 2} of {path} is no tie point", f"{exc}", "four numbers are needed"
-            ) from exc
-        if not np.isfinite(places[number]).all():
-            raise InputError(f"line {number + 2} of {path} is no place", "it is not finite", "correct it")
-    names = tuple(str(row.get("name") or number) for number, row in enumerate(rows, 1))
-    return Ties(places[:, 2:], places[:, :2], names)
 
 
 def _own_ties(layer: Layer) -> Ties:

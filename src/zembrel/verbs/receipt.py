@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from zembrel.formats.handles import size_on_disk
+from zembrel.formats.web import traffic
 from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import crs_text
@@ -30,6 +32,16 @@ class Receipt:
     data: str | None = None  # what was asked for, for verbs that print it
 
 
+def with_traffic(receipt: Receipt) -> Receipt:
+    """`receipt` with a line about what was asked of the web, if anything was."""
+    told = traffic.told()
+    if told is None:
+        return receipt
+    facts = {"requests": traffic.requests, "bytes": traffic.bytes, "size": sum(traffic.sizes.values())}
+    lines = (*receipt.lines, ("web", (told,))) if receipt.lines else receipt.lines
+    return replace(receipt, lines=lines, facts=receipt.facts | {"web": facts})
+
+
 def named(paths: Sequence[Path]) -> str:
     """`6 inputs (a.tif ... f.tif)`, or the one path."""
     if len(paths) == 1:
@@ -39,7 +51,7 @@ def named(paths: Sequence[Path]) -> str:
 
 def reads(paths: Sequence[Path]) -> tuple[str, tuple[str, ...]]:
     """The line of a plan that says which inputs would be read."""
-    size = sum(path.stat().st_size for path in paths)
+    size = sum(size_on_disk(path) for path in paths)
     shown = [str(path) for path in paths[:3]] + (["..."] if len(paths) > 3 else [])
     return "reads", (f"{len(paths):,} input{'s' if len(paths) != 1 else ''}, {show_bytes(size)}", *shown)
 

@@ -13,7 +13,7 @@ from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import Plan
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError, ZembrelError
-from zembrel.formats import FORMATS, choose_format, open_raster
+from zembrel.formats import choose_format, format_named, open_raster
 from zembrel.grid.cutting import Cut, by_cells, by_size, split
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -217,7 +217,7 @@ def _named(sheets: list[Sheet], layers: Sequence[Layer], output: Output, cutting
     template = cutting.name or _default_name(sheets, cutting)
     check_template(template, fields)
     asked = output.format.lower() if output.format else None
-    ending = FORMATS[choose_format(Path("x.tif"), asked)].endings[0]
+    ending = format_named(choose_format(Path("x.tif"), asked)).endings[0]
     made: list[Sheet] = []
     seen: dict[str, Any] = {}
     for sheet in sheets:

@@ -41,6 +41,12 @@ class Resolved:
         return PolygonCover(frame, self.polygon, touching)
 
 
+def area_crs(phrase: str) -> CRS | None:
+    """The CRS that an area phrase is given in, if it says one: a degree cell does."""
+    area = parse_area(phrase)
+    return None if isinstance(area, PathArea | Place) else area.crs
+
+
 def resolve(where: Where, crs: CRS | None) -> Resolved:
     """The area of `where.within` in `crs`. Raises UsageError or InputError, with the hint."""
     assert where.within is not None

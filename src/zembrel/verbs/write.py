@@ -8,11 +8,14 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import Plan
 from zembrel.engine.run import Observer, run
 from zembrel.errors import RefusedError, UsageError, nearest_name
-from zembrel.formats import FORMATS, Format, check_settings, choose_format, header_beside, load
+from zembrel.formats import Format, check_settings, choose_format, format_named, header_beside, load
+from zembrel.formats.handles import size_on_disk
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.geodesy.text import write_crs
@@ -49,7 +52,7 @@ def write(
     name = choose_format(out, output.format)
     settings = output.format_settings
     check_settings(name, settings)
-    view, chose = prepared(view, FORMATS[name], output)
+    view, chose = prepared(view, format_named(name), output)
     plan = Plan(view.frame, view.bands, out)
     if not output.dry_run:
         check_free(out, output.replace)
@@ -69,11 +72,11 @@ def write(
         with resource_errors(out):
             sink = load(name).make_sink(staged, view.frame, view.bands, settings)
             run(view, sink, output.means, [coverage, *observers])
-        beside = header_beside(name, out, view, settings) | _beside(view, out, FORMATS[name], output)
+        beside = header_beside(name, out, view, settings) | _beside(view, out, format_named(name), output)
         for path, text in beside.items():
             if not _stands_already(path, text):
                 staging.write_text(path, text)
-        size = staged.stat().st_size
+        size = size_on_disk(staged)
         staging.publish()
     seconds = time.perf_counter() - started
     extra = tuple(f"beside it {path.name}" for path in beside)
@@ -108,6 +111,11 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
                 nearest_name(output.type, TYPES),
             )
         view = cast(view, output.type)
+    held = shared_type(view.bands).name
+    wider = next((kind for kind in form.types if np.can_cast(held, kind)), None)
+    if held not in form.types and wider is not None:
+        view = cast(view, wider)
+        chose.append(f"type {held} to {wider} (the format holds no {held})")
     if view.bands[0].legend is not None and not form.holds_legend:
         if form.most_bands > 1:  # a picture
             view = expand_palette(view)
@@ -121,8 +129,18 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
     else:
         view = _with_nodata(view, output, form, chose)
     _check_fit(view, form)
-    if not form.holds_mask and form.title.startswith("JPEG"):
-        chose.append("invalid cells white (JPEG holds no mask)")
+    nodata = view.bands[0].nodata
+    if nodata is not None and not form.holds_nodata:
+        chose.append(f"the format does not tell nodata: read it with --from-nodata {_told(nodata)}")
+    if view.frame.registration == "node" and not form.holds_nodes:
+        chose.append("nodes become the middles of cells (the format knows no nodes)")
+    if form.whitens:
+        chose.append(f"invalid cells white (a {form.title} holds no mask)")
+    if form.title.startswith("WebP") and len(view.bands) == 1:
+        chose.append("grey as red, green and blue (WebP holds no grey)")
+    legend = view.bands[0].legend
+    if legend is not None and legend.named and not form.holds_names:
+        chose.append("classes lose their names (the format holds colours alone)")
     return view, tuple(chose)
 
 
@@ -142,7 +160,7 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -
         if kept is None and form.usual_nodata is not None:
             chose.append(f"nodata {form.usual_nodata} where nothing is (usual in the format)")
         elif kept is not None or form.holds_mask or dtype.startswith("float"):
-            chose.append(f"nodata {kept:g}" if kept is not None else _default_nodata(dtype))
+            chose.append(f"nodata {_told(kept)}" if kept is not None else _default_nodata(dtype))
     elif output.nodata.lower() == "none":
         kept = None
     else:
@@ -155,10 +173,17 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -
         kept = fitting_nodata(wanted, dtype)
         if kept is None:
             raise UsageError(
-                f"nodata {wanted:g} does not fit {dtype}", "cells could not hold it", "choose one that fits"
+                f"nodata {_told(wanted)} does not fit {dtype}",
+                "cells could not hold it",
+                "choose one that fits",
             )
-        chose.append(f"nodata {kept:g} as asked")
+        chose.append(f"nodata {_told(kept)} as asked")
     return Relabelled(view, tuple(replace(band, nodata=kept) for band in view.bands))
+
+
+def _told(value: float) -> str:
+    """A nodata value as it is typed."""
+    return f"{int(value)}" if float(value).is_integer() else f"{value!r}"
 
 
 def _default_nodata(dtype: str) -> str:
@@ -171,7 +196,9 @@ def _check_fit(view: Raster, form: Format) -> None:
         raise RefusedError(
             f"{form.title} cannot hold {dtype} cells",
             f"it holds {', '.join(form.types)}",
-            "use convert --stretch 2%,98% (or --type) first, or write GeoTIFF",
+            "add --type int16, or convert with --stretch 2%,98% first"
+            if form.types == ("int16",)
+            else "use convert --stretch 2%,98% (or --type) first, or write GeoTIFF",
         )
     alpha = form.holds_mask and view.bands[-1].colour == "alpha"
     if form.most_bands and len(view.bands) - alpha not in (1, form.most_bands):

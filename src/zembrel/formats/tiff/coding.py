@@ -149,7 +149,7 @@ def decoded(coding: Coding, data: bytes, shape: tuple[int, int, int]) -> Cells:
     else:
         cells = unpacked(_from_picture(coding, data, shape), differences=False)
     if coding.inverted:
-        np.subtract(cells.dtype.type(2**coding.bits - 1), cells, out=cells)
+        cells = np.subtract(cells.dtype.type(2**coding.bits - 1), cells)
     return cells
 
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from zembrel.errors import InputError
+from zembrel.formats.sidecars import placed_in
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.bands import read_bands
 from zembrel.formats.tiff.colours import model_of
@@ -13,7 +14,6 @@ from zembrel.formats.tiff.directory import Directory, read_directories, sub_dire
 from zembrel.formats.tiff.geokeys import read_frame
 from zembrel.formats.tiff.layout import Layout, read_layout
 from zembrel.formats.tiff.reader import TiffRaster, mask_raster
-from zembrel.formats.worldfile import georeferenced
 from zembrel.grid.frame import Frame
 
 OVERVIEWS_BESIDE, MASK_BESIDE = ".ovr", ".msk"  # added to the image's whole name; only read
@@ -47,7 +47,7 @@ def open_tiff(path: Path, layer: str | None = None) -> TiffRaster:
     family = [*directories[directory.number + 1 : following], *sub_directories(directory)]
     layout = read_layout(directory)
     frame = read_frame(directory, layout.width, layout.height)
-    frame = frame or georeferenced(path, layout.width, layout.height)
+    frame, remarks = placed_in(frame, path, layout.width, layout.height)
     model = model_of(layout.coding.shown, layout.samples, layout.dtype) if not layout.planar else None
     bands, alpha = read_bands(directory, layout, model)
     if directory is main[0]:
@@ -63,6 +63,7 @@ def open_tiff(path: Path, layer: str | None = None) -> TiffRaster:
         tuple(d for d in family if _kind(d) & (tags.REDUCED | tags.MASK) == tags.REDUCED | tags.MASK),
         model,
         associated=alpha is not None and layout.dtype.kind == "u" and _associated(directory),
+        remarks=remarks,
     )  # fmt: skip
 
 

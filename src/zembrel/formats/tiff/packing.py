@@ -44,15 +44,12 @@ def packed(cells: Cells, shape: tuple[int, int], *, differences: bool, drawn_out
 
 
 def unpacked(tile: Cells, *, differences: bool) -> Cells:
-    """Cells (samples, rows, columns) of a segment (rows, columns, samples), the inverse of `packed`."""
-    if not differences:
-        if tile.shape[2] == 1 or not worth_compiling(tile.size):
-            return np.ascontiguousarray(tile.transpose(2, 0, 1))
-        from zembrel.raster.kernels import differences as kernel
+    """Cells (samples, rows, columns) of a segment (rows, columns, samples), the inverse of `packed`.
 
-        cells = np.empty((tile.shape[2], *tile.shape[:2]), tile.dtype)
-        kernel.apart(np.asarray(tile), cells)
-        return cells
+    Without differences they are the segment itself, seen so: `placed` puts them in order.
+    """
+    if not differences:
+        return tile.transpose(2, 0, 1)
     whole = tile.view(f"u{tile.itemsize}")
     cells = np.empty((tile.shape[2], *tile.shape[:2]), whole.dtype)
     if worth_compiling(cells.size):
@@ -62,3 +59,13 @@ def unpacked(tile: Cells, *, differences: bool) -> Cells:
     else:
         np.add.accumulate(whole.transpose(2, 0, 1), axis=2, dtype=whole.dtype, out=cells)
     return cells.view(tile.dtype)
+
+
+def placed(cells: Cells, out: Cells) -> None:
+    """Copy cells (samples, rows, columns) into `out`, fast also where samples lie side by side."""
+    if len(cells) > 1 and cells.strides[2] > cells.itemsize and worth_compiling(cells.size):
+        from zembrel.raster.kernels import differences as kernel
+
+        kernel.apart(cells.transpose(1, 2, 0), out)
+    else:
+        out[...] = cells

@@ -16,6 +16,7 @@ from zembrel.formats.tiff.coding import check_ratio, decoded
 from zembrel.formats.tiff.colours import Model
 from zembrel.formats.tiff.directory import Directory, broken
 from zembrel.formats.tiff.layout import Layout, read_layout
+from zembrel.formats.tiff.packing import placed
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, Mask, Raster
@@ -37,6 +38,7 @@ class TiffRaster:
     reduced_masks: tuple[Directory, ...] = field(default=())
     model: Model | None = None  # of colours that are not stored as red, green and blue
     associated: bool = False  # colours are stored multiplied by alpha
+    remarks: tuple[str, ...] = ()  # about where its place is from
 
     @cached_property
     def bands(self) -> tuple[Band, ...]:
@@ -104,7 +106,7 @@ class TiffRaster:
                         present[into] = False
                         out[(index, *into)] = 0
                         continue
-                    out[(index, *into)] = segment[(samples, *source)]
+                    placed(segment[(samples, *source)], out[(index, *into)])
         return present
 
     def _planes(self, wanted: list[int]) -> list[tuple[Any, int, Any]]:

@@ -37,15 +37,15 @@ def nearest(cells, valid, u, v, left, top, out, ok, start):  # type: ignore[no-u
 
 
 @njit(nogil=True, cache=True)
-def bilinear_bytes(cells, valid, u, v, left, top, need, out, ok, start):  # type: ignore[no-untyped-def]
-    """Bilinear interpolation of bytes without widening, by integers, at positions of 1/4096 cell."""
+def bilinear_bytes(lanes, cells, valid, u, v, left, top, need, out, ok, start):  # type: ignore[no-untyped-def]
+    """Bilinear interpolation of bytes without widening, by integers, at positions of 1/4096 cell.
+
+    lanes: (rows, columns) three bands in one number, as `in_lanes` makes them; empty for other numbers.
+    """
     bands, height, width = cells.shape
     columns = u.shape[1]
-    at, part_x, part_y = (
-        np.empty(columns, np.int64),
-        np.empty(columns, np.uint32),
-        np.empty(columns, np.uint32),
-    )
+    at, known, mixed = np.empty(columns, np.uint32), np.empty(columns, np.uint8), np.empty(columns, np.uint64)
+    part_x, part_y = np.empty(columns, np.uint32), np.empty(columns, np.uint32)
     for r in range(u.shape[0]):
         apart = 0  # cells at an edge or beside an invalid one
         for c in range(columns):
@@ -53,36 +53,76 @@ def bilinear_bytes(cells, valid, u, v, left, top, need, out, ok, start):  # type
             inside = (x >= 0.0) & (x < width - 1) & (y >= 0.0) & (y < height - 1)
             column, row = np.int32(x), np.int32(y)
             part_x[c], part_y[c] = np.int32((x - column) * 4096.0), np.int32((y - row) * 4096.0)
-            at[c] = np.int64(row) * width + column if inside else -1
+            at[c] = row * np.int32(width) + column if inside else 0
+            known[c] = inside
             apart += not inside
         if valid.shape[0]:
             for c in range(columns):
-                if at[c] >= 0 and not _all_valid(valid, at[c] % width, at[c] // width):
-                    at[c] = -1
+                if known[c] and not _all_valid(valid, at[c] % width, at[c] // width):
+                    known[c] = 0
                     apart += 1
-        for b in range(bands):
-            _blend(cells[b].ravel(), width, at, part_x, part_y, out[b, start + r])
+        if apart < columns and lanes.size:
+            _blend_lanes(lanes.ravel(), width, at, part_x, part_y, mixed)
+            for b in range(bands):
+                _lane(mixed, np.uint64(21 * b + 12), out[b, start + r])
+        elif apart < columns:
+            for b in range(bands):
+                _blend(cells[b].ravel(), width, at, part_x, part_y, out[b, start + r])
         for layer in range(ok.shape[0]):
-            for c in range(columns):
-                ok[layer, start + r, c] = at[c] >= 0
+            ok[layer, start + r] = known
         if apart:
             for c in range(columns):
-                x, y = u[r, c] - left - 0.5, v[r, c] - top - 0.5
-                if at[c] < 0 and -1.0 < x < width and -1.0 < y < height:
-                    cell, known = out[:, start + r, c], ok[:, start + r, c]
-                    _bilinear_at_edge(cells, valid, x, y, need, True, 0.0, 255.0, cell, known)
+                if not known[c]:
+                    cell, sure = out[:, start + r, c], ok[:, start + r, c]
+                    cell[:] = 0
+                    x, y = u[r, c] - left - 0.5, v[r, c] - top - 0.5
+                    if -1.0 < x < width and -1.0 < y < height:
+                        _bilinear_at_edge(cells, valid, x, y, need, True, 0.0, 255.0, cell, sure)
+
+
+@njit(nogil=True, cache=True)
+def in_lanes(cells, lanes):  # type: ignore[no-untyped-def]
+    """Put three bands of bytes, (3, rows, columns), into 21 bits each of (rows, columns) numbers.
+
+    A byte times weights that add up to 4096 stays within its lane, so one product serves three bands.
+    """
+    for r in range(lanes.shape[0]):
+        for c in range(lanes.shape[1]):
+            second, third = np.uint64(cells[1, r, c]), np.uint64(cells[2, r, c])
+            lanes[r, c] = np.uint64(cells[0, r, c]) | second << np.uint64(21) | third << np.uint64(42)
+
+
+@njit(nogil=True, cache=True)
+def _blend_lanes(lanes, width, at, part_x, part_y, out):  # type: ignore[no-untyped-def]
+    """The four cells from `at` on, weighted by 1/4096 that add up to one, lane by lane."""
+    unit, half, bits = np.uint64(4096), np.uint64(2048), np.uint64(12)
+    rounding = half | half << np.uint64(21) | half << np.uint64(42)
+    one, line = np.uint64(1), np.uint64(width)
+    for c in range(at.size):
+        first, fx, fy = np.uint64(at[c]), np.uint64(part_x[c]), np.uint64(part_y[c])
+        both = (fx * fy + half) >> bits
+        right, below = fx - both, fy - both
+        upper = (unit - fx - below) * lanes[first] + right * lanes[first + one]
+        lower = below * lanes[first + line] + both * lanes[first + line + one]
+        out[c] = upper + lower + rounding
+
+
+@njit(nogil=True, cache=True)
+def _lane(mixed, shift, out):  # type: ignore[no-untyped-def]
+    """One band of what `_blend_lanes` mixed."""
+    for c in range(mixed.size):
+        out[c] = mixed[c] >> shift
 
 
 @njit(nogil=True, cache=True)
 def _blend(band, width, at, part_x, part_y, out):  # type: ignore[no-untyped-def]
-    """One row of one band: cells from `at` on weighted by 1/4096; nothing where `at` is negative."""
+    """One row of one band: the four cells from `at` on, weighted by 1/4096 along each axis."""
     unit, one, line = np.uint32(4096), np.uint64(1), np.uint64(width)
     for c in range(at.size):
-        if at[c] >= 0:
-            first, fx, fy = np.uint64(at[c]), part_x[c], part_y[c]
-            upper = (unit - fx) * np.uint32(band[first]) + fx * np.uint32(band[first + one])
-            lower = (unit - fx) * np.uint32(band[first + line]) + fx * np.uint32(band[first + line + one])
-            out[c] = ((unit - fy) * upper + fy * lower + np.uint32(1 << 23)) >> np.uint32(24)
+        first, fx, fy = np.uint64(at[c]), part_x[c], part_y[c]
+        upper = (unit - fx) * np.uint32(band[first]) + fx * np.uint32(band[first + one])
+        lower = (unit - fx) * np.uint32(band[first + line]) + fx * np.uint32(band[first + line + one])
+        out[c] = ((unit - fy) * upper + fy * lower + np.uint32(1 << 23)) >> np.uint32(24)
 
 
 @njit(nogil=True, cache=True)

@@ -170,22 +170,27 @@ class Reproject:
             else:
                 windowed.tabled(*at, weights, _NEED, *_rounding(out), out, ok, row)
         elif out.dtype == np.uint8:
-            warp.bilinear_bytes(*at, _NEED, out, ok, row)
+            lanes = np.empty((0, 0), np.uint64) if colours is None else colours
+            warp.bilinear_bytes(lanes, *at, _NEED, out, ok, row)
         else:
             warp.bilinear(*at, _NEED, *_rounding(out), out, ok, row)
 
     def _colours(self, block: Block, scaled: bool) -> Cells | None:
-        """Three bands once more, side by side, for the kernels that weigh colours together."""
-        from zembrel.raster.kernels import windowed
+        """Three bands once more, together, for the kernels that weigh colours in one go."""
+        from zembrel.raster.kernels import warp, windowed
 
         kind = block.cells.dtype
-        if scaled or self.method.name not in ("cubic", "lanczos"):
+        if scaled or block.cells.shape[0] != 3 or kind.kind != "u" or kind.itemsize > 2:
             return None
-        if block.cells.shape[0] != 3 or kind.kind != "u" or kind.itemsize > 2:
-            return None
-        colours = np.empty((*block.cells.shape[1:], 4), kind)
-        windowed.side_by_side(block.cells, colours)
-        return colours
+        if self.method.name in ("cubic", "lanczos"):
+            colours = np.empty((*block.cells.shape[1:], 4), kind)
+            windowed.side_by_side(block.cells, colours)
+            return colours
+        if self.method.name == "bilinear" and kind.itemsize == 1:
+            lanes = np.empty(block.cells.shape[1:], np.uint64)
+            warp.in_lanes(block.cells, lanes)
+            return lanes
+        return None
 
     def _gather(
         self, at: Any, steps: Array, grid: tuple[int, int, int], out: Cells, ok: Cells, row: int

@@ -1,0 +1,164 @@
+"""Rasters in archives: `.zip`, `.tar` (compressed or not) and single files in `.gz`.
+
+Only what is read is unpacked, into a folder of this process, with what lies beside it. A member's own path
+is never used for a place on the disk, and what a member claims or turns out to hold is bounded: by the free
+space, and by how far real data can be compressed.
+"""
+
+from __future__ import annotations
+
+import gzip
+import lzma
+import shutil
+import tarfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from itertools import islice
+from pathlib import Path, PurePosixPath
+from typing import BinaryIO, NamedTuple, cast
+
+from zembrel.errors import InputError, ResourceError
+from zembrel.formats.elsewhere import own_folder, real, stand_for
+from zembrel.measure import show_bytes
+
+_TAR = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz")
+_ENDINGS = (".zip", ".gz", *_TAR)
+_MOST_MEMBERS = 100_000
+_MOST_BESIDE = 64_000_000  # bytes of a file beside a raster
+_PLAUSIBLE = 1_200  # times that Deflate can make of its bytes; more is a trap
+_FROM = 10_000_000  # bytes from which that is looked at
+_ERRORS = (
+    OSError,
+    EOFError,
+    zipfile.BadZipFile,
+    tarfile.TarError,
+    zlib.error,
+    lzma.LZMAError,
+    NotImplementedError,
+)
+
+
+class Member(NamedTuple):
+    """A file in an archive: its path there, its size as claimed, and how to read it."""
+
+    path: str
+    size: int
+    open: Callable[[], BinaryIO]
+
+
+def is_archive(path: Path) -> bool:
+    """Whether the name of `path` is that of an archive."""
+    name = path.name.lower()
+    return name.endswith(_ENDINGS) and not name.endswith(".zarr.zip")
+
+
+def members(path: Path, wanted: str | None, readable: Callable[[Path], bool]) -> list[Path]:
+    """Names of the rasters in the archive at `path`, or of the one that `wanted` names.
+
+    readable: whether a name is that of a raster. Raises InputError if there is none, or it is no archive.
+    """
+    with _archive(path) as held:
+        rasters = [m for m in held if readable(Path(m.path))]
+        names = [m.path for m in rasters]
+        if wanted is not None and (wanted in names or any(PurePosixPath(n).name == wanted for n in names)):
+            rasters = [m for m in rasters if wanted in (m.path, PurePosixPath(m.path).name)][:1]
+        if not rasters:
+            listed = ", ".join(m.path for m in held[:6]) or "nothing"
+            raise InputError(f"{path} holds no raster", f"it holds {listed}", "see zembrel formats")
+        return [_unpacked(path, member, held) for member in rasters]
+
+
+def _unpacked(path: Path, member: Member, held: list[Member]) -> Path:
+    """Unpack a member and what lies beside it; the name that stands for it."""
+    folder, inner = own_folder(), PurePosixPath(member.path)
+    for other in held:
+        place = PurePosixPath(other.path)
+        beside = place.parent == inner.parent and place.name.partition(".")[0] == inner.name.partition(".")[0]
+        if other is member or (beside and other.size <= _MOST_BESIDE):
+            _copy(path, other, folder / place.name)
+    name = (
+        path / inner
+        if not path.name.lower().endswith(".gz") or path.name.lower().endswith(_TAR)
+        else path.with_suffix("")
+    )
+    stand_for(name, folder / inner.name)
+    return name
+
+
+def _copy(path: Path, member: Member, target: Path) -> None:
+    free = shutil.disk_usage(target.parent).free
+    packed = real(path).stat().st_size
+    written = 0
+    if member.size > free:
+        raise _too_large(path, member.path, member.size, free)
+    with _decoding(path), member.open() as source, target.open("wb") as out:
+        while data := source.read(1_000_000):
+            written += len(data)
+            if written > _FROM and written > _PLAUSIBLE * packed:
+                raise InputError(
+                    f"{path} unpacks to more than it can hold",
+                    f"{member.path} passes {show_bytes(written)}, the archive has {show_bytes(packed)}",
+                    "it is broken, or made to fill disks; leave it out",
+                )
+            if written > free * 0.95:
+                raise _too_large(path, member.path, written, free)
+            out.write(data)
+
+
+def _too_large(path: Path, member: str, size: int, free: int) -> ResourceError:
+    return ResourceError(
+        f"{member} in {path} needs {show_bytes(size)}", f"{show_bytes(free)} are free", "free some space"
+    )
+
+
+@contextmanager
+def _decoding(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except _ERRORS as exc:
+        raise InputError(
+            f"{path} is no sound archive", f"{exc}" or type(exc).__name__, "get the file again"
+        ) from exc
+    except RuntimeError as exc:  # the zip package's word for a password
+        raise InputError(f"{path} cannot be unpacked", f"{exc}", "unpack it yourself") from exc
+
+
+@contextmanager
+def _archive(path: Path) -> Iterator[list[Member]]:
+    """The plain files in the archive at `path`, in its order. Raises InputError."""
+    name = path.name.lower()
+    if name.endswith(".zip"):
+        with _decoding(path):
+            packed = zipfile.ZipFile(real(path))
+        with packed:
+            entries = [entry for entry in packed.infolist()[:_MOST_MEMBERS] if not entry.is_dir()]
+            yield [
+                Member(e.filename, e.file_size, lambda e=e: cast(BinaryIO, packed.open(e)))  # type: ignore[misc]
+                for e in entries
+            ]
+    elif name.endswith(_TAR):
+        with _decoding(path):
+            bundle = tarfile.open(real(path))  # noqa: SIM115
+        with bundle:
+            with _decoding(path):
+                files = [entry for entry in islice(bundle, _MOST_MEMBERS) if entry.isreg()]
+            yield [
+                Member(e.name, e.size, lambda e=e: cast(BinaryIO, bundle.extractfile(e)))  # type: ignore[misc]
+                for e in files
+            ]
+    else:
+        with _decoding(path):
+            real(path).stat()
+        yield [Member(path.stem, 0, lambda: cast(BinaryIO, gzip.open(real(path))))]  # noqa: SIM115
+
+
+def layer_of(name: str | None, path: Path) -> str | None:
+    """`name` unless it named the member that `path` is."""
+    return None if name is not None and name in (path.name, *map(str, _tails(path))) else name
+
+
+def _tails(path: Path) -> Iterator[PurePosixPath]:
+    for start in range(len(path.parts)):
+        yield PurePosixPath(*path.parts[start:])

@@ -1,0 +1,108 @@
+"""Attributes of data variables: nodata, unit, scale and legend (CF 1.11, 2.5.1, 3.1, 3.5 and 8.1)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from zembrel.raster.legend import Entry, Legend, shade
+from zembrel.raster.model import TYPES, Band
+
+Attributes = Mapping[str, Any]
+
+
+def band_attributes(band: Band, mapping: str | None) -> dict[str, Any]:
+    """The attributes of the variable of `band`; `mapping` is the name of its grid mapping variable."""
+    found: dict[str, Any] = {"long_name": band.name}
+    if not band.categorical:
+        found["units"] = band.unit or "1"
+    if mapping:
+        found["grid_mapping"] = mapping
+    if band.nodata is not None:
+        found["_FillValue"] = band.dtype.type(band.nodata)
+    elif band.dtype.kind == "f":
+        found["_FillValue"] = band.dtype.type(np.nan)
+    if (band.scale, band.offset) != (1.0, 0.0):
+        found |= {"scale_factor": band.scale, "add_offset": band.offset}
+    if band.legend is not None and band.legend.entries:
+        entries = band.legend.entries
+        found["flag_values"] = np.array([entry.code for entry in entries], band.dtype)
+        found["flag_meanings"] = " ".join(_word(entry) for entry in entries)
+        found["zembrel_flag_names"] = "\n".join(entry.name for entry in entries)
+        found["zembrel_flag_colours"] = " ".join("#{:02x}{:02x}{:02x}".format(*e.colour) for e in entries)
+    if band.colour:
+        found["zembrel_colour"] = band.colour
+    return found
+
+
+def _word(entry: Entry) -> str:
+    """The name of a class as one word of letters, digits and underscores."""
+    return re.sub(r"\W+", "_", entry.name, flags=re.ASCII).strip("_") or f"class_{entry.code}"
+
+
+def band_of(name: str, dtype: np.dtype[Any], attributes: Attributes) -> Band | None:
+    """The band that a variable is; None for a type that is none of ours."""
+    kind = dtype.newbyteorder("=").name
+    if kind not in TYPES:
+        return None
+    if str(attributes.get("_Unsigned", "")).lower() == "true" and dtype.kind == "i":
+        kind = f"u{kind}"
+    nodata = _number(attributes, "_FillValue", kind)
+    if nodata is None:
+        nodata = _number(attributes, "missing_value", kind)
+    unit = str(attributes.get("units", ""))
+    scale, offset = (
+        _float(attributes.get(key), default) for key, default in (("scale_factor", 1.0), ("add_offset", 0.0))
+    )
+    return Band(
+        name,
+        kind,
+        nodata,
+        "" if unit == "1" else unit,
+        str(attributes.get("zembrel_colour", "")),
+        _legend(attributes),
+        scale,
+        offset,
+    )
+
+
+def _float(value: Any, default: float) -> float:
+    try:
+        return float(np.ravel(value)[0]) if value is not None else default
+    except (TypeError, ValueError, IndexError):
+        return default
+
+
+def _number(attributes: Attributes, key: str, kind: str) -> float | int | None:
+    value = attributes.get(key)
+    if value is None:
+        return None
+    number = _float(value, float("nan"))
+    if np.dtype(kind).kind == "f":
+        return None if np.isnan(number) else float(np.dtype(kind).type(number))
+    limits = np.iinfo(kind)
+    whole = int(np.ravel(value)[0]) if number == number else None
+    if whole is not None and whole < 0 and limits.min == 0:
+        whole += limits.max + 1
+    return whole if whole is not None and limits.min <= whole <= limits.max else None
+
+
+def _legend(attributes: Attributes) -> Legend | None:
+    codes = attributes.get("flag_values")
+    if codes is None:
+        return None
+    codes = [int(code) for code in np.ravel(codes)]
+    words = str(attributes.get("flag_meanings", "")).split()
+    names = str(attributes.get("zembrel_flag_names", "")).split("\n")
+    names = names if len(names) == len(codes) else [word.replace("_", " ") for word in words]
+    colours = re.findall(
+        r"#([0-9a-f]{2})([0-9a-f]{2})([0-9a-f]{2})", str(attributes.get("zembrel_flag_colours", ""))
+    )
+    entries = []
+    for n, code in enumerate(codes):
+        red, green, blue = (int(part, 16) for part in colours[n]) if n < len(colours) else shade(n)
+        entries.append(Entry(code, names[n] if n < len(names) else "", (red, green, blue)))
+    return Legend.of(entries)

@@ -1,0 +1,144 @@
+"""Coordinate variables: from a frame to the arrays of its axes, and back."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.errors import InputError
+from zembrel.formats.lattice import lattice_of
+from zembrel.geodesy.crs import CRS, GeographicCRS
+from zembrel.grid.frame import Array, Frame
+from zembrel.grid.framefile import frame_from, frame_table
+
+FRAME, BANDS = "zembrel_frame", "zembrel_bands"
+_X = ("x", "lon", "longitude", "easting", "xc", "west_east")
+_Y = ("y", "lat", "latitude", "northing", "yc", "south_north")
+_DAYS = {"day": 86_400, "hour": 3_600, "minute": 60, "second": 1}
+_CALENDARS = ("standard", "gregorian", "proleptic_gregorian")
+
+
+class Axis(NamedTuple):
+    """A coordinate variable as it is written: name, values (n,), edges (n, 2) or None, attributes."""
+
+    name: str
+    values: Array
+    edges: Array | None
+    attributes: dict[str, Any]
+
+
+def axes_of(frame: Frame) -> tuple[Axis, Axis]:
+    """The axes of rows and columns of a north-up frame."""
+    degrees = isinstance(frame.crs, GeographicCRS)
+    columns, rows = np.arange(frame.columns, dtype=float), np.arange(frame.rows, dtype=float)
+    x, _ = frame.centres(columns, np.zeros(1))
+    _, y = frame.centres(np.zeros(1), rows)
+    u, _ = frame.corners.at(np.arange(frame.columns + 1.0), np.zeros(1))
+    _, v = frame.corners.at(np.zeros(1), np.arange(frame.rows + 1.0))
+    made = []
+    for name, values, ends, word, way in (
+        ("lat" if degrees else "y", y, v, "latitude", "north"),
+        ("lon" if degrees else "x", x, u, "longitude", "east"),
+    ):
+        attributes = {
+            "standard_name": word if degrees else f"projection_{name}_coordinate",
+            "long_name": word if degrees else f"{way}ing",
+            "units": f"degrees_{way}" if degrees else _unit(frame.crs),
+            "axis": "Y" if way == "north" else "X",
+        }
+        edges = np.stack([ends[:-1], ends[1:]], axis=1) if frame.registration == "cell" else None
+        if edges is not None:
+            attributes["bounds"] = f"{name}_bounds"
+        made.append(Axis(name, np.asarray(values), edges, attributes))
+    return made[0], made[1]
+
+
+def _unit(crs: CRS | None) -> str:
+    names = {"metre": "m", "foot": "ft", "US survey foot": "US_survey_foot", "kilometre": "km"}
+    return "m" if crs is None else names.get(crs.unit.name, f"{crs.unit.factor!r} m")
+
+
+def is_x(name: str, attributes: Mapping[str, Any]) -> bool:
+    """Whether a coordinate variable counts eastwards."""
+    return _is("x", "degrees_east", "longitude", _X, name, attributes)
+
+
+def is_y(name: str, attributes: Mapping[str, Any]) -> bool:
+    """Whether a coordinate variable counts northwards."""
+    return _is("y", "degrees_north", "latitude", _Y, name, attributes)
+
+
+def _is(
+    axis: str, unit: str, word: str, names: tuple[str, ...], name: str, attributes: Mapping[str, Any]
+) -> bool:
+    if "axis" in attributes:
+        return str(attributes["axis"]).lower() == axis
+    standard = (word, f"projection_{axis}_coordinate")
+    return (
+        attributes.get("standard_name") in standard
+        or str(attributes.get("units", "")).lower() == unit
+        or name.lower() in names
+    )
+
+
+def frame_of(
+    path: Path,
+    x: Array,
+    y: Array,
+    crs: CRS | None,
+    own: Any = None,
+    *,
+    nodes: bool = False,
+) -> Frame:
+    """The frame of axes x (n,) and y (m,), whichever way they run; `own` is the frame as we wrote it.
+
+    Ours counts only where it still fits. Raises InputError for axes that are no lattice.
+    """
+    if own is not None:
+        try:
+            frame = frame_from(path, json.loads(str(own)))
+        except (ValueError, InputError):
+            frame = None
+        if frame is not None and (frame.columns, frame.rows) == (x.size, y.size):
+            rows, columns = axes_of(frame)
+            if np.array_equal(columns.values, x) and np.array_equal(rows.values, y):
+                return Frame(crs or frame.crs, frame.affine, frame.columns, frame.rows, frame.registration)
+    if not (np.isfinite(x).all() and np.isfinite(y).all()):
+        raise InputError(f"{path} has coordinates that are no numbers", "its place is unknown", "correct it")
+    frame = lattice_of(path, np.unique(x), np.unique(y), crs)
+    if (frame.columns, frame.rows) != (x.size, y.size):
+        raise InputError(
+            f"{path} has axes that are no lattice",
+            f"{x.size} x {y.size} values lie on {frame.columns} x {frame.rows} places",
+            "such grids are not read",
+        )
+    if not nodes:
+        return frame
+    affine = replace(frame.affine, x0=float(x[0]), y0=float(y[0]))
+    return Frame(crs, affine, frame.columns, frame.rows, "node")
+
+
+def frame_text(frame: Frame) -> str:
+    """A frame as the attribute of our own holds it."""
+    return json.dumps(frame_table(frame))
+
+
+def names_along(values: npt.NDArray[Any], attributes: Mapping[str, Any]) -> list[str]:
+    """What the places along another axis are called: dates of a time axis, else its numbers or words."""
+    found = re.fullmatch(r"(\w+?)s? since (\S+)(?:[ T](\S+))?.*", str(attributes.get("units", "")))
+    usual = str(attributes.get("calendar", "standard")).lower() in _CALENDARS
+    if found and found[1].lower() in _DAYS and usual and values.dtype.kind in "iuf":
+        start = np.datetime64(f"{found[2]}T{(found[3] or '00:00:00').rstrip('Z')}".replace(" ", ""), "s")
+        seconds = np.rint(values.astype(float) * _DAYS[found[1].lower()]).astype("timedelta64[s]")
+        return [str(t).removesuffix("T00:00:00") for t in start + seconds]
+    return [
+        v.decode() if isinstance(v, bytes) else f"{v:g}" if isinstance(v, float) else str(v)
+        for v in values.tolist()
+    ]

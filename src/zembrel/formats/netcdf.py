@@ -1,0 +1,230 @@
+"""NetCDF-4 with CF conventions (`.nc`), and HDF5 datasets by path (`.h5`): both are HDF5 inside.
+
+Source: "The NetCDF-4 file format" (Unidata, NetCDF User's Guide, appendix B) by way of the h5netcdf and HDF5
+packages; CF 1.11 (see `cf`). Bands are variables on one pair of axes, in chunks of 512 x 512 compressed by
+Deflate after a byte shuffle. A variable with one more dimension is read as a band for each place along it.
+"""
+
+from __future__ import annotations
+
+import atexit
+import re
+import threading
+from collections.abc import Iterator, Mapping
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.formats.cf.attributes import band_attributes
+from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
+from zembrel.formats.cf.dataset import DECODE_ERRORS, Variable, Variables, layer_names, open_dataset
+from zembrel.formats.cf.gridmapping import mapping_attributes
+from zembrel.formats.handles import Stamp, file_handles
+from zembrel.formats.sink import Sink
+from zembrel.formats.voids import filled, void_of
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.model import Band, Block, Raster
+
+_CHUNK = 512
+_MOST_VARIABLES = 10_000
+_open: dict[Path, tuple[Stamp, Any]] = {}
+_opening = threading.Lock()
+
+
+def open_raster(path: Path, layer: str | None) -> Raster:
+    """The grid `layer` of the file, `NAME`, `GROUP/NAME` or `NAME[time=2026-05-01]`. Raises InputError."""
+    variables, own = _variables(path)
+    return open_dataset(path, variables, own, layer)
+
+
+def layers(path: Path) -> list[str]:
+    return layer_names(_variables(path)[0])
+
+
+def _file(path: Path) -> Any:
+    """The open file; one that changed is opened again."""
+    with _opening:
+        return _opened(path)
+
+
+def _opened(path: Path) -> Any:
+    import h5netcdf
+    import h5py
+
+    stamp = file_handles.renew(path)
+    held = _open.get(path)
+    if held is not None and held[0] == stamp:
+        return held[1]
+    if held is not None:
+        held[1].close()
+    try:
+        with h5py.File(path, "r") as plain:
+            plain.attrs.get("_nc3_strict")  # h5netcdf speaks up on stderr if it fails at this
+        file = h5netcdf.File(path, "r", phony_dims="access", decode_vlen_strings=True)
+    except (*DECODE_ERRORS, AttributeError) as exc:
+        raise InputError(
+            f"{path} is no sound NetCDF-4 or HDF5 file",
+            f"{exc}".splitlines()[0] or "it cannot be decoded",
+            "get the file again; NetCDF of version 3 has to be converted first",
+        ) from exc
+    if not _open:
+        atexit.register(_close_all)
+    _open[path] = stamp, file
+    return file
+
+
+def _close_all() -> None:
+    for _, file in _open.values():
+        file.close()
+    _open.clear()
+
+
+def _variables(path: Path) -> tuple[Variables, dict[str, Any]]:
+    """Every array of all groups by its path, and the attributes of the file."""
+    file = _file(path)
+    found: dict[str, Variable] = {}
+    try:
+        _collect(path, file, "", found)
+        own = dict(file.attrs)
+    except DECODE_ERRORS as exc:
+        raise InputError(f"{path} is broken", f"{exc}".splitlines()[0], "get the file again") from exc
+    return found, own
+
+
+def _collect(path: Path, group: Any, above: str, found: dict[str, Variable]) -> None:
+    for name, variable in group.variables.items():
+        if len(found) >= _MOST_VARIABLES:
+            raise ValueError(f"it has more than {_MOST_VARIABLES:,} variables")
+        full = f"{above}{name}"
+        dtype = variable.dtype
+        if not isinstance(dtype, np.dtype):
+            dtype = np.dtype(object)
+        attributes = dict(variable.attrs)
+        dimensions = tuple(str(d).rpartition("/")[2] for d in variable.dimensions)
+        read = partial(_part, path, full)
+        found[full] = Variable(full, dimensions, tuple(variable.shape), dtype, attributes, read)
+    for name, inner in group.groups.items():
+        _collect(path, inner, f"{above}{name}/", found)
+
+
+def _part(path: Path, name: str, index: tuple[Any, ...]) -> npt.NDArray[Any]:
+    return np.asarray(_file(path)[name][index])
+
+
+def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
+    """A sink for variables on a north-up frame. Raises UsageError for a turned one or an odd level."""
+    if not frame.north_up:
+        raise UsageError(
+            f"{path.name} would be turned",
+            "axes of coordinates lie north up",
+            "reproject it onto a frame first",
+        )
+    return NetcdfSink(path, frame, bands, parse_level(settings.get("compress", "deflate:4")))
+
+
+def parse_level(text: str) -> int:
+    """The Deflate level of `deflate[:1-9]`, 0 for none. Raises UsageError."""
+    found = re.fullmatch(r"deflate(?::([1-9]))?", text.lower())
+    if text.lower() != "none" and not found:
+        raise UsageError(f"compress={text} is unclear", "none or deflate:1 to deflate:9", "write deflate:4")
+    return int(found[1] or 4) if found else 0
+
+
+def variable_names(bands: tuple[Band, ...], taken: tuple[str, ...]) -> list[str]:
+    """Names of letters, digits and underscores for the variables of bands. Raises RefusedError for twins."""
+    names = [re.sub(r"\W+", "_", band.name, flags=re.ASCII).strip("_") or "band" for band in bands]
+    names = [f"band_{name}" if name[0].isdigit() or name in taken else name for name in names]
+    if len(set(names)) < len(names):
+        raise RefusedError("two bands would have one name", ", ".join(names), "name them with label --names")
+    return names
+
+
+class NetcdfSink:
+    """A `Sink` whose chunks are compressed in parallel and put into the file as they are."""
+
+    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...], level: int) -> None:
+        import h5netcdf
+
+        self._frame, self._bands, self._level = frame, bands, level
+        rows, columns = axes_of(frame)
+        names = variable_names(bands, (rows.name, columns.name, "crs"))
+        self._chunks = min(_CHUNK, frame.rows), min(_CHUNK, frame.columns)
+        self._file = file = h5netcdf.File(path, "w")
+        file.attrs["Conventions"] = "CF-1.11"
+        file.attrs["title"] = path.stem
+        file.attrs["history"] = "written by zembrel"
+        file.attrs[FRAME] = frame_text(frame)
+        file.attrs[BANDS] = " ".join(names)
+        mapping = mapping_attributes(frame.crs) if frame.crs is not None else {}
+        if mapping:
+            file.create_variable("crs", (), np.int32, data=np.int32(0)).attrs.update(mapping)
+        for axis in (rows, columns):
+            file.dimensions[axis.name] = axis.values.size
+            file.create_variable(axis.name, (axis.name,), float, data=axis.values).attrs.update(
+                axis.attributes
+            )
+            if axis.edges is not None:
+                file.dimensions.setdefault("edge", 2)
+                ends = (axis.name, "edge")
+                bounds = file.create_variable(f"{axis.name}_bounds", ends, float, data=axis.edges)
+                bounds.attrs["units"] = axis.attributes["units"]
+        self._stored = [
+            self._variable(name, band, (rows.name, columns.name), "crs" if mapping else None)
+            for name, band in zip(names, bands, strict=True)
+        ]
+
+    def _variable(self, name: str, band: Band, dimensions: tuple[str, str], mapping: str | None) -> Any:
+        attributes = band_attributes(band, mapping)
+        fill = attributes.pop("_FillValue", None)
+        packed = (
+            {"compression": "gzip", "compression_opts": self._level, "shuffle": True} if self._level else {}
+        )
+        made = self._file.create_variable(
+            name, dimensions, band.dtype, chunks=self._chunks, fillvalue=fill, **packed
+        )
+        made.attrs.update(attributes)
+        return made._h5ds.id
+
+    @property
+    def blocks(self) -> Iterator[Pane]:
+        return self._frame.pane.blocks(2 * self._chunks[0], 2 * self._chunks[1])
+
+    def encode(self, pane: Pane, block: Block) -> list[tuple[int, tuple[int, int], bytes]]:
+        """Band, first row and column, and bytes of each chunk."""
+        done = []
+        for n, band in enumerate(self._bands):
+            part = Block(block.cells[n : n + 1], None if block.valid is None else block.valid_of(n))
+            cells = filled(part, void_of((band,)), "a NetCDF variable")[0].astype(band.dtype, copy=False)
+            for piece in pane.blocks(*self._chunks):
+                rows, columns = piece.within(pane)
+                done.append((n, (piece.top, piece.left), self._packed(cells[rows, columns])))
+        return done
+
+    def _packed(self, cells: npt.NDArray[Any]) -> bytes:
+        """One chunk as the filters of HDF5 make it: padded, bytes shuffled by place, Deflate."""
+        whole = cells
+        if cells.shape != self._chunks:
+            whole = np.zeros(self._chunks, cells.dtype)
+            whole[: cells.shape[0], : cells.shape[1]] = cells
+        whole = np.ascontiguousarray(whole)
+        if not self._level:
+            return whole.tobytes()
+        import imagecodecs
+
+        planes = whole.reshape(-1).view(np.uint8).reshape(-1, whole.itemsize)
+        return bytes(imagecodecs.deflate_encode(planes.T.tobytes(), self._level))
+
+    def append(self, pane: Pane, encoded: list[tuple[int, tuple[int, int], bytes]]) -> None:
+        for n, offset, data in encoded:
+            self._stored[n].write_direct_chunk(offset, data)
+
+    def finish(self) -> None:
+        self._file.close()
+
+    def abort(self) -> None:
+        self._file.close()

@@ -1,0 +1,198 @@
+"""Quilts (`*.quilt.toml`): many sheets seen as one raster without writing it.
+
+The file says the frame, who wins where sheets overlap, the bands, and of each sheet its path (from the folder
+of the quilt), the cells of the frame it may reach and the method that brings it there. Sheets are opened when
+a cell of theirs is first asked for, so that thousands of them cost nothing until then.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from zembrel import formats
+from zembrel.errors import InputError, RefusedError
+from zembrel.formats.legendfile import parse_legend
+from zembrel.formats.sink import Sink
+from zembrel.formats.whole import only_layer
+from zembrel.geodesy.registry import parse_crs
+from zembrel.grid.frame import Frame
+from zembrel.grid.framefile import frame_from, frame_table
+from zembrel.grid.pane import Pane
+from zembrel.raster.legend import Legend
+from zembrel.raster.model import TYPES, Band, Block, Raster
+from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.cast import cast
+from zembrel.raster.views.mosaic import FEATHER, mosaic
+from zembrel.raster.views.nodata import WithNodata
+from zembrel.raster.views.overlap import Piece, check_overlap
+from zembrel.raster.views.palette import expand_palette
+from zembrel.raster.views.place import Reframed
+from zembrel.raster.views.reproject import on_frame
+from zembrel.tomlfile import Keys, check_keys, read_toml, write_toml
+
+ENDING = ".quilt.toml"
+_NUMBER = (int, float)
+_KEYS: Keys = {
+    "overlap": str,
+    "feather": _NUMBER,
+    "from_crs": str,
+    "from_nodata": _NUMBER,
+    "sheets": list,
+    "bands": list,
+    "legend": list,
+    "frame": dict,
+}
+
+layers = only_layer
+
+
+class Sheet(NamedTuple):
+    """One sheet: its file, the cells it may reach, and the method that brings it there."""
+
+    path: Path
+    footprint: Pane
+    method: str
+
+
+class Sewing(NamedTuple):
+    """How sheets become one: overlap rule, cells of a feather, and what to believe of all sheets."""
+
+    overlap: str = "first"
+    feather: float = FEATHER
+    from_crs: str | None = None
+    from_nodata: float | None = None
+
+
+def open_raster(path: Path, layer: str | None) -> Raster:
+    """The quilt at `path`. Raises InputError naming the line of what is wrong."""
+    table = read_toml(path, "quilt")
+    check_keys(path, table, _KEYS, required=("sheets", "bands", "frame"))
+    frame = frame_from(path, table["frame"])
+    sewing = Sewing(
+        table.get("overlap", "first"),
+        float(table.get("feather", FEATHER)),
+        table.get("from_crs"),
+        table.get("from_nodata"),
+    )
+    check_overlap(sewing.overlap)
+    bands = tuple(_band(path, words) for words in table["bands"])
+    if "legend" in table:
+        bands = tuple(replace(band, legend=_legend(path, table["legend"])) for band in bands)
+    if not bands or not table["sheets"]:
+        raise InputError(
+            f"{path} has no {'bands' if not bands else 'sheets'}", "it would be empty", "add some"
+        )
+    pieces = []
+    for words in table["sheets"]:
+        sheet = _sheet(path, words, frame)
+        pieces.append(Piece(SheetRaster(sheet, frame, bands, sewing), sheet.footprint))
+    return mosaic(tuple(pieces), frame, bands, sewing.overlap, sewing.feather)
+
+
+def _band(path: Path, words: Any) -> Band:
+    """A band of its name, type, nodata (or nothing), unit and colour."""
+    if not (isinstance(words, list) and len(words) == 5 and words[1] in TYPES):
+        raise InputError(
+            f"{path}: bands has {words!r}",
+            "a band is [name, type, nodata or '', unit, colour]",
+            "mend that line",
+        )
+    name, kind, nodata, unit, colour = words
+    return Band(str(name), kind, nodata if nodata != "" else None, str(unit), str(colour))
+
+
+def _legend(path: Path, rows: list[Any]) -> Legend:
+    """The legend of [code, name, colour] each."""
+    if not all(isinstance(words, list) and len(words) == 3 for words in rows):
+        raise InputError(f"{path}: legend is unclear", "a class is [code, name, colour]", "mend that line")
+    return parse_legend(path, write_toml({str(w[0]): {"name": w[1], "colour": w[2]} for w in rows}))
+
+
+def _sheet(path: Path, words: Any, frame: Frame) -> Sheet:
+    whole = isinstance(words, list) and len(words) == 6 and all(isinstance(n, int) for n in words[1:5])
+    if not whole or not isinstance(words[0], str):
+        raise InputError(
+            f"{path}: sheets has {words!r}",
+            "a sheet is [path, top, left, bottom, right, method]",
+            "mend that line",
+        )
+    top, left, bottom, right = words[1:5]
+    if not (0 <= top < bottom <= frame.rows and 0 <= left < right <= frame.columns):
+        raise InputError(
+            f"{path}: {words[0]} would reach rows {top} to {bottom} and columns {left} to {right}",
+            f"the frame has {frame.columns} columns x {frame.rows} rows",
+            "make the quilt again with mosaic",
+        )
+    return Sheet(path.parent / words[0], Pane(top, left, bottom, right), str(words[5]))
+
+
+@dataclass(frozen=True, eq=False)
+class SheetRaster:
+    """A sheet on the frame of its quilt, opened when first asked for cells."""
+
+    sheet: Sheet
+    frame: Frame
+    bands: tuple[Band, ...]
+    sewing: Sewing
+
+    def cells(self, pane: Pane) -> Block:
+        """Raises InputError if the sheet is gone or has not these bands."""
+        return self._view.cells(pane)
+
+    @cached_property
+    def _view(self) -> Raster:
+        path = self.sheet.path
+        raster = formats.open_raster(path)
+        if self.sewing.from_crs and raster.frame.crs is None:
+            raster = Reframed(raster, replace(raster.frame, crs=parse_crs(self.sewing.from_crs)))
+        if self.sewing.from_nodata is not None:
+            raster = WithNodata(raster, self.sewing.from_nodata)
+        if raster.bands[0].legend is not None and self.bands[0].colour == "red":
+            raster = expand_palette(raster)
+        names = [band.name for band in raster.bands]
+        wanted = [band.name for band in self.bands]
+        if all(name in names for name in wanted):
+            raster = select_bands(raster, tuple(names.index(name) for name in wanted))
+        if len(raster.bands) != len(wanted):
+            raise InputError(
+                f"{path} has the bands {', '.join(names)}",
+                f"the quilt has {', '.join(wanted)}",
+                "make the quilt again with mosaic",
+            )
+        return on_frame(cast(raster, self.bands[0].type), self.frame, self.sheet.method)
+
+
+def write_quilt(
+    path: Path, frame: Frame, bands: tuple[Band, ...], sheets: Iterable[Sheet], sewing: Sewing
+) -> str:
+    """The text of a quilt that will stand at `path`."""
+    head: dict[str, Any] = {"overlap": sewing.overlap, "feather": sewing.feather}
+    head |= {"from_crs": sewing.from_crs} if sewing.from_crs else {}
+    head |= {"from_nodata": sewing.from_nodata} if sewing.from_nodata is not None else {}
+    listed = [[b.name, b.type, "" if b.nodata is None else b.nodata, b.unit, b.colour] for b in bands]
+    rows = []
+    for sheet in sheets:
+        pane = sheet.footprint
+        near = Path(os.path.relpath(sheet.path.absolute(), path.absolute().parent)).as_posix()
+        rows.append([near, pane.top, pane.left, pane.bottom, pane.right, sheet.method])
+    entries = bands[0].legend.entries if bands[0].legend is not None else ()
+    classes = [[e.code, e.name, "#{:02x}{:02x}{:02x}".format(*e.colour)] for e in entries]
+    parts: dict[str, list[list[Any]]] = {"bands": listed, "legend": classes, "sheets": rows}
+    lists = "".join(f"{key} = [\n{_lines(values)}]\n" for key, values in parts.items() if values)
+    return write_toml(head) + lists + "\n" + write_toml({"frame": frame_table(frame)})
+
+
+def _lines(values: list[list[Any]]) -> str:
+    return "".join(f"  {write_toml({'x': value}).strip().partition(' = ')[2]},\n" for value in values)
+
+
+def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
+    """Raises RefusedError: a quilt names sheets and holds no cells."""
+    raise RefusedError(
+        f"{path.name} cannot hold cells", "a quilt names the sheets it is made of", "make it with mosaic"
+    )

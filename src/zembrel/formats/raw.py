@@ -1,0 +1,152 @@
+"""Cells as they lie in a file: where each is, read by way of the memory map, written in strips."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Any, BinaryIO, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.errors import InputError, UsageError
+from zembrel.formats.voids import filled, void_of
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.model import Band, Block, Cells
+from zembrel.raster.views.nodata import nodata_mask
+
+ORDERS = {"i": "<", "lsbfirst": "<", "intel": "<", "m": ">", "msbfirst": ">", "motorola": ">"}
+_STRIP_CELLS = 1_000_000
+_SAMPLE = 256  # cells a side of what is looked at for the byte order
+_SMOOTHER = 0.2  # as rough as this in the other order: the bytes are most likely swapped
+
+
+class RawLayout(NamedTuple):
+    """Where cells lie: type with byte order, first byte, and bytes to the next band, row and column."""
+
+    dtype: np.dtype[Any]
+    skip: int
+    band: int
+    row: int
+    column: int
+
+
+def beside(path: Path, ending: str) -> Path:
+    """The file of the same name with `ending`, in small or capital letters. Raises InputError."""
+    found = next((p for e in (ending, ending.upper()) if (p := path.with_suffix(e)).is_file()), None)
+    if found is None:
+        raise InputError(
+            f"{path} has no header beside it",
+            f"{path.with_suffix(ending).name} says how its bytes are to be read",
+            "put the header beside it",
+        )
+    return found
+
+
+def order_of(settings: Mapping[str, str]) -> str:
+    """The sign of the byte order that `byteorder` asks for. Raises UsageError."""
+    order = settings.get("byteorder", "little").lower()
+    if order not in ("little", "big"):
+        raise UsageError(f"byteorder={order} is unclear", "it is little or big", "write byteorder=big")
+    return "<" if order == "little" else ">"
+
+
+@dataclass(frozen=True, eq=False)
+class RawCells:
+    """The cells of a file that holds them as they are."""
+
+    path: Path
+    frame: Frame
+    bands: tuple[Band, ...]
+    storage: RawLayout
+    said: tuple[str, ...] = ()
+
+    def cells(self, pane: Pane) -> Block:
+        """Raises InputError if the file has become shorter or is gone."""
+        at = self.storage
+        view = self._seen[:, *pane.within(self.frame.pane)]
+        cells = view.astype(at.dtype.newbyteorder("="), order="C")
+        valid = nodata_mask(cells, self.bands)
+        return Block(cells, None if valid is None or valid.all() else valid)
+
+    @property
+    def _seen(self) -> Cells:
+        """All cells, (bands, rows, columns), in the byte order of the file."""
+        at, shape = self.storage, (len(self.bands), self.frame.rows, self.frame.columns)
+        try:
+            whole = np.memmap(self.path, np.uint8, "r")
+            return np.ndarray(shape, at.dtype, whole, at.skip, (at.band, at.row, at.column))
+        except (OSError, ValueError, TypeError) as exc:
+            raise InputError(
+                f"{self.path} is broken", "it has become shorter while it was read", "get the file again"
+            ) from exc
+
+    @cached_property
+    def remarks(self) -> tuple[str, ...]:
+        """That the bytes are most likely in the other order, if neighbours differ far less in that."""
+        if self.storage.dtype.itemsize == 1:
+            return self.said
+        top, left = max(0, self.frame.rows - _SAMPLE) // 2, max(0, self.frame.columns - _SAMPLE) // 2
+        part = np.ascontiguousarray(self._seen[0, top : top + _SAMPLE, left : left + _SAMPLE])
+        as_read, swapped = _roughness(part, self.bands[0]), _roughness(part.byteswap(), self.bands[0])
+        if not swapped < _SMOOTHER * as_read:
+            return self.said
+        other = "little" if self.storage.dtype.str[0] == ">" else "big"
+        return (*self.said, f"neighbours differ far less in {other}-endian order: the bytes may be swapped")
+
+
+def _roughness(part: Cells, band: Band) -> float:
+    """How much neighbours differ, as a share of the largest number of the type; infinite for odd floats."""
+    values = part.astype(np.float64)
+    if band.nodata is not None:
+        values[part == part.dtype.type(band.nodata)] = np.nan
+    if part.dtype.kind == "f":
+        odd = ~np.isnan(values) & ((np.abs(values) > 1e30) | ((values != 0) & (np.abs(values) < 1e-30)))
+        if odd.mean() > 0.01:
+            return np.inf
+    steps = np.abs(np.diff(values, axis=1))
+    return float(np.nanmean(steps)) if np.isfinite(steps).any() else 0.0
+
+
+class RawSink:
+    """A `Sink` that puts strips of rows where the layout wants them.
+
+    kind: type with byte order; way: `bil`, `bip` or `bsq`; upward: whether the southernmost row is first.
+    """
+
+    def __init__(
+        self, path: Path, frame: Frame, bands: tuple[Band, ...], kind: np.dtype[Any], way: str = "bsq",
+        *, upward: bool = False,
+    ) -> None:  # fmt: skip
+        self._frame, self._way, self._kind, self._upward = frame, way, kind, upward
+        self._void = void_of(bands)
+        self._file: BinaryIO = path.open("wb")
+
+    @property
+    def blocks(self) -> Iterator[Pane]:
+        return self._frame.pane.blocks(max(1, _STRIP_CELLS // self._frame.columns), self._frame.columns)
+
+    def encode(self, pane: Pane, block: Block) -> list[npt.NDArray[Any]]:
+        cells = filled(block, self._void, "a raw grid").astype(self._kind, copy=False)
+        if self._upward:
+            cells = cells[:, ::-1]
+        if self._way == "bsq":
+            return [np.ascontiguousarray(layer) for layer in cells]
+        return [np.ascontiguousarray(cells.transpose((1, 0, 2) if self._way == "bil" else (1, 2, 0)))]
+
+    def append(self, pane: Pane, encoded: list[npt.NDArray[Any]]) -> None:
+        line = self._frame.columns * self._kind.itemsize
+        first = self._frame.rows - pane.bottom if self._upward else pane.top
+        for number, cells in enumerate(encoded):
+            if self._way == "bsq":
+                self._file.seek((number * self._frame.rows + first) * line)
+            self._file.write(cells.data)
+
+    def finish(self) -> None:
+        self._file.close()
+
+    def abort(self) -> None:
+        self._file.close()

@@ -1,0 +1,109 @@
+"""Values as whole numbers with a stored scale and offset, and back."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from zembrel.engine.run import Means
+from zembrel.errors import RefusedError, UsageError
+from zembrel.grid.pane import Pane
+from zembrel.measure import show_number
+from zembrel.raster.model import Block, Raster
+from zembrel.raster.survey import Statistics
+from zembrel.raster.views.bands import Relabelled
+from zembrel.raster.views.cast import cast
+from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.survey import seen
+
+_TYPES = ("int16", "uint16", "int32", "uint8", "int8", "uint32")
+
+
+@dataclass
+class _Error:
+    """Observer: the largest difference that scaling makes."""
+
+    scale: float
+    offset: float
+    largest: float = 0.0
+
+    def look(self, pane: Pane, block: Block) -> float:
+        values = block.values.astype(np.float64)
+        if not values.size:
+            return 0.0
+        codes = np.floor(values / self.scale - self.offset / self.scale + 0.5)
+        return float(np.abs(codes * self.scale + self.offset - values).max())
+
+    def note(self, seen: float) -> None:
+        self.largest = max(self.largest, seen)
+
+
+def scaled(view: Raster, wanted: str | None, step: str, means: Means) -> tuple[Raster, list[str]]:
+    """`view` in whole numbers of `wanted` (int16 if not said), and what that costs.
+
+    step: the scale as a number, or `auto` for the finest round one whose codes hold the range. Raises
+    UsageError for a type or step that is none, RefusedError if the range does not fit.
+    """
+    kind = wanted or "int16"
+    if kind not in _TYPES:
+        raise UsageError(f"--type {kind} holds no scaled values", "whole numbers do", "write --type int16")
+    limits = np.iinfo(kind)
+    void = limits.min if limits.min < 0 else limits.max
+    low_code, high_code = (limits.min + 1, limits.max) if void < 0 else (0, limits.max - 1)
+    statistics = seen(view, Statistics(), means)
+    known = [tally for tally in statistics.tallies if tally.cells]
+    low, high = min((t.low for t in known), default=0.0), max((t.high for t in known), default=0.0)
+    if not (math.isfinite(low) and math.isfinite(high)):
+        raise RefusedError("some values are infinite", "no scale holds them", "mask them first")
+    scale = _step(step, (high - low) / (high_code - low_code))
+    if low_code <= low / scale and high / scale <= high_code:
+        offset = 0.0
+    else:
+        offset = (math.floor(low / scale) if void > 0 else round((low + high) / 2 / scale)) * scale
+    codes = (low - offset) / scale, (high - offset) / scale
+    if codes[0] < low_code - 0.5 or codes[1] > high_code + 0.5:
+        raise RefusedError(
+            f"steps of {show_number(scale)} do not fit {kind}",
+            f"values from {show_number(low)} to {show_number(high)} make {codes[1] - codes[0]:,.0f} of them",
+            f"write --scaled auto, or --type {'int32' if kind != 'int32' else 'float64'}",
+        )
+    error = seen(view, _Error(scale, offset), means).largest
+    bands = tuple(
+        replace(band, type=kind, nodata=int(void), scale=scale, offset=offset) for band in view.bands
+    )
+    view = Relabelled(cast(view, kind, 1 / scale, -offset / scale), bands)
+    said = f"scale {show_number(scale)} and offset {show_number(offset)} in {kind}"
+    return view, [said, f"largest error {error:.6g}"]
+
+
+def _step(text: str, least: float) -> float:
+    """The scale asked for, or the next of 1, 2 or 5 times a power of ten from `least` on."""
+    if text != "auto":
+        try:
+            step = float(text)
+        except ValueError:
+            step = math.nan
+        if not (math.isfinite(step) and step > 0):
+            raise UsageError(f"--scaled {text}", "a positive number or auto is needed", "write --scaled 0.1")
+        return step
+    if least <= 0:
+        return 1.0
+    power = math.floor(math.log10(least))
+    choices = [float(f"{digit}e{power + more}") for more in (0, 1) for digit in (1, 2, 5)]
+    return next(step for step in choices if step >= least * (1 - 1e-12))
+
+
+def told_values(view: Raster) -> tuple[Raster, list[str]]:
+    """The values that scaled bands stand for, as floats. Raises UsageError if no band is scaled."""
+    plain = unscaled(view)
+    if plain is view:
+        raise UsageError(
+            "no band has a scale or an offset", "its values are as they are", "leave --unscaled out"
+        )
+    pairs = sorted({(band.scale, band.offset) for band in view.bands})
+    scales = ", ".join(
+        f"scale {show_number(scale)} and offset {show_number(offset)}" for scale, offset in pairs
+    )
+    return plain, [f"values of {scales} as {plain.bands[0].type}"]
