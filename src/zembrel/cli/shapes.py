@@ -1,0 +1,100 @@
+"""Verbs between cells and shapes."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.command import Command
+from zembrel.cli.options import BETWEEN
+from zembrel.verbs.options import Inputs, Output, Where
+
+_NOT_HERE = (
+    "inputs_from", "from_crs", "force_crs", "from_nodata", "from_layout", "bands", "offline", "within",
+    "within_where", "reach", "mask", "places", *BETWEEN, "keep_going",
+)  # fmt: skip
+
+
+def rasterize(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    value: Annotated[
+        float | None, typer.Option("--value", metavar="VALUE", help="What every feature gives its cells; 1.")
+    ] = None,
+    field: Annotated[
+        str | None,
+        typer.Option("--field", metavar="FIELD", help="The field that does; words become classes."),
+    ] = None,
+    count: Annotated[bool, typer.Option("--count", help="How many features fall on each cell.")] = False,
+    cover: Annotated[bool, typer.Option("--cover", help="The share of each cell that is covered.")] = False,
+    touching: Annotated[bool, typer.Option("--touching", help="All cells that a feature meets.")] = False,
+    width: Annotated[
+        str | None, typer.Option("--width", metavar="LENGTH", help="Lines and points so wide: 3m.")
+    ] = None,
+    rank: Annotated[
+        str | None, typer.Option("--rank", metavar="FIELD", help="Features with more of it lie on top.")
+    ] = None,
+    overlap: Annotated[
+        str, typer.Option("--overlap", metavar="RULE", help="first, last, min, max, mean, sum or count.")
+    ] = "last",
+    fill: Annotated[
+        float | None,
+        typer.Option("--fill", metavar="VALUE", help="Where no feature is; else nothing is there."),
+    ] = None,
+    condition: Annotated[
+        str | None, typer.Option("--where", metavar="CONDITION", help="Which features: \"kind = 'path'\".")
+    ] = None,
+    repair: Annotated[bool, typer.Option("--repair", help="Mend faulty geometries.")] = False,
+    skip_invalid: Annotated[bool, typer.Option("--skip-invalid", help="Leave faulty ones out.")] = False,
+) -> Any:
+    """Features onto the cells of a frame. A cell belongs to the polygon its middle lies in, so that areas
+    that share an edge leave no gap and no overlap."""
+    from zembrel.verbs import rasterize as verb
+
+    scanning = verb.Scanning(
+        value, field, count, cover, touching, width, rank, overlap, fill, condition, repair, skip_invalid
+    )
+    return verb.rasterize(inputs, where, output, scanning)
+
+
+def polygonize(
+    inputs: Inputs,
+    output: Output,
+    diagonal: Annotated[
+        bool, typer.Option("--diagonal", help="Join cells that meet at a corner alone.")
+    ] = False,
+    dissolve: Annotated[
+        bool, typer.Option("--dissolve", help="One feature for each value, not for each region.")
+    ] = False,
+    rounded: Annotated[bool, typer.Option("--round", help="Allow fractions to be rounded.")] = False,
+) -> Any:
+    """Regions of equal cells as polygons along the edges of cells, with value, cells and true ground area.
+    Invalid cells are left out."""
+    from zembrel.verbs import polygonize as verb
+
+    return verb.polygonize(inputs, output, verb.Outlining(diagonal, dissolve, rounded))
+
+
+COMMANDS = {
+    "polygonize": Command(
+        polygonize,
+        "zembrel polygonize landcover.tif --out landcover.gpkg",
+        (
+            "format",
+            "type",
+            "nodata",
+            "compress",
+            "settings",
+            "world_file",
+            "ceiling",
+            "memory",
+            "workers",
+            "keep_going",
+        ),
+    ),
+    "rasterize": Command(
+        rasterize, "zembrel rasterize coast.geojson --onto landcover.tif --value 1 --out land.tif", _NOT_HERE
+    ),
+}
