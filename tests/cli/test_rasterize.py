@@ -12,7 +12,7 @@ import pytest
 from program import Program
 from rasters import raster, save
 from zembrel.demo.scenes import HOME, LandCover
-from zembrel.features.reading import read_features
+from zembrel.features.files import read_features
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame, snapped
@@ -127,9 +127,9 @@ def test_the_land_cover_comes_back_from_its_polygons(
     receipt = program("polygonize", "c.tif", *way, "--out", f"c.{ending}", "--json").json
     assert receipt["cells"] == 40_000 and receipt["features"] <= receipt["regions"]
     table = read_features(program.folder / f"c.{ending}")
-    assert sum(row["cells"] for row in table.attributes) == 40_000
-    assert sum(row["area"] for row in table.attributes) == pytest.approx(4e6, rel=1.5e-3)  # the scale of UTM
-    assert {row["name"] for row in table.attributes} <= {
+    assert sum(row["cells"] for row in table.rows()) == 40_000
+    assert sum(row["area"] for row in table.rows()) == pytest.approx(4e6, rel=1.5e-3)  # the scale of UTM
+    assert {row["name"] for row in table.rows()} <= {
         "open water",
         "sand and shingle",
         "grassland",
@@ -147,7 +147,7 @@ def test_areas_are_those_on_the_ground_also_in_degrees(program: Program) -> None
     frame = Frame(by_code(4326), Affine(-24.0, 47.0, 0.1, -0.1), 10, 10)
     save(program.folder / "d.tif", raster(np.ones((10, 10), np.uint8), where=frame))
     program("polygonize", "d.tif", "--out", "d.gpkg")
-    area = read_features(program.folder / "d.gpkg").attributes[0]["area"]
+    area = next(read_features(program.folder / "d.gpkg").rows())["area"]
     # a zone of the ellipsoid in closed form: b^2 / 2 (sin / (1 - e2 sin^2) + artanh(e sin) / e)
     a, flat = 6378137.0, 1 / 298.257223563
     e = math.sqrt(flat * (2 - flat))

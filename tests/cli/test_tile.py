@@ -11,7 +11,7 @@ import pytest
 
 from program import Program
 from rasters import frame, random_cells, raster, save
-from zembrel.features.reading import read_features
+from zembrel.features.files import read_features
 from zembrel.formats import open_raster
 
 
@@ -96,9 +96,7 @@ def test_margins_reach_into_the_neighbours(program: Program, margin: str, cells:
 def test_the_index_lists_what_was_written(program: Program, ending: str) -> None:
     program("tile", "whole.tif", "--split", "3x2", "--index", f"s/index.{ending}", "--out", "s/")
     table = read_features(program.folder / "s" / f"index.{ending}")
-    assert [row["path"] for row in table.attributes] == [
-        f"whole_{r}_{c}.tif" for r in (1, 2) for c in (1, 2, 3)
-    ]
+    assert [row["path"] for row in table.rows()] == [f"whole_{r}_{c}.tif" for r in (1, 2) for c in (1, 2, 3)]
     crs = frame(1, 1).crs
     assert crs is not None
     area = sum(shape.area for shape in table.to(crs).geometries)

@@ -15,10 +15,12 @@ from PIL import Image
 from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.demo import island
-from zembrel.demo.data import coast, photos, reliefs
+from zembrel.demo.data import photos, reliefs
 from zembrel.demo.scenes import Photo
+from zembrel.demo.shapes import coast
 from zembrel.features.cover import PolygonCover
-from zembrel.features.geojson import read_geojson
+from zembrel.features.files import read_features as read_geojson
+from zembrel.features.files.table import FEATURE_FORMATS
 from zembrel.formats import open_raster
 from zembrel.formats.legendfile import read_legend
 from zembrel.formats.table import FORMATS
@@ -277,8 +279,8 @@ def test_values_at_a_point_are_the_islands(demo: Program) -> None:
 def test_an_index_outlines_every_sheet(demo: Program) -> None:
     demo("index", "ortho", "--out", "sheets.geojson")
     table = read_geojson(demo.folder / "sheets.geojson")
-    assert [row["path"] for row in table.attributes] == [f"ortho/m{n}.tif" for n in range(1, 7)]
-    for shape, row in zip(table.geometries, table.attributes, strict=True):
+    assert [row["path"] for row in table.rows()] == [f"ortho/m{n}.tif" for n in range(1, 7)]
+    for shape, row in zip(table.geometries, table.rows(), strict=True):
         sheet = open_raster(demo.folder / row["path"]).frame
         back = shapely.transform(
             shape, lambda p, f=sheet: np.column_stack(f.crs.from_geographic(*np.radians(p.T)))
@@ -399,4 +401,4 @@ def test_the_page_about_formats_leaves_none_out() -> None:
     page = (Path(__file__).parents[2] / "docs" / "formats.md").read_text("utf-8")
     rows = [line.split("|")[1] for line in page.splitlines() if line.startswith("| `")]
     named = [name.strip(" `") for row in rows for name in row.split(",")]
-    assert sorted(named) == sorted(FORMATS)
+    assert sorted(named) == sorted([*FORMATS, *FEATURE_FORMATS])

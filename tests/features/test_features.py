@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import date
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +15,8 @@ from hypothesis import strategies as st
 from rasters import frame
 from zembrel.errors import InputError, UsageError
 from zembrel.features.cover import PolygonCover
-from zembrel.features.geojson import read_geojson, write_geojson
+from zembrel.features.files import read_features as read_geojson
+from zembrel.features.files.geojson import write_geojson
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.pane import Pane
@@ -77,11 +79,11 @@ def test_any_pane_covers_the_same_cells() -> None:
 
 def test_geojson_written_reads_back_in_degrees(tmp_path: Path) -> None:
     square = shapely.box(730_000, 5_099_000, 731_000, 5_100_000)
-    table = FeatureTable((square,), ({"name": "M\u00e4rrow", "height": 3.5},), by_code(32626))
+    table = FeatureTable.of([square], [{"name": "M\u00e4rrow", "height": 3.5}], by_code(32626))
     path = tmp_path / "a.geojson"
     path.write_text(write_geojson(table), "utf-8")
     again = read_geojson(path)
-    assert again.crs == by_code(4326) and again.attributes[0] == {"name": "M\u00e4rrow", "height": 3.5}
+    assert again.crs == by_code(4326) and next(again.rows()) == {"name": "M\u00e4rrow", "height": 3.5}
     back = again.to(by_code(32626)).polygon()
     assert shapely.symmetric_difference(back, square).area < 1e-3
 
@@ -106,14 +108,14 @@ def test_what_is_no_geojson_is_refused(tmp_path: Path, text: str) -> None:
         read_geojson(path)
 
 
-TABLE = FeatureTable(
-    tuple(shapely.box(n, 0, n + 1, 1) for n in range(4)),
-    (
-        {"kind": "wood", "height": 3},
+TABLE = FeatureTable.of(
+    [shapely.box(n, 0, n + 1, 1) for n in range(4)],
+    [
+        {"kind": "wood", "height": 3, "seen on": date(2026, 5, 1)},
         {"kind": "heath", "height": 9},
         {"kind": "wood"},
-        {"kind": "wood", "height": 7.5},
-    ),
+        {"kind": "wood", "height": 7.5, "seen on": date(2026, 6, 1)},
+    ],
     by_code(32626),
 )
 
@@ -122,7 +124,10 @@ TABLE = FeatureTable(
     "condition, kept",
     [
         ("kind = 'wood'", 3),
-        ("kind = wood and height > 5", 1),
+        ("kind == 'wood' and height > 5", 1),
+        ("kind in ('wood', 'heath') and not height > 5", 2),
+        ("`seen on` >= '2026-06-01'", 1),
+        ("height * 2 == 18 or kind == 'x'", 1),
         ("height <= 9", 3),
         ("kind != 'wood'", 1),
         ("height != 3", 3),
@@ -138,11 +143,17 @@ def test_conditions_that_cannot_be_met_or_read_are_refused() -> None:
     assert caught.value.remedy == "did you mean height?"
     with pytest.raises(UsageError):
         TABLE.where("height about 3")
+    with pytest.raises(UsageError, match="words with numbers"):
+        TABLE.where("kind > 3")
+    with pytest.raises(UsageError, match="no condition"):
+        TABLE.where("height + 3")
+    with pytest.raises(UsageError, match="no plain formula"):
+        TABLE.where("__import__('os').system('true')")
     with pytest.raises(InputError, match="no feature meets"):
         TABLE.where("height > 300")
 
 
 def test_a_faulty_polygon_is_named_with_its_place() -> None:
     with pytest.raises(InputError) as caught:
-        FeatureTable((shapely.box(0, 0, 1, 1), BOW_TIE), ({}, {}), by_code(32626)).polygon()
+        FeatureTable.of([shapely.box(0, 0, 1, 1), BOW_TIE], [{}, {}], by_code(32626)).polygon()
     assert "feature 2" in caught.value.what and "5 5" in caught.value.why

@@ -97,7 +97,9 @@ def pin(
 
 
 COMMANDS = {
-    "mosaic": Command(mosaic, "zembrel mosaic ortho/ --trim-collar --out island.tif", ("keep_going",)),
+    "mosaic": Command(
+        mosaic, "zembrel mosaic ortho/ --trim-collar --out island.tif", ("keep_going",), features=True
+    ),
     "pin": Command(
         pin,
         "zembrel pin sketch.png --ties ties.csv --crs EPSG:32626 --out sketch.tif",

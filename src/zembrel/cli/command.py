@@ -15,7 +15,7 @@ import typer
 from typer.core import TyperCommand
 
 from zembrel.cli import grammar, report
-from zembrel.cli.options import ALWAYS, OPTIONS, option
+from zembrel.cli.options import ALWAYS, FEATURES, OPTIONS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.verbs.options import Inputs, Output, Where
@@ -53,6 +53,7 @@ class Command:
     function: Callable[..., Any]
     example: str
     without: tuple[str, ...] = ()
+    features: bool = False  # whether it takes features
 
     def build(self, name: str) -> Any:
         """The Typer command. Each parameter that is an option group becomes its fields."""
@@ -93,7 +94,7 @@ class Command:
 
     def _gathered(self, group: type, values: dict[str, Any]) -> Any:
         """The option group from its fields among `values`, which are taken out."""
-        names = [f.name for f in dataclasses.fields(group) if f.name in values and f.name not in self.without]
+        names = [f.name for f in dataclasses.fields(group) if f.name in values and not self._lacks(f.name)]
         taken = {name: values.pop(name) for name in names}
         if "inputs" in taken:
             taken["inputs"] = taken["inputs"] or ()
@@ -101,11 +102,14 @@ class Command:
             **{name: tuple(value) if isinstance(value, list) else value for name, value in taken.items()}
         )
 
+    def _lacks(self, option: str) -> bool:
+        return option in self.without or (option in FEATURES and not self.features)
+
     def _unfolded(self, group: type) -> list[inspect.Parameter]:
         types = typing.get_type_hints(group)
         made = []
         for field in dataclasses.fields(group):
-            if field.name in self.without:
+            if self._lacks(field.name):
                 continue
             if field.name == "inputs":
                 info = typer.Argument(hidden=True)

@@ -89,7 +89,9 @@ def formats(
 
 
 COMMANDS = {
-    "describe": Command(describe, "zembrel describe ortho/m1.tif ortho/m4.tif --stats", _WRITE_ONLY),
+    "describe": Command(
+        describe, "zembrel describe ortho/m1.tif ortho/m4.tif --stats", _WRITE_ONLY, features=True
+    ),
     "index": Command(
         index,
         "zembrel index ortho/ --out sheets.geojson",

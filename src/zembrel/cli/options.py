@@ -20,6 +20,10 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     ),
     "offline": (("--offline",), None, "Ask nothing of the web."),
     "bands": (("-b", "--bands"), "LIST", 'Bands by number from 1, name or pattern: 4,3,2 or "B*".'),
+    "condition": (("--where",), "CONDITION", "Which features: \"depth > 3 and kind == 'path'\"."),
+    "fields": (("--fields",), "LIST", "Which fields of features, in this order: name,kind."),
+    "repair": (("--repair",), None, "Mend faulty geometries."),
+    "skip_invalid": (("--skip-invalid",), None, "Leave faulty ones out."),
     "onto": (("--onto",), "FRAME", "Land exactly on the cells of this frame file or raster."),
     "crs": (
         ("-c", "--crs"),
@@ -85,6 +89,7 @@ def option(field: str) -> Any:
     return typer.Option(*flags, metavar=value, help=text, show_default=False)
 
 
+FEATURES = ("condition", "fields", "repair", "skip_invalid")  # for verbs that take features
 ALWAYS: dict[str, Any] = {
     "json": (bool, typer.Option("--json", help="The receipt, or the error, as JSON on stdout.")),
     "quiet": (bool, typer.Option("-q", "--quiet", help="No receipt.")),

@@ -11,7 +11,7 @@ from zembrel.cli.options import BETWEEN
 from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
-    "inputs_from", "from_crs", "force_crs", "from_nodata", "from_layout", "bands", "offline", "within",
+    "inputs_from", "from_nodata", "from_layout", "bands", "within",
     "within_where", "reach", "mask", "places", *BETWEEN, "keep_going",
 )  # fmt: skip
 
@@ -43,19 +43,12 @@ def rasterize(
         float | None,
         typer.Option("--fill", metavar="VALUE", help="Where no feature is; else nothing is there."),
     ] = None,
-    condition: Annotated[
-        str | None, typer.Option("--where", metavar="CONDITION", help="Which features: \"kind = 'path'\".")
-    ] = None,
-    repair: Annotated[bool, typer.Option("--repair", help="Mend faulty geometries.")] = False,
-    skip_invalid: Annotated[bool, typer.Option("--skip-invalid", help="Leave faulty ones out.")] = False,
 ) -> Any:
     """Features onto the cells of a frame. A cell belongs to the polygon its middle lies in, so that areas
     that share an edge leave no gap and no overlap."""
     from zembrel.verbs import rasterize as verb
 
-    scanning = verb.Scanning(
-        value, field, count, cover, touching, width, rank, overlap, fill, condition, repair, skip_invalid
-    )
+    scanning = verb.Scanning(value, field, count, cover, touching, width, rank, overlap, fill)
     return verb.rasterize(inputs, where, output, scanning)
 
 
@@ -95,6 +88,9 @@ COMMANDS = {
         ),
     ),
     "rasterize": Command(
-        rasterize, "zembrel rasterize coast.geojson --onto landcover.tif --value 1 --out land.tif", _NOT_HERE
+        rasterize,
+        "zembrel rasterize coast.geojson --onto landcover.tif --value 1 --out land.tif",
+        _NOT_HERE,
+        features=True,
     ),
 }

@@ -6,13 +6,12 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
-import shapely
 
 from zembrel.demo import island
-from zembrel.demo.scenes import HOME, LEGEND, Geoid, LandCover, Photo, Relief, places
+from zembrel.demo.scenes import HOME, LEGEND, Geoid, LandCover, Photo, Relief
+from zembrel.demo.shapes import coast, ground, named_places, parcels, tracks
 from zembrel.demo.sketch import Sketch, ties
-from zembrel.features.geojson import write_geojson
-from zembrel.features.table import FeatureTable
+from zembrel.features.files.geojson import write_geojson
 from zembrel.formats.legendfile import write_legend
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
@@ -32,12 +31,6 @@ _PHOTOS = (
     ("m5", NEIGHBOUR, 1, 1, -1.2),
     ("m6", NEIGHBOUR, 1, -1, -2.4),
 )
-_PLACES = {
-    "Marrow Harbour": (1500.0, -1700.0),
-    "Beacon Head": (-3350.0, 650.0),
-    "High Marrow": (150.0, 250.0),
-    "Gull Skerry": (2900.0, 1250.0),
-}
 
 
 def photos() -> Iterator[tuple[str, Photo]]:
@@ -59,7 +52,7 @@ def photos() -> Iterator[tuple[str, Photo]]:
 
 def reliefs() -> Iterator[tuple[str, Relief]]:
     """Four overlapping elevation sheets: whole metres in the west, floats in the east."""
-    west, south, east, north = _ground()
+    west, south, east, north = ground()
     cut_x, cut_y = (west + east) / 2, (south + north) / 2
     for name, kind, box in (
         ("r1", "int16", (west, cut_y - 200, cut_x + 200, north)),
@@ -76,7 +69,7 @@ def rasters() -> Iterator[tuple[Path, Raster]]:
         yield Path("ortho") / f"{name}.tif", photo
     for name, relief in reliefs():
         yield Path("dem") / f"{name}.tif", relief
-    yield Path("landcover.tif"), LandCover(snapped(by_code(HOME), _ground(), (COVER_CELL,) * 2))
+    yield Path("landcover.tif"), LandCover(snapped(by_code(HOME), ground(), (COVER_CELL,) * 2))
     degrees = snapped(by_code(4326), _AROUND, (GEOID_MESH,) * 2, registration="node")
     yield Path("geoid.gtx"), Geoid(degrees)
     yield Path("sketch.png"), Sketch()
@@ -84,39 +77,11 @@ def rasters() -> Iterator[tuple[Path, Raster]]:
 
 def texts() -> Iterator[tuple[Path, str]]:
     """Every small file of the demo."""
-    yield Path("coast.geojson"), write_geojson(coast())
-    yield Path("places.geojson"), write_geojson(_places())
+    land = coast()
+    yield Path("coast.geojson"), write_geojson(land)
+    yield Path("places.geojson"), write_geojson(named_places())
+    yield Path("parcels.geojson"), write_geojson(parcels(land))
+    yield Path("tracks.geojson"), write_geojson(tracks(land))
     yield Path("landcover.legend.toml"), write_legend(LEGEND)
     yield Path("sketch-ties.csv"), ties()
     yield Path("zembrel.toml"), 'places = "places.geojson"\n'
-
-
-def coast() -> FeatureTable:
-    """The outline of the island and its islets, as polygons in UTM zone 26N."""
-    import contourpy
-
-    frame = snapped(by_code(HOME), _ground(), (RELIEF_CELL,) * 2)
-    x, y = places(frame, frame.pane)
-    field = island.inland(x, y).reshape(frame.rows, frame.columns)
-    east, north = (
-        x.reshape(field.shape)[0] + island.MIDDLE[0],
-        y.reshape(field.shape)[:, 0] + island.MIDDLE[1],
-    )
-    lines = contourpy.contour_generator(east, north, field, name="serial").lines(0.0)
-    rings = [shapely.Polygon(line) for line in lines if len(line) > 3]
-    rings = sorted((r.simplify(1.0) for r in rings if r.area > 2_000 and r.is_valid), key=lambda r: -r.area)
-    land = [ring for n, ring in enumerate(rings) if not any(other.contains(ring) for other in rings[:n])]
-    names = [{"name": "Isle of Marrowick", "kind": "island"}] + [{"name": "", "kind": "islet"}] * (
-        len(land) - 1
-    )
-    return FeatureTable(tuple(land), tuple(names), by_code(HOME))
-
-
-def _places() -> FeatureTable:
-    points = [shapely.Point(island.MIDDLE[0] + x, island.MIDDLE[1] + y) for x, y in _PLACES.values()]
-    return FeatureTable(tuple(points), tuple({"name": name} for name in _PLACES), by_code(HOME))
-
-
-def _ground() -> tuple[float, float, float, float]:
-    (x, y), (east, north) = island.MIDDLE, island.REACH
-    return x - east, y - north, x + east, y + north

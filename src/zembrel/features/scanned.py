@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
+from zembrel.features.table import Geometries, geometry_array
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.kernels import scan
@@ -20,6 +21,7 @@ RULES = {
     "count": scan.COUNT, "mean": scan.MEAN,
 }  # fmt: skip
 Integers = npt.NDArray[np.int64]
+_POLYGON = 3  # type numbers above are collections
 
 
 class Outlines(NamedTuple):
@@ -46,67 +48,62 @@ class Outlines(NamedTuple):
 
 
 def outlines(
-    geometries: Sequence[shapely.Geometry], values: Sequence[float], frame: Frame, *, touching: bool = False
+    geometries: Sequence[shapely.Geometry] | Geometries,
+    values: Sequence[float],
+    frame: Frame,
+    *,
+    touching: bool = False,
 ) -> Outlines:
     """`geometries`, in the CRS of `frame`, each with its value; the later ones are drawn over the earlier.
 
     touching: whether all cells that an outline or a line meets count, not only those whose middles are
     inside or that a thin line steps on.
     """
-    edges, counts, kinds, kept, boxes = [], [], [], [], []
     turned = frame.affine.determinant > 0  # then the frame is a mirror image
-    for geometry, value in zip(geometries, values, strict=True):
-        for kind, part in _parts(geometry, touching):
-            lines = list(_lines(part, frame, turned))
-            found = np.vstack(lines) if lines else np.empty((0, 4))
-            if not len(found):
-                continue
-            edges.append(found)
-            counts.append(len(found))
-            kinds.append(kind)
-            kept.append(value)
-            points = found.reshape(-1, 2)
-            boxes.append([*points.min(axis=0), *points.max(axis=0)])
+    lines, owners, dimensions = _lines(geometry_array(geometries), clockwise=turned)
+    points, line = shapely.get_coordinates(lines, return_index=True)
+    if not len(points):
+        none = np.empty(0, np.int64)
+        return Outlines(np.empty((0, 4)), np.zeros(1, np.int64), none, np.empty(0), np.empty((0, 4)))
+    column, row = frame.corners.position(points[:, 0], points[:, 1])
+    at = np.column_stack([np.asarray(column), np.asarray(row)])
+    sizes = np.bincount(line, minlength=len(lines))
+    follows = np.append(line[1:] == line[:-1], False)
+    first = np.flatnonzero(follows | (sizes[line] == 1))  # a lone point is an edge to itself
+    edges = np.hstack([at[first], at[np.where(follows[first], first + 1, first)]])
+    part = (owners * 3 + 2 - dimensions)[line[first]]
+    starts = np.flatnonzero(np.append(True, part[1:] != part[:-1]))
+    low, high = np.minimum(edges[:, :2], edges[:, 2:]), np.maximum(edges[:, :2], edges[:, 2:])
+    boxes = np.hstack([np.minimum.reduceat(low, starts), np.maximum.reduceat(high, starts)])
+    kinds = (scan.TOUCHED if touching else scan.INSIDE, scan.CROSSED if touching else scan.THIN, scan.POINT)
     return Outlines(
-        np.vstack(edges) if edges else np.empty((0, 4)),
-        np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
-        np.array(kinds, np.int64),
-        np.array(kept, float),
-        np.array(boxes, float).reshape(-1, 4),
+        edges,
+        np.append(starts, len(edges)).astype(np.int64),
+        np.array(kinds, np.int64)[part[starts] % 3],
+        np.asarray(values, float)[part[starts] // 3],
+        boxes,
     )
 
 
-def _parts(geometry: shapely.Geometry, touching: bool) -> Iterator[tuple[int, shapely.Geometry]]:
-    """The polygons, lines and points of a geometry, each kind together, and how they are drawn."""
-    parts = [part for inner in shapely.get_parts(geometry).tolist() for part in _flat(inner)]
-    for dimension, kind in (
-        (2, scan.TOUCHED if touching else scan.INSIDE),
-        (1, scan.CROSSED if touching else scan.THIN),
-        (0, scan.POINT),
-    ):
-        alike = [p for p in parts if shapely.get_dimensions(p) == dimension and not p.is_empty]
-        if alike:
-            yield kind, shapely.GeometryCollection(alike)
-
-
-def _flat(geometry: shapely.Geometry) -> list[shapely.Geometry]:
-    """The plain parts of a geometry, however deep they are nested."""
-    if not hasattr(geometry, "geoms"):
-        return [geometry]
-    return [part for inner in geometry.geoms for part in _flat(inner)]
-
-
-def _lines(collection: shapely.Geometry, frame: Frame, turned: bool) -> Iterator[Array]:
-    for part in collection.geoms:
-        rings = [part]
-        if part.geom_type == "Polygon":
-            part = shapely.geometry.polygon.orient(part, -1.0 if turned else 1.0)
-            rings = [part.exterior, *part.interiors]
-        for ring in rings:
-            points = shapely.get_coordinates(ring)
-            column, row = frame.corners.position(points[:, 0], points[:, 1])
-            line = np.column_stack([np.asarray(column), np.asarray(row)])
-            yield np.hstack([line[:-1], line[1:]]) if len(line) > 1 else np.hstack([line, line])
+def _lines(geometries: Geometries, *, clockwise: bool) -> tuple[Geometries, Integers, Integers]:
+    """All rings, lines and points, which geometry each is of and its dimension; polygons, lines and points
+    of a geometry follow each other."""
+    parts, owners = shapely.get_parts(geometries, return_index=True)
+    while (shapely.get_type_id(parts) > _POLYGON).any():  # collections in collections
+        parts, inner = shapely.get_parts(parts, return_index=True)
+        owners = owners[inner]
+    kept = ~shapely.is_empty(parts)
+    parts, owners = parts[kept], owners[kept]
+    dimensions = shapely.get_dimensions(parts)
+    areas = dimensions == 2
+    rings, ring_of = shapely.get_rings(
+        shapely.orient_polygons(parts[areas], exterior_cw=clockwise), return_index=True
+    )
+    lines = np.concatenate([rings, parts[~areas]])
+    owners = np.concatenate([owners[areas][ring_of], owners[~areas]])
+    dimensions = np.concatenate([np.full(len(rings), 2), dimensions[~areas]])
+    order = np.argsort(owners * 3 + 2 - dimensions, kind="stable")
+    return lines[order], owners[order], dimensions[order]
 
 
 @dataclass(frozen=True, eq=False)

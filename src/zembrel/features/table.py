@@ -1,79 +1,133 @@
-"""The feature table: geometries, their attributes and their CRS."""
+"""The feature table: geometries, columns of attributes, and a CRS."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import date, datetime
+from functools import cached_property
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import shapely
 
-from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.errors import InputError, nearest_name
+from zembrel.features.condition import parse_condition
+from zembrel.features.followed import followed
 from zembrel.geodesy.crs import CRS, same
 from zembrel.geodesy.operation import operation
 
-_PIECES = 256  # an outline is cut into at least so many pieces before it goes into another CRS
+Geometries = npt.NDArray[np.object_]
+Column = npt.NDArray[Any]
+Row = dict[str, Any]
+INTEGER, REAL, TRUTH, DAY, MOMENT, NESTED, TEXT = (
+    "integer",
+    "real",
+    "truth",
+    "day",
+    "moment",
+    "nested",
+    "text",
+)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class FeatureTable:
-    """Features in file order: Shapely geometries and one mapping of attributes for each."""
+    """Features in file order.
 
-    geometries: tuple[shapely.Geometry, ...]
-    attributes: tuple[Mapping[str, Any], ...]
-    crs: CRS
+    geometries: (n,) of Shapely, None where a feature has no geometry; columns: (n,) each, int64, float64 with
+    NaN for missing values, bool, or objects with None; crs: None if nobody said; remarks of the reader.
+    """
 
-    def where(self, condition: str) -> FeatureTable:
-        """The features that meet `condition`, such as `kind = 'wood' and height > 3`.
+    geometries: Geometries
+    columns: Mapping[str, Column]
+    crs: CRS | None
+    remarks: tuple[str, ...] = field(default=())
 
-        Raises UsageError for a condition that cannot be read or a field that is not there.
-        """
-        tests = [self._test(part) for part in re.split(r"\s+and\s+", condition.strip(), flags=re.IGNORECASE)]
-        kept = [n for n, row in enumerate(self.attributes) if all(test(row) for test in tests)]
-        if not kept:
+    @classmethod
+    def of(
+        cls,
+        geometries: Sequence[Any] | Geometries,
+        rows: Sequence[Mapping[str, Any]],
+        crs: CRS | None,
+        *remarks: str,
+    ) -> FeatureTable:
+        """A table of rows, whose columns are all the names that occur in them."""
+        names = dict.fromkeys(name for row in rows for name in row)
+        columns = {name: column([row.get(name) for row in rows]) for name in names}
+        return cls(geometry_array(geometries), columns, crs, remarks)
+
+    def __len__(self) -> int:
+        return len(self.geometries)
+
+    @cached_property
+    def kinds(self) -> dict[str, str]:
+        """What each column holds."""
+        return {name: kind_of(values) for name, values in self.columns.items()}
+
+    def rows(self) -> Iterator[Row]:
+        """The attributes of each feature, missing values as None."""
+        lists = [_plain(values) for values in self.columns.values()]
+        for values in zip(*lists, strict=True) if lists else ((),) * len(self):
+            yield dict(zip(self.columns, values, strict=True))
+
+    def take(self, index: Any) -> FeatureTable:
+        """The features at `index`, numbers or a mask, in its order."""
+        taken = {name: values[index] for name, values in self.columns.items()}
+        return replace(self, geometries=self.geometries[index], columns=taken)
+
+    def named(self, name: str) -> Column:
+        """The column of that name. Raises InputError, with the near miss."""
+        if name not in self.columns:
+            known = list(self.columns)
             raise InputError(
-                f"no feature meets {condition!r}",
-                f"all {len(self.attributes)} were looked at",
-                "check the values",
+                f"no feature has a field {name!r}",
+                f"there are {', '.join(known) or 'none'}",
+                nearest_name(name, known) if known else "leave it out",
             )
-        return FeatureTable(
-            tuple(self.geometries[n] for n in kept), tuple(self.attributes[n] for n in kept), self.crs
-        )
+        return self.columns[name]
 
-    def _test(self, text: str) -> Callable[[Mapping[str, Any]], bool]:
-        found = re.fullmatch(r"\s*(\w+)\s*(!=|<=|>=|=|<|>)\s*(.+?)\s*", text)
-        if not found:
-            raise UsageError(
-                f"{text!r} is not a condition", "FIELD = VALUE is needed", "write for example kind = 'wood'"
-            )
-        field, sign, value = found[1], found[2], _literal(found[3])
-        fields = {name for row in self.attributes for name in row}
-        if field not in fields:
-            raise UsageError(
-                f"no feature has a field {field!r}", "the condition names it", nearest_name(field, fields)
-            )
-        return lambda row: _holds(row.get(field), sign, value)
-
-    def to(self, crs: CRS) -> FeatureTable:
-        """The same features in another CRS, their edges followed closely. Raises InputError."""
-        if same(self.crs, crs):
-            return self
-        carry = operation(self.crs, crs)
-
-        def carried(points: np.ndarray) -> np.ndarray:
-            x, y = carry(points[:, 0], points[:, 1])
-            if not np.isfinite([x, y]).all():
+    def numbers(self, name: str) -> npt.NDArray[np.float64]:
+        """A column as float64, NaN where missing. Raises InputError for anything but numbers."""
+        values = self.named(name)
+        if values.dtype != object:
+            return values.astype(np.float64)
+        for number, value in enumerate(values.tolist(), 1):
+            if value is not None and not isinstance(value, int | float):
                 raise InputError(
-                    "a feature reaches where the target CRS has no coordinates",
-                    "its outline would be torn",
-                    "choose a CRS for that part of the Earth",
+                    f"feature {number} has {name} = {value!r}",
+                    "a number is needed",
+                    "pick features with --where, or name another field",
                 )
-            return np.column_stack([x, y])
+        return np.array([np.nan if value is None else value for value in values.tolist()], np.float64)
 
-        dense = [shapely.segmentize(g, max(_diagonal(g) / _PIECES, 1e-12)) for g in self.geometries]
-        return FeatureTable(tuple(shapely.transform(g, carried) for g in dense), self.attributes, crs)
+    def where(self, text: str) -> FeatureTable:
+        """The features that meet a condition, such as `depth > 3 and kind == 'path'`.
+
+        Raises UsageError for a condition that cannot be read or a field that is not there, InputError if none
+        meets it.
+        """
+        kept = parse_condition(text, tuple(self.columns))(self.columns, len(self))
+        if not kept.any():
+            raise InputError(
+                f"no feature meets {text!r}", f"all {len(self):,} were looked at", "check the values"
+            )
+        return self.take(kept)
+
+    def with_fields(self, names: Sequence[str]) -> FeatureTable:
+        """The same features with these columns alone, in this order. Raises InputError."""
+        return replace(self, columns={name: self.named(name) for name in names})
+
+    def to(self, crs: CRS | None) -> FeatureTable:
+        """The same features in another CRS, their edges followed within a centimetre. Raises InputError."""
+        if crs is None or (self.crs is not None and same(self.crs, crs)):
+            return self
+        if self.crs is None:
+            raise InputError(
+                "features without a CRS have no place", "their file does not say", "add --from-crs CRS"
+            )
+        return replace(self, geometries=followed(self.geometries, operation(self.crs, crs), crs), crs=crs)
 
     def polygon(self, first: int = 1) -> shapely.Geometry:
         """All polygons as one. Raises InputError for none, or for a faulty one, saying what and where.
@@ -82,12 +136,12 @@ class FeatureTable:
         """
         polygons = []
         for number, geometry in enumerate(self.geometries, first):
-            if geometry.geom_type not in ("Polygon", "MultiPolygon"):
+            if geometry is None or geometry.geom_type not in ("Polygon", "MultiPolygon"):
                 continue
             if not geometry.is_valid:
                 raise InputError(
                     f"feature {number} is not a proper polygon",
-                    shapely.is_valid_reason(geometry).lower().replace("[", " at ").replace("]", ""),
+                    fault(geometry),
                     "mend it where it was drawn, or leave it out with --within-where",
                 )
             polygons.append(geometry)
@@ -96,28 +150,67 @@ class FeatureTable:
         return shapely.union_all(polygons)
 
 
-def _diagonal(geometry: shapely.Geometry) -> float:
-    west, south, east, north = geometry.bounds
-    return float(np.hypot(east - west, north - south))
+def fault(geometry: shapely.Geometry | None) -> str:
+    """What is wrong with a geometry and where; nothing if it is sound."""
+    if geometry is None:
+        return "it has no geometry"
+    if geometry.is_empty:
+        return "it is empty"
+    if not np.isfinite(shapely.get_coordinates(geometry)).all():
+        return "a coordinate is no number"
+    if not geometry.is_valid:
+        return str(shapely.is_valid_reason(geometry)).lower().replace("[", " at ").replace("]", "")
+    return ""
 
 
-def _literal(text: str) -> Any:
-    if len(text) > 1 and text[0] == text[-1] and text[0] in "'\"":
-        return text[1:-1]
-    try:
-        return float(text)
-    except ValueError:
-        return text
+def geometry_array(geometries: Sequence[Any] | Geometries) -> Geometries:
+    """Any sequence of geometries as (n,) objects."""
+    made = np.empty(len(geometries), object)
+    made[:] = geometries
+    return made
 
 
-def _holds(value: Any, sign: str, wanted: Any) -> bool:
-    if isinstance(wanted, float):
-        if not isinstance(value, int | float):
-            return sign == "!="
-    else:
-        value = str(value)
-    signs = {
-        "=": value == wanted, "!=": value != wanted,
-        "<": value < wanted, ">": value > wanted, "<=": value <= wanted, ">=": value >= wanted,
-    }  # fmt: skip
-    return bool(signs[sign])
+def column(values: Sequence[Any]) -> Column:
+    """Values as the narrowest column that holds them exactly; None is missing."""
+    kinds = {type(value) for value in values if value is not None}
+    missing = any(value is None for value in values)
+    if kinds == {bool} and not missing:
+        return np.array(values, bool)
+    if kinds == {int} and not missing and all(-(2**63) <= value < 2**63 for value in values):
+        return np.array(values, np.int64)
+    if float in kinds and kinds <= {int, float}:
+        return np.array([np.nan if value is None else value for value in values], np.float64)
+    made = np.empty(len(values), object)
+    made[:] = values
+    return made
+
+
+def kind_of(values: Column) -> str:
+    """What a column holds: `integer`, `real`, `truth`, `day`, `moment`, `nested` or `text`."""
+    by_dtype = {"i": INTEGER, "u": INTEGER, "f": REAL, "b": TRUTH}.get(values.dtype.kind)
+    if by_dtype:
+        return by_dtype
+    kinds = {type(value) for value in values.tolist() if value is not None}
+    if kinds and kinds <= {list, dict}:
+        return NESTED
+    if kinds == {int}:
+        return INTEGER if all(-(2**63) <= v < 2**63 for v in values.tolist() if v is not None) else TEXT
+    return {bool: TRUTH, date: DAY, datetime: MOMENT}.get(kinds.pop(), TEXT) if len(kinds) == 1 else TEXT
+
+
+def _plain(values: Column) -> list[Any]:
+    if values.dtype.kind == "f":
+        return [None if value != value else value for value in values.tolist()]
+    return list(values.tolist())
+
+
+def appended(tables: Sequence[FeatureTable]) -> FeatureTable:
+    """All features of tables in one CRS, in order; a column that a table lacks is missing there."""
+    names = dict.fromkeys(name for table in tables for name in table.columns)
+    columns = {name: column([v for table in tables for v in _values_of(table, name)]) for name in names}
+    geometries = np.concatenate([table.geometries for table in tables])
+    return FeatureTable(geometries, columns, tables[0].crs)
+
+
+def _values_of(table: FeatureTable, name: str) -> list[Any]:
+    return _plain(table.columns[name]) if name in table.columns else [None] * len(table)

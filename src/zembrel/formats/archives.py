@@ -1,4 +1,4 @@
-"""Rasters in archives: `.zip`, `.tar` (compressed or not) and single files in `.gz`.
+"""Layers in archives: `.zip`, `.tar` (compressed or not) and single files in `.gz`.
 
 Only what is read is unpacked, into a folder of this process, with what lies beside it. A member's own path
 is never used for a place on the disk, and what a member claims or turns out to hold is bounded: by the free
@@ -26,7 +26,7 @@ from zembrel.measure import show_bytes
 _TAR = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz")
 _ENDINGS = (".zip", ".gz", *_TAR)
 _MOST_MEMBERS = 100_000
-_MOST_BESIDE = 64_000_000  # bytes of a file beside a raster
+_MOST_BESIDE = 2_000_000_000  # bytes of a file beside a layer
 _PLAUSIBLE = 1_200  # times that Deflate can make of its bytes; more is a trap
 _FROM = 10_000_000  # bytes from which that is looked at
 _ERRORS = (
@@ -54,20 +54,22 @@ def is_archive(path: Path) -> bool:
     return name.endswith(_ENDINGS) and not name.endswith(".zarr.zip")
 
 
-def members(path: Path, wanted: str | None, readable: Callable[[Path], bool]) -> list[Path]:
-    """Names of the rasters in the archive at `path`, or of the one that `wanted` names.
+def members(path: Path, wanted: str | None, *kinds: Callable[[Path], bool]) -> list[Path]:
+    """Names of the layers in the archive at `path`, or of the one that `wanted` names.
 
-    readable: whether a name is that of a raster. Raises InputError if there is none, or it is no archive.
+    kinds: whether a name is that of a raster, of features; the first kind that is there counts. Raises
+    InputError if there is none, or it is no archive.
     """
     with _archive(path) as held:
-        rasters = [m for m in held if readable(Path(m.path))]
-        names = [m.path for m in rasters]
+        found = (chosen for is_one in kinds if (chosen := [m for m in held if is_one(Path(m.path))]))
+        layers = next(found, [])
+        names = [m.path for m in layers]
         if wanted is not None and (wanted in names or any(PurePosixPath(n).name == wanted for n in names)):
-            rasters = [m for m in rasters if wanted in (m.path, PurePosixPath(m.path).name)][:1]
-        if not rasters:
+            layers = [m for m in layers if wanted in (m.path, PurePosixPath(m.path).name)][:1]
+        if not layers:
             listed = ", ".join(m.path for m in held[:6]) or "nothing"
             raise InputError(f"{path} holds no raster", f"it holds {listed}", "see zembrel formats")
-        return [_unpacked(path, member, held) for member in rasters]
+        return [_unpacked(path, member, held) for member in layers]
 
 
 def _unpacked(path: Path, member: Member, held: list[Member]) -> Path:

@@ -23,6 +23,7 @@ _PAIRS: dict[type, Callable[[Any, Any], Any]] = {
     ast.FloorDiv: np.floor_divide, ast.Mod: np.mod, ast.Pow: np.power,
     ast.Eq: operator.eq, ast.NotEq: operator.ne, ast.Lt: operator.lt, ast.LtE: operator.le,
     ast.Gt: operator.gt, ast.GtE: operator.ge,
+    ast.In: np.isin, ast.NotIn: lambda value, held: ~np.isin(value, held),
 }  # fmt: skip
 FUNCTIONS: dict[str, Callable[..., Any]] = {
     "abs": np.abs, "sqrt": np.sqrt, "log": np.log, "exp": np.exp, "floor": np.floor, "ceil": np.ceil,
@@ -45,8 +46,11 @@ class Formula:
             return _value(ast.parse(self.text, mode="eval").body, values)
 
 
-def parse_formula(text: str, known: Sequence[str]) -> Formula:
-    """Raises UsageError for what is no formula, or names something else than `known`."""
+def parse_formula(text: str, known: Sequence[str], *, words: bool = False) -> Formula:
+    """Raises UsageError for what is no formula, or names something else than `known`.
+
+    words: whether 'words' in quotes may stand in it, and lists of them after `in`.
+    """
     try:
         if len(text) > _LONGEST:
             raise SyntaxError("it is too long")
@@ -55,12 +59,16 @@ def parse_formula(text: str, known: Sequence[str]) -> Formula:
         why = exc.msg if isinstance(exc, SyntaxError) else "it cannot be read"
         raise UsageError(f"{text!r} is no formula", f"{why}".lower(), "write for example value > 3") from exc
     names: list[str] = []
-    _check(tree.body, text, known, names)
+    _check(tree.body, text, known, names, words)
     return Formula(text.strip(), tuple(dict.fromkeys(names)))
 
 
-def _check(node: ast.AST, text: str, known: Sequence[str], names: list[str]) -> None:
-    if isinstance(node, ast.Constant) and isinstance(node.value, int | float):
+def _check(node: ast.AST, text: str, known: Sequence[str], names: list[str], words: bool) -> None:
+    if isinstance(node, ast.Constant) and (isinstance(node.value, int | float) or _is_word(node, words)):
+        return
+    if words and isinstance(node, ast.Tuple | ast.List):
+        for held in node.elts:
+            _check(held, text, (), names, words)
         return
     if isinstance(node, ast.Name):
         if node.id not in known:
@@ -70,7 +78,11 @@ def _check(node: ast.AST, text: str, known: Sequence[str], names: list[str]) -> 
         names.append(node.id)
         return
     for part in _parts(node, text):
-        _check(part, text, known, names)
+        _check(part, text, known, names, words)
+
+
+def _is_word(node: ast.Constant, words: bool) -> bool:
+    return words and isinstance(node.value, str)
 
 
 def _parts(node: ast.AST, text: str) -> Sequence[ast.AST]:
@@ -105,6 +117,8 @@ def _value(node: ast.AST, values: Mapping[str, Any]) -> Any:
         return node.value
     if isinstance(node, ast.Name):
         return values[node.id]
+    if isinstance(node, ast.Tuple | ast.List):
+        return [_value(part, values) for part in node.elts]
     if isinstance(node, ast.BinOp):
         return _PAIRS[type(node.op)](_value(node.left, values), _value(node.right, values))
     if isinstance(node, ast.UnaryOp):

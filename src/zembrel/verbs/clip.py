@@ -11,6 +11,7 @@ from zembrel.raster.views.feather import Feathered
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
 from zembrel.verbs.each import one_to_one
+from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
@@ -39,6 +40,11 @@ def clip(
         raise UsageError("there is no area to keep", "clip cuts to one", "add --within AREA, or --onto FRAME")
     if outside and not where.within:
         raise UsageError("--outside needs an area", "there is nothing to be outside of", "add --within AREA")
+    features = feature_paths(inputs, output.path)
+    if features:
+        from zembrel.verbs.features import change
+
+        return change.clip(features, inputs, where, output, touching=touching, outside=outside)
     layers = open_layers(inputs, output.path)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:

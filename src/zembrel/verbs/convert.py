@@ -18,6 +18,7 @@ from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.verbs.aids import in_z_unit
 from zembrel.verbs.each import one_to_one
+from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
@@ -52,6 +53,11 @@ def convert(inputs: Inputs, output: Output, values: Values, *, each_band: bool =
     A type that cannot hold the values is refused, with the count of cells concerned, unless `values`
     says how.
     """
+    features = feature_paths(inputs, output.path)
+    if features:
+        from zembrel.verbs.features import change
+
+        return change.convert(features, inputs, output)
     layers = open_layers(inputs, output.path)
     if each_band:
         layers, output = _bands_apart(layers, output)

@@ -20,6 +20,7 @@ from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes, show_number
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import ClassCounts, Statistics
+from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_facts, show_bounds, show_cell, show_table
@@ -38,6 +39,11 @@ def describe(inputs: Inputs, output: Output, *, stats: bool = False, at: str | N
 
     stats: exact minimum, maximum, mean and deviation of each band; at: `X,Y[@CRS]`, values there.
     """
+    features = feature_paths(inputs)
+    if features:
+        from zembrel.verbs.features import facts as shown
+
+        return shown.describe(features, inputs, stats=stats, at=at)
     layers = open_layers(inputs)
     facts = [_facts(layer) for layer in layers]
     tables = [_rows(layer) for layer in layers]

@@ -18,8 +18,11 @@ from zembrel.verbs.write import Written
 SHOWN_CHECKS = 6
 
 
-def results(paths: Sequence[Path], output: Output) -> list[Path]:
-    """Where the result of each input goes. Raises UsageError for two on one name or no folder."""
+def results(paths: Sequence[Path], output: Output, ending: str | None) -> list[Path]:
+    """Where the result of each input goes; ending: of results in a folder, if not that of the input.
+
+    Raises UsageError for two on one name or no folder.
+    """
     out = output.path
     folder = str(output.out).endswith("/") or (out.is_dir() and not is_store(out))
     if not folder:
@@ -30,7 +33,6 @@ def results(paths: Sequence[Path], output: Output) -> list[Path]:
                 f"give a folder: --out {out.with_suffix('')}/",
             )
         return [out]
-    ending = format_named(output.format).endings[0] if output.format else None
     finals = [out / (path.stem + (ending or path.suffix)) for path in paths]
     for number, final in enumerate(finals):
         if final in finals[:number]:
@@ -49,7 +51,8 @@ def one_to_one(
     make: Callable[[Layer, Path], tuple[Written, list[str]]],
 ) -> Receipt:
     """Make each result and put one receipt over all; with keep_going the others are finished."""
-    finals = results([layer.path for layer in layers], output)
+    ending = format_named(output.format).endings[0] if output.format else None
+    finals = results([layer.path for layer in layers], output, ending)
     for final in finals:
         choose_format(final, output.format)
         if not output.dry_run:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from zembrel.features.files.table import FEATURE_FORMATS, FeatureFormat
 from zembrel.formats.table import Format, all_formats, format_named
 from zembrel.verbs.receipt import Receipt, show_table
 
@@ -10,7 +11,15 @@ def formats(name: str | None = None) -> Receipt:
     """All formats in a line each, or one with its options. Raises UsageError for an unknown name."""
     if name is None:
         facts = {key: _facts(form) for key, form in all_formats().items()}
-        return Receipt("formats", "", (), facts, data=_table())
+        shapes = {key: feature_form._asdict() for key, feature_form in FEATURE_FORMATS.items()}
+        return Receipt(
+            "formats", "", (), facts | {"features": shapes}, data=f"{_table()}\n{_feature_table()}"
+        )
+    if name.lower() in FEATURE_FORMATS:
+        feature_form = FEATURE_FORMATS[name.lower()]
+        return Receipt(
+            "formats", "", (), {name.lower(): feature_form._asdict()}, data=_of_features(feature_form)
+        )
     form = format_named(name)
     return Receipt("formats", "", (), {name.lower(): _facts(form)}, data=_one(form))
 
@@ -37,6 +46,27 @@ def _table() -> str:
         types = "all integers and floats" if len(form.types) > 5 else ", ".join(form.types)
         rows.append((name, " ".join(form.endings), _bands(form), place, *holds, types))
     return show_table(rows)
+
+
+def _feature_table() -> str:
+    rows: list[tuple[str, ...]] = [("features", "endings", "CRS", "kinds in one layer", "limits")]
+    for name, form in FEATURE_FORMATS.items():
+        rows.append((name, " ".join(form.endings), form.crs, "any" if form.mixed else "one", form.limits))
+    return show_table(rows)
+
+
+def _of_features(form: FeatureFormat) -> str:
+    lines = [
+        ("format", form.title),
+        ("standard", form.specification),
+        ("endings", " ".join(form.endings)),
+        ("CRS", form.crs),
+        ("beside it", " ".join(form.beside) or "nothing"),
+        ("kinds", "points, lines and polygons together" if form.mixed else "one kind a file"),
+        ("layers", "several" if form.layers else "one"),
+        ("limits", form.limits or "none"),
+    ]
+    return show_table(lines)
 
 
 def _one(form: Format) -> str:

@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from zembrel.engine.commit import Staging
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import InputError
 from zembrel.geodesy.crs import label
 from zembrel.geodesy.registry import by_code
 from zembrel.raster.model import shared_type
@@ -23,22 +22,16 @@ if TYPE_CHECKING:
 def index(inputs: Inputs, output: Output) -> Receipt:
     """One polygon for each input, in longitude and latitude, with what the file is.
 
-    Raises InputError for an input without a CRS, UsageError unless the result is GeoJSON.
+    Raises InputError for an input without a CRS, UsageError for a name that is no feature file's.
     """
-    from zembrel.features.geojson import ENDINGS, write_geojson
+    from zembrel.verbs.features.writing import check_target, write_layer
 
     out = output.path
-    if out.suffix.lower() not in ENDINGS:
-        raise UsageError(
-            f"{out.name} is no GeoJSON name", "an index is written as GeoJSON", "end it in .geojson"
-        )
+    check_target(out, output.replace)
     layers = open_layers(inputs)
     check_placed(layers)
     table = _outlines(layers)
-    if not output.dry_run:
-        with Staging(output.replace) as staging:
-            staging.write_text(out, write_geojson(table))
-            staging.publish()
+    write_layer(out, table, output)
     paths = [layer.path for layer in layers]
     facts = {"inputs": [str(path) for path in paths], "out": str(out), "features": len(paths)}
     wrote = (str(out), f"{len(paths)} outlines", "EPSG:4326 WGS 84")
@@ -51,7 +44,7 @@ def _outlines(layers: Sequence[Layer]) -> FeatureTable:
 
     degrees = by_code(4326)
     shapes = [_outline(layer).to(degrees).geometries[0] for layer in layers]
-    return FeatureTable(tuple(shapes), tuple(_facts(layer) for layer in layers), degrees)
+    return FeatureTable.of(shapes, [_facts(layer) for layer in layers], degrees)
 
 
 def _outline(layer: Layer) -> FeatureTable:
@@ -68,7 +61,7 @@ def _outline(layer: Layer) -> FeatureTable:
         )
     cols = np.array([0.0, 1.0, 1.0, 0.0]) * frame.columns
     rows = np.array([0.0, 0.0, 1.0, 1.0]) * frame.rows
-    return FeatureTable((shapely.Polygon(np.column_stack(frame.corners.at(cols, rows))),), ({},), frame.crs)
+    return FeatureTable.of([shapely.Polygon(np.column_stack(frame.corners.at(cols, rows)))], [{}], frame.crs)
 
 
 def _facts(layer: Layer) -> dict[str, Any]:

@@ -7,9 +7,11 @@ import re
 import sys
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from functools import cache
 from pathlib import Path
 
 from zembrel.errors import InputError, UsageError
+from zembrel.features.files.table import is_features
 from zembrel.formats import by_ranges, is_store, open_raster, plainraw, readable
 from zembrel.formats.archives import is_archive, layer_of, members
 from zembrel.formats.elsewhere import known, real
@@ -108,16 +110,17 @@ def _elsewhere(word: str, options: Inputs) -> list[Path]:
     """Names of what an address or an archive holds; none for any other word."""
     if is_address(word):
         path = at_address(word, options.offline, by_ranges)
-        return members(path, options.layer, readable) if is_archive(path) else [path]
+        return members(path, options.layer, readable, is_features) if is_archive(path) else [path]
     path = Path(word)
-    return members(path, options.layer, readable) if path.is_file() and is_archive(path) else []
+    inside = path.is_file() and is_archive(path)
+    return members(path, options.layer, readable, is_features) if inside else []
 
 
 def _listed(listing: str | None) -> list[str]:
     if listing is None:
         return []
     if listing == "-":
-        return [line.strip() for line in sys.stdin if line.strip()]
+        return list(_from_stdin())
     try:
         return [line.strip() for line in Path(listing).read_text("utf-8").splitlines() if line.strip()]
     except OSError as exc:
@@ -126,16 +129,25 @@ def _listed(listing: str | None) -> list[str]:
         ) from exc
 
 
+@cache
+def _from_stdin() -> tuple[str, ...]:
+    """The lines of the standard input, which can be read once."""
+    return tuple(line.strip() for line in sys.stdin if line.strip())
+
+
 def _expand(word: str, out: Path | None) -> list[Path]:
     path = Path(word)
     if path.is_dir() and not is_store(path):
-        inside = [p for p in _natural(path.rglob("*")) if readable(p) and not _hidden(p, path)]
+        held = [p for p in _natural(path.rglob("*")) if not _hidden(p, path)]
+        inside = [p for p in held if readable(p)] or [p for p in held if is_features(p)]
         stores = [p for p in inside if p.is_dir()]
         inside = [p for p in inside if not any(store in p.parents for store in stores)]
         inside = [p for p in inside if out is None or (p != out and out not in p.parents)]
         if not inside:
             raise InputError(
-                f"folder {path} holds no raster", "nothing in it can be read", "see zembrel formats"
+                f"folder {path} holds no raster and no features",
+                "nothing in it can be read",
+                "see zembrel formats",
             )
         return inside
     if path.exists():

@@ -26,6 +26,7 @@ from zembrel.raster.views.overlap import Piece, check_overlap
 from zembrel.raster.views.tone import Toned
 from zembrel.verbs import quilting, sheets
 from zembrel.verbs.alike import alike
+from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
@@ -62,6 +63,15 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
     Unlike cell types become the one that holds both; palettes that differ become colour bands. Raises
     InputError if bands cannot be matched or nothing lies in the area.
     """
+    features = feature_paths(inputs, output.path)
+    if features:
+        from zembrel.verbs.features import change
+
+        return change.mosaic(features, inputs, where, output)
+    return _of_rasters(inputs, where, output, joining)
+
+
+def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Receipt:
     rule, _, width = joining.overlap.partition(":")
     check_overlap(rule)
     layers, chose = _opened(inputs, where, output, joining)

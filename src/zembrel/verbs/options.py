@@ -25,6 +25,10 @@ class Inputs:
     from_layout: str | None = None
     offline: bool = False
     bands: str | None = None
+    condition: str | None = None
+    fields: str | None = None
+    repair: bool = False
+    skip_invalid: bool = False
 
 
 @dataclass(frozen=True)

@@ -4,24 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import shapely
 
-from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.errors import InputError, RefusedError, UsageError
-from zembrel.features.groundarea import ground_areas
+from zembrel.features.ground import ground_areas
 from zembrel.features.outlined import Shapes, shapes_of
 from zembrel.features.table import FeatureTable
-from zembrel.features.writing import check_name, write_features
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
 from zembrel.raster.model import Raster
 from zembrel.raster.regions import RegionSweep
 from zembrel.raster.views.cast import cast
+from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_items
@@ -51,7 +49,7 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
     that is no feature file's.
     """
     out = output.path
-    check_name(out)
+    check_target(out, output.replace)
     layers = open_layers(inputs, out)
     if len(layers) != 1:
         raise UsageError(
@@ -64,14 +62,13 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
         raise InputError(
             f"{layer.path} has no known CRS", "features have a place on the Earth", "add --from-crs CRS"
         )
-    check_free(out, output.replace)
     parts = [shapes_of(found, raster.frame) for found in _sweep(raster, outlining.diagonal)]
     shapes = Shapes(*(np.concatenate([part[n] for part in parts]) for n in range(3)))
     regions, cells = shapes.values.size, int(shapes.cells.sum())
     if not regions:
         raise InputError(f"{layer.path} has no valid cell", "there is no region", "check its nodata")
     shapes = _dissolved(shapes) if outlining.dissolve else shapes
-    size = _write(out, FeatureTable(tuple(shapes.geometries), tuple(_facts(shapes, raster)), crs), output)
+    written = write_layer(out, FeatureTable.of(shapes.geometries, list(_facts(shapes, raster)), crs), output)
     way = "cells joined at corners" if outlining.diagonal else "cells joined at edges"
     said = [*layer.remarks, *chose, way, *(["dissolved by value"] if outlining.dissolve else [])]
     features = shapes.values.size
@@ -79,24 +76,14 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
         ("frame", frame_items(raster.frame)),
         ("chose", tuple(said)),
         ("checks", (f"{cells:,} valid cells in {regions:,} regions",)),
-        ("plan" if output.dry_run else "wrote", (str(out), f"{features:,} features", show_bytes(size))),
+        (
+            "plan" if output.dry_run else "wrote",
+            (str(out), f"{features:,} features", show_bytes(written.bytes)),
+        ),
     )
     facts: dict[str, Any] = {"inputs": [str(layer.path)], "out": str(out), "regions": regions}
     facts |= {"features": features, "cells": cells, "chose": said}
     return Receipt("polygonize", f"{layer.path} -> {out}", lines, facts)
-
-
-def _write(out: Path, table: FeatureTable, output: Output) -> int:
-    """Write the features unless it is a dry run; the bytes they take."""
-    if output.dry_run:
-        return 0
-    with Staging(output.replace) as staging:
-        staged = staging.path_for(out)
-        with resource_errors(out):
-            write_features(staged, table, out.stem)
-        size = staged.stat().st_size
-        staging.publish()
-    return size
 
 
 def _whole_numbers(layer: Layer, outlining: Outlining) -> tuple[Raster, list[str]]:

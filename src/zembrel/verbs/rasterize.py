@@ -5,27 +5,27 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
-from zembrel.features.reading import read_features
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
-from zembrel.features.table import FeatureTable
+from zembrel.features.soundness import sound
+from zembrel.features.table import FeatureTable, Geometries
 from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame, snapped
 from zembrel.measure import parse_cell, show_number
 from zembrel.raster.legend import Entry, Legend, shade
 from zembrel.raster.model import TYPES, Band, Raster
+from zembrel.verbs.features.opening import open_table
+from zembrel.verbs.inputs import find_inputs
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items
 from zembrel.verbs.within import load_frame, parse_crs_phrase
 from zembrel.verbs.write import write
-
-_SHOWN = 5  # faulty features that a message names
 
 
 @dataclass(frozen=True)
@@ -41,9 +41,6 @@ class Scanning:
     rank: str | None = None
     overlap: str = "last"
     fill: float | None = None
-    condition: str | None = None
-    repair: bool = False
-    skip_invalid: bool = False
 
 
 def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) -> Receipt:
@@ -53,14 +50,13 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     that the cell type cannot hold, UsageError for options that exclude each other.
     """
     _check_options(inputs, scanning)
-    path = Path(inputs.inputs[0])
-    table = read_features(path, inputs.layer)
-    table = table.where(scanning.condition) if scanning.condition else table
-    if not table.geometries:
+    path = find_inputs(inputs)[0]
+    table = open_table(path, inputs)
+    if not len(table):
         raise InputError(
             f"{path} holds no feature", "there is nothing to draw", "name another file or --layer"
         )
-    table, mended = _sound(path, table, scanning)
+    table, mended = sound(path, table, repair=inputs.repair, skip=inputs.skip_invalid)
     frame, chose = _frame(table, where)
     assert frame.crs is not None
     table = _ranked(table.to(frame.crs), scanning)
@@ -69,12 +65,13 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     way = "covered fraction" if scanning.cover else "cells touched" if scanning.touching else "cell middles"
     said = [
         *chose,
+        *table.remarks,
         *mended,
         way,
         *([] if scanning.cover else [f"overlap {scanning.overlap}"]),
         *written.chose,
     ]
-    counted = (f"{len(table.geometries):,} features", *written.checks)
+    counted = (f"{len(table):,} features", *written.checks)
     lines = (
         ("frame", frame_items(frame)),
         ("chose", tuple(said)),
@@ -83,7 +80,7 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     )
     facts = {
         "inputs": [str(path)],
-        "features": len(table.geometries),
+        "features": len(table),
         "chose": said,
         "results": [written.facts],
     }
@@ -92,7 +89,7 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
 
 def _view(path: Path, table: FeatureTable, frame: Frame, output: Output, scanning: Scanning) -> Raster:
     """What the features, in the CRS of the frame, put on its cells."""
-    values, legend = _values(path, table, scanning)
+    values, legend = _values(table, scanning)
     shapes = _widened(table.geometries, scanning, frame)
     bands = (_band(path, values, legend, output, scanning),)
     if scanning.cover:
@@ -102,9 +99,9 @@ def _view(path: Path, table: FeatureTable, frame: Frame, output: Output, scannin
     return Scanned(frame, bands, drawn, rule, 0.0 if scanning.count else scanning.fill)
 
 
-def _ground(path: Path, shapes: Sequence[shapely.Geometry]) -> shapely.Geometry:
+def _ground(path: Path, shapes: Geometries) -> shapely.Geometry:
     """The ground that polygons cover, once where several do. Raises InputError if there are none."""
-    parts = shapely.get_parts(shapely.get_parts(np.array(shapes, object)))
+    parts = shapely.get_parts(shapely.get_parts(shapes))
     polygons = parts[shapely.get_dimensions(parts) == 2]
     if not len(polygons):
         raise InputError(
@@ -135,44 +132,6 @@ def _check_options(inputs: Inputs, scanning: Scanning) -> None:
         )
 
 
-def _sound(path: Path, table: FeatureTable, scanning: Scanning) -> tuple[FeatureTable, list[str]]:
-    """The features that can be drawn, and what was mended or left out. Raises InputError for the rest."""
-    faults: list[tuple[int, str]] = []
-    for number, geometry in enumerate(table.geometries):
-        if geometry.is_empty:
-            faults.append((number, "it is empty"))
-        elif not np.isfinite(shapely.get_coordinates(geometry)).all():
-            faults.append((number, "a coordinate is no number"))
-        elif not geometry.is_valid:
-            why = shapely.is_valid_reason(geometry).lower()
-            faults.append((number, why.replace("[", " at ").replace("]", "")))
-    if not faults:
-        return table, []
-    bad = {number for number, _ in faults}
-    if scanning.skip_invalid:
-        kept = [n for n in range(len(table.geometries)) if n not in bad]
-        if not kept:
-            raise InputError(
-                f"{path} has no sound feature", faults[0][1], "correct them where they were drawn"
-            )
-        table = FeatureTable(
-            tuple(table.geometries[n] for n in kept), tuple(table.attributes[n] for n in kept), table.crs
-        )
-        return table, [f"{len(bad)} faulty features left out"]
-    hopeless = [entry for entry in faults if "coordinate" in entry[1] or "empty" in entry[1]]
-    if scanning.repair and not hopeless:
-        shapes = [shapely.make_valid(g) if n in bad else g for n, g in enumerate(table.geometries)]
-        return replace(table, geometries=tuple(shapes)), [f"{len(bad)} faulty features mended"]
-    shown = (hopeless if scanning.repair else faults)[:_SHOWN]
-    listed = "; ".join(f"feature {number + 1}: {why}" for number, why in shown)
-    more = f"; and {len(faults) - len(shown)} more" if len(faults) > len(shown) else ""
-    raise InputError(
-        f"{len(faults)} of {len(table.geometries)} features in {path} are faulty",
-        listed + more,
-        "add --repair to mend them, or --skip-invalid to leave them out",
-    )
-
-
 def _frame(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
     """The frame to draw on: a given one, or the extent of the features in cells of the asked size."""
     if where.onto:
@@ -190,10 +149,12 @@ def _frame(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
         raise UsageError(
             "there is no frame", "features have no cells of their own", "add --onto FRAME, or --cell LENGTH"
         )
-    crs: CRS = parse_crs_phrase(where.crs) if where.crs else table.crs
+    crs: CRS | None = parse_crs_phrase(where.crs) if where.crs else table.crs
+    if crs is None:
+        raise InputError("the features have no CRS", "cells have a place on the Earth", "add --from-crs CRS")
     across, along = parse_cell(where.cell)
     cell = across.in_unit(crs.unit.kind, crs.unit.factor), along.in_unit(crs.unit.kind, crs.unit.factor)
-    bounds = shapely.total_bounds(np.array(table.to(crs).geometries, object))
+    bounds = shapely.total_bounds(table.to(crs).geometries)
     west, south, east, north = (float(v) for v in bounds)
     return snapped(crs, (west, south, east, north), cell), ["extent of the features"]
 
@@ -202,66 +163,49 @@ def _ranked(table: FeatureTable, scanning: Scanning) -> FeatureTable:
     """Features in the order they are drawn: by their rank, higher on top, else as they stand."""
     if scanning.rank is None:
         return table
-    ranks = [
-        _number(row.get(_known(table, scanning.rank)), n, scanning.rank)
-        for n, row in enumerate(table.attributes)
-    ]
-    order = np.argsort(np.array(ranks), kind="stable").tolist()
-    return FeatureTable(
-        tuple(table.geometries[n] for n in order), tuple(table.attributes[n] for n in order), table.crs
-    )
+    return table.take(np.argsort(_numbers(table, scanning.rank), kind="stable"))
 
 
-def _known(table: FeatureTable, field: str) -> str:
-    fields = list(dict.fromkeys(name for row in table.attributes for name in row))
-    if field not in fields:
+def _numbers(table: FeatureTable, field: str) -> npt.NDArray[np.float64]:
+    """A number of each feature. Raises InputError where one is missing."""
+    numbers = table.numbers(field)
+    missing = np.flatnonzero(~np.isfinite(numbers))
+    if missing.size:
         raise InputError(
-            f"no feature has a field {field!r}",
-            f"there are {', '.join(fields) or 'none'}",
-            nearest_name(field, fields),
-        )
-    return field
-
-
-def _number(value: Any, number: int, field: str) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float) or not np.isfinite(value):
-        raise InputError(
-            f"feature {number + 1} has {field} = {value!r}",
-            "a number is needed",
+            f"feature {missing[0] + 1} has no {field}",
+            f"{missing.size:,} of {len(table):,} features have none",
             "pick features with --where",
         )
-    return float(value)
+    return numbers
 
 
-def _values(path: Path, table: FeatureTable, scanning: Scanning) -> tuple[list[float], Legend | None]:
+def _values(table: FeatureTable, scanning: Scanning) -> tuple[list[float], Legend | None]:
     """The value of each feature; words become codes with a legend."""
-    count = len(table.geometries)
     if scanning.field is None:
-        return [1.0 if scanning.value is None else scanning.value] * count, None
-    held = [row.get(_known(table, scanning.field)) for row in table.attributes]
-    if all(isinstance(value, str) for value in held):
-        names = sorted(set(map(str, held)))
-        if len(names) > 255:
-            raise RefusedError(
-                f"{scanning.field} has {len(names):,} different words",
-                "a legend has 255 classes",
-                "use a number",
-            )
-        codes = {name: float(n) for n, name in enumerate(names, 1)}
-        return [codes[str(value)] for value in held], Legend.of(
-            Entry(n, name, shade(n)) for n, name in enumerate(names, 1)
+        return [1.0 if scanning.value is None else scanning.value] * len(table), None
+    held = table.named(scanning.field).tolist()
+    if not all(isinstance(value, str) for value in held):
+        return _numbers(table, scanning.field).tolist(), None
+    names = sorted(set(held))
+    if len(names) > 255:
+        raise RefusedError(
+            f"{scanning.field} has {len(names):,} different words",
+            "a legend has 255 classes",
+            "use a number",
         )
-    return [_number(value, n, scanning.field) for n, value in enumerate(held)], None
+    codes = {name: n for n, name in enumerate(names, 1)}
+    legend = Legend.of(Entry(code, name, shade(code)) for name, code in codes.items())
+    return [float(codes[value]) for value in held], legend
 
 
-def _widened(
-    shapes: Sequence[shapely.Geometry], scanning: Scanning, frame: Frame
-) -> Sequence[shapely.Geometry]:
+def _widened(shapes: Geometries, scanning: Scanning, frame: Frame) -> Geometries:
     """Lines with a width as the areas they cover."""
     if scanning.width is None:
         return shapes
     reach = in_crs_units(scanning.width, frame) / 2
-    return [shapely.buffer(g, reach, quad_segs=16) if shapely.get_dimensions(g) < 2 else g for g in shapes]
+    thin, wide = shapely.get_dimensions(shapes) < 2, shapes.copy()
+    wide[thin] = shapely.buffer(shapes[thin], reach, quad_segs=16)
+    return wide
 
 
 def _band(

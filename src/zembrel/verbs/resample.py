@@ -6,6 +6,7 @@ from pathlib import Path
 
 from zembrel.errors import UsageError
 from zembrel.verbs.each import one_to_one
+from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
@@ -29,6 +30,11 @@ def reproject(inputs: Inputs, where: Where, output: Output, *, method: str = "au
     """
     if not where.crs and not where.onto:
         raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
+    features = feature_paths(inputs, output.path)
+    if features:
+        from zembrel.verbs.features import change
+
+        return change.reproject(features, inputs, where, output)
     return _moved("reproject", inputs, where, output, method)
 
 

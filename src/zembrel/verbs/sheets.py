@@ -107,12 +107,12 @@ def ordered(layers: list[Layer], order: str) -> list[Layer]:
 
     Raises UsageError, or InputError where the index lacks the field or a sheet.
     """
-    from zembrel.features.reading import read_features
+    from zembrel.features.files import read_features
 
     field, at, index = order.lstrip("-").partition("@")
     if not at or not field or not index:
         raise UsageError(f"--order {order}", "FIELD@INDEX is needed", "write --order date@sheets.geojson")
-    rows = read_features(Path(index)).attributes
+    rows = list(read_features(Path(index)).rows())
     fields = {name for row in rows for name in row}
     if field not in fields or "path" not in fields:
         missing = "path" if field in fields else field

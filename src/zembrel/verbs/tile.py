@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zembrel.engine.commit import Staging, check_free, resource_errors
+from zembrel.engine.commit import check_free
 from zembrel.engine.plan import Plan
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError, ZembrelError
@@ -75,7 +75,7 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
 
     Raises UsageError unless one way to cut is given, InputError if nothing is to be cut.
     """
-    from zembrel.features.writing import check_name
+    from zembrel.features.files import check_name
 
     ways = [way for way in (cutting.split, cutting.size, cutting.cells, cutting.by) if way]
     if len(ways) != 1:
@@ -182,16 +182,14 @@ def _facts(cut: Cut, frame: Frame) -> dict[str, Any]:
 def _by_polygons(frame: Frame, cutting: Cutting) -> list[Sheet]:
     """A sheet for each feature that meets the frame, blank outside its outline."""
     from zembrel.features.cover import PolygonCover
-    from zembrel.features.reading import read_features
+    from zembrel.features.files import read_features
 
     table = read_features(Path(str(cutting.by)))
     if frame.crs is not None:
         table = table.to(frame.crs)
     margin, sheets = _margin(frame, cutting.margin), []
-    for number, row in enumerate(table.attributes, 1):
-        outline = replace(table, geometries=table.geometries[number - 1 : number], attributes=(row,)).polygon(
-            number
-        )
+    for number, row in enumerate(table.rows(), 1):
+        outline = table.take([number - 1]).polygon(number)
         if margin != (0, 0):
             outline = outline.buffer(margin[0] * frame.cell[0], join_style="mitre")
         pane = frame.pane_of(*outline.bounds).meet(frame.pane)
@@ -296,13 +294,9 @@ def _empty(part: Raster, output: Output) -> bool:
 
 
 def _write_index(path: Path, frame: Frame, done: Sequence[Done], output: Output) -> None:
-    from zembrel.features.writing import write_features
+    from zembrel.verbs.features.writing import write_layer
 
-    with Staging(output.replace) as staging:
-        staged = staging.path_for(path)
-        with resource_errors(path):
-            write_features(staged, _index_table(path, frame, done), path.stem)
-        staging.publish()
+    write_layer(path, _index_table(path, frame, done), output)
 
 
 def _index_table(path: Path, frame: Frame, done: Sequence[Done]) -> FeatureTable:
@@ -317,7 +311,7 @@ def _index_table(path: Path, frame: Frame, done: Sequence[Done]) -> FeatureTable
         {"path": os.path.relpath(sheet.path, path.parent), **sheet.facts, "bytes": facts.get("bytes")}
         for sheet, facts in done
     ]
-    return FeatureTable(tuple(shapes), tuple(rows), frame.crs or by_code(4326))
+    return FeatureTable.of(shapes, rows, frame.crs or by_code(4326))
 
 
 def _receipt(

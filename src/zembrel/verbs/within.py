@@ -22,8 +22,6 @@ from zembrel.measure import parse_length
 from zembrel.raster.views.outline import Cover
 from zembrel.verbs.options import Where
 
-_FEATURE_ENDINGS = (".geojson", ".json", ".gpkg")
-
 
 @dataclass(frozen=True)
 class Resolved:
@@ -51,9 +49,7 @@ def resolve(where: Where, crs: CRS | None) -> Resolved:
     """The area of `where.within` in `crs`. Raises UsageError or InputError, with the hint."""
     assert where.within is not None
     area = parse_area(where.within)
-    if where.within_where and not (
-        isinstance(area, PathArea) and area.path.lower().endswith(_FEATURE_ENDINGS)
-    ):
+    if where.within_where and not (isinstance(area, PathArea) and _holds_features(Path(area.path))):
         raise UsageError(
             "--within-where picks features", f"{where.within} is no features file", "leave one of the two out"
         )
@@ -99,7 +95,7 @@ def _carried_polygon(
 
     from zembrel.features.table import FeatureTable
 
-    polygon = FeatureTable((shapely.Polygon(rings[0]),), ({},), own).to(crs).polygon()
+    polygon = FeatureTable.of([shapely.Polygon(rings[0])], [{}], own).to(crs).polygon()
     return Resolved(tuple(polygon.bounds), None if rectangle else polygon)
 
 
@@ -110,8 +106,8 @@ def _from_path(path: Path, condition: str | None, crs: CRS | None) -> Resolved:
             "it is neither W,S,E,N nor a known prefix, and no file of that name is here",
             "write W,S,E,N, square:X,Y,REACH, circle:X,Y,REACH, degree:N46W024, or a path",
         )
-    if path.suffix.lower() in _FEATURE_ENDINGS:
-        from zembrel.features.reading import read_features
+    if _holds_features(path):
+        from zembrel.features.files import read_features
 
         table = read_features(path)
         if condition:
@@ -119,6 +115,12 @@ def _from_path(path: Path, condition: str | None, crs: CRS | None) -> Resolved:
         polygon = (table.to(crs) if crs is not None else table).polygon()
         return Resolved(tuple(polygon.bounds), polygon)
     return _extent_of(load_frame(path), crs)
+
+
+def _holds_features(path: Path) -> bool:
+    from zembrel.features.files import holds_features
+
+    return holds_features(path)
 
 
 def _extent_of(frame: Frame, crs: CRS | None) -> Resolved:
@@ -163,10 +165,10 @@ def _place(place: Place, where: Where) -> Area:
             'put places = "places.geojson" into zembrel.toml, with a name for each point',
         )
     from zembrel.errors import nearest_name
-    from zembrel.features.reading import read_features
+    from zembrel.features.files import read_features
 
     table = read_features(Path(where.places))
-    names = {str(row.get("name", "")): n for n, row in enumerate(table.attributes)}
+    names = {str(row.get("name", "")): n for n, row in enumerate(table.rows())}
     if place.name not in names:
         raise InputError(
             f"there is no place {place.name!r}",

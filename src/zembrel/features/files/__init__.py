@@ -1,0 +1,109 @@
+"""Feature files: the doors to read and to write any of them."""
+
+from __future__ import annotations
+
+import importlib
+from pathlib import Path
+from typing import Protocol, cast
+
+from zembrel.errors import InputError, UsageError
+from zembrel.features.files.schema import Schema, schema_of
+from zembrel.features.files.table import FEATURE_FORMATS, FeatureFormat, format_of
+from zembrel.features.table import FeatureTable
+
+ENDINGS = tuple(ending for form in FEATURE_FORMATS.values() for ending in form.endings)
+
+
+class FeatureWriter(Protocol):
+    """A file under way: tables are added one by one."""
+
+    def add(self, table: FeatureTable) -> None: ...
+    def finish(self) -> tuple[str, ...]:
+        """Complete the file; what it could not hold as it was."""
+        ...
+
+    def abort(self) -> None: ...
+
+
+class FeatureModule(Protocol):
+    """What the module of a feature format offers."""
+
+    def read(self, path: Path, layer: str | None) -> FeatureTable: ...
+    def layers(self, path: Path) -> list[str]: ...
+    def make_writer(self, path: Path, schema: Schema) -> FeatureWriter: ...
+    def is_ours(self, path: Path) -> bool: ...
+
+
+def load(form: FeatureFormat) -> FeatureModule:
+    """The module of a format."""
+    return cast(FeatureModule, importlib.import_module(form.module))
+
+
+def holds_features(path: Path) -> bool:
+    """Whether the file at `path` holds features, by its name, or by a look into a table."""
+    form = format_of(path)
+    return form is not None and load(form).is_ours(path)
+
+
+def read_features(path: Path, layer: str | None = None) -> FeatureTable:
+    """The features of the file at `path`; of a container those of `layer`. Raises InputError."""
+    form = _readable(path)
+    if layer is not None and not form.layers and layer != path.stem:
+        raise InputError(
+            f"{path} has no layer {layer!r}", f"{form.title} holds one layer", "leave --layer out"
+        )
+    return load(form).read(path, layer)
+
+
+def layers_of(path: Path) -> list[str]:
+    """Names of the layers of the file at `path`. Raises InputError."""
+    return load(_readable(path)).layers(path)
+
+
+def _readable(path: Path) -> FeatureFormat:
+    form = format_of(path)
+    if form is None:
+        raise InputError(
+            f"{path} is of no feature format Zembrel reads",
+            f"names end in {', '.join(ENDINGS)}",
+            "convert it, or name another file",
+        )
+    if not path.is_file():
+        raise InputError(f"{path} cannot be read", "no such file or directory", "check the path")
+    return form
+
+
+def check_name(path: Path) -> FeatureFormat:
+    """The format of a result. Raises UsageError unless the ending of `path` is a feature format's."""
+    form = format_of(path)
+    if form is None:
+        raise UsageError(
+            f"{path.name} is no name of a feature file",
+            f"its ending is {path.suffix!r}",
+            "end it in " + ", ".join(ENDINGS),
+        )
+    return form
+
+
+def beside(path: Path) -> list[Path]:
+    """The files that belong to a feature file of that name."""
+    return [path.with_suffix(ending) for ending in check_name(path).beside]
+
+
+def make_writer(path: Path, schema: Schema) -> FeatureWriter:
+    """A writer for a new file at `path`. Raises RefusedError for what its format cannot hold."""
+    return load(check_name(path)).make_writer(path, schema)
+
+
+def write_features(path: Path, table: FeatureTable, name: str) -> tuple[str, ...]:
+    """Write `table` to a new file at `path`; `name` is that of the layer, where a file has several.
+
+    Returns what the file could not hold as it was.
+    """
+    writer = make_writer(path, schema_of([table], name))
+    try:
+        writer.add(table)
+        return writer.finish()
+    except BaseException:
+        writer.abort()
+        raise

@@ -1,0 +1,164 @@
+"""GeoParquet: tables with a column of geometries as well-known binary.
+
+Source: GeoParquet 1.1.0 (OGC), by way of the Arrow package; the metadata key `geo`. A column without a CRS is
+in longitude and latitude of WGS 84 by the standard; `crs: null` says that nobody knows.
+"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import shapely
+
+from zembrel.errors import InputError
+from zembrel.features.files.schema import Schema, kinds_in
+from zembrel.features.table import DAY, INTEGER, MOMENT, NESTED, REAL, TRUTH, FeatureTable, column
+from zembrel.geodesy.crs import CRS
+from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.text import read_crs, write_crs
+
+_VERSION = "1.1.0"
+
+
+def is_ours(path: Path) -> bool:
+    """Whether the table has the metadata of features; others hold cells."""
+    return bool(_geo(path)) if path.is_file() else path.suffix.lower() == ".geoparquet"
+
+
+def layers(path: Path) -> list[str]:
+    return [path.stem]
+
+
+def _geo(path: Path) -> dict[str, Any]:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    try:
+        metadata = pq.read_metadata(path).metadata or {}
+        found = json.loads(metadata.get(b"geo", b"{}"))
+    except (pa.ArrowException, OSError, ValueError):
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+def read(path: Path, layer: str | None = None) -> FeatureTable:
+    """The features of the table at `path`. Raises InputError."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    try:
+        table = pq.read_table(path)
+    except (pa.ArrowException, OSError, ValueError) as exc:
+        raise _broken(path, f"{exc}".splitlines()[0]) from exc
+    geo = _geo(path)
+    primary = geo.get("primary_column", "geometry")
+    facts = geo.get("columns", {}).get(primary, {})
+    if primary not in table.column_names:
+        raise _broken(path, f"there is no column of geometries {primary!r}")
+    if facts.get("encoding", "WKB") != "WKB":
+        raise _broken(path, f"geometries are {facts['encoding']}, not WKB")
+    try:
+        geometries = shapely.from_wkb(table.column(primary).to_numpy())
+    except (shapely.errors.ShapelyError, TypeError) as exc:
+        raise _broken(path, f"{exc}") from exc
+    columns = {name: _column(table.column(name)) for name in table.column_names if name != primary}
+    held = {name: values for name, values in columns.items() if values is not None}
+    left = [name for name in columns if name not in held]
+    remarks = (f"binary columns left out: {', '.join(left)}",) if left else ()
+    return FeatureTable(np.asarray(geometries, object), held, _crs(facts), remarks)
+
+
+def _column(values: Any) -> Any:
+    """A column of ours; None for bytes."""
+    import pyarrow as pa
+
+    if pa.types.is_binary(values.type) or pa.types.is_large_binary(values.type):
+        return None
+    return column(values.to_pylist())
+
+
+def _crs(facts: dict[str, Any]) -> CRS | None:
+    said = facts.get("crs", ...)
+    if said is ...:
+        return by_code(4326)
+    return None if said is None else read_crs(json.dumps(said))
+
+
+def _broken(path: Path, why: str) -> InputError:
+    return InputError(f"{path} is no sound GeoParquet", why, "get the file again, or name another one")
+
+
+def make_writer(path: Path, schema: Schema) -> GeoParquetWriter:
+    return GeoParquetWriter(path, schema)
+
+
+class GeoParquetWriter:
+    """A group of rows for each table."""
+
+    def __init__(self, path: Path, schema: Schema) -> None:
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+
+        kinds = {
+            INTEGER: pa.int64(), REAL: pa.float64(), TRUTH: pa.bool_(), DAY: pa.date32(),
+            MOMENT: pa.timestamp("us"),
+        }  # fmt: skip
+        self._kinds = {name: field.kind for name, field in schema.fields.items()}
+        self._place = next(
+            name for name in ("geometry", "geometry_", "geometry__") if name not in schema.fields
+        )
+        fields = [(name, kinds.get(kind, pa.string())) for name, kind in self._kinds.items()]
+        self._schema = pa.schema([*fields, (self._place, pa.binary())])
+        self._crs = json.loads(write_crs(schema.crs, "json")) if schema.crs is not None else None
+        self._writer = pq.ParquetWriter(path, self._schema, compression="zstd")
+        self._found: set[str] = set()
+        self._bounds: list[Any] = []
+
+    def add(self, table: FeatureTable) -> None:
+        import pyarrow as pa
+
+        z = bool(shapely.has_z(table.geometries).any())
+        self._found |= {f"{kind}{' Z' * z}" for kind in kinds_in(table.geometries)}
+        self._bounds.append(shapely.total_bounds(table.geometries))
+        arrays = [
+            _array(table.columns[name], self._schema.field(name).type, self._kinds[name])
+            for name in self._kinds
+        ]
+        body = shapely.to_wkb(table.geometries, byte_order=1, flavor="iso")
+        self._writer.write_table(
+            pa.Table.from_arrays([*arrays, pa.array(body.tolist(), pa.binary())], schema=self._schema)
+        )
+
+    def finish(self) -> tuple[str, ...]:
+        bounds = np.array(self._bounds or [[np.nan] * 4])
+        facts: dict[str, Any] = {"encoding": "WKB", "geometry_types": sorted(self._found), "crs": self._crs}
+        if np.isfinite(bounds).any():
+            facts["bbox"] = [
+                *np.nanmin(bounds[:, :2], axis=0).tolist(),
+                *np.nanmax(bounds[:, 2:], axis=0).tolist(),
+            ]
+        geo = {"version": _VERSION, "primary_column": self._place, "columns": {self._place: facts}}
+        self._writer.add_key_value_metadata({"geo": json.dumps(geo)})
+        self._writer.close()
+        return ()
+
+    def abort(self) -> None:
+        self._writer.close()
+
+
+def _array(values: Any, kind: Any, held: str) -> Any:
+    import pyarrow as pa
+
+    if values.dtype.kind == "f":
+        return pa.array(values, kind, from_pandas=True)
+    if values.dtype != object:
+        return pa.array(values, kind)
+    words = values.tolist()
+    if held == NESTED:
+        words = [None if value is None else json.dumps(value) for value in words]
+    elif pa.types.is_string(kind):
+        words = [None if value is None else str(value) for value in words]
+    return pa.array(words, kind)

@@ -1,0 +1,73 @@
+"""Geometries carried into another CRS, with corners added where straight edges become curves."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import shapely
+
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import CRS
+
+Array = npt.NDArray[np.float64]
+_CLOSE = 0.01  # metres on the ground that an edge may miss its true course
+_DEGREE = 111_320.0  # metres of a degree of latitude
+_MOST_PIECES = 1024  # of one edge
+
+
+def followed(
+    geometries: npt.NDArray[np.object_], carry: Callable[[Array, Array], tuple[Any, Any]], crs: CRS
+) -> npt.NDArray[np.object_]:
+    """`geometries` with each vertex carried into `crs`; None stays None, and heights stay as they are.
+
+    Raises InputError where the target CRS has no coordinates.
+    """
+
+    def carried(points: Array) -> Array:
+        x, y = carry(points[:, 0], points[:, 1])
+        if not np.isfinite([x, y]).all():
+            raise InputError(
+                "a feature reaches where the target CRS has no coordinates",
+                "its outline would be torn",
+                "choose a CRS for that part of the Earth, or clip it first",
+            )
+        return np.column_stack([x, y, *points.T[2:]])
+
+    tolerance = _CLOSE / (crs.unit.factor if crs.unit.kind == "length" else _DEGREE * crs.unit.factor)
+    pieces = _longest_pieces(geometries, carry, tolerance)
+    bent = np.isfinite(pieces)
+    dense = geometries.copy()
+    dense[bent] = shapely.segmentize(geometries[bent], pieces[bent])
+    has_z = shapely.has_z(dense)
+    result = dense.copy()
+    for flat in (True, False):
+        chosen = (has_z != flat) & ~shapely.is_missing(dense)
+        if chosen.any():
+            result[chosen] = shapely.transform(dense[chosen], carried, include_z=not flat)
+    return result
+
+
+def _longest_pieces(
+    geometries: npt.NDArray[np.object_], carry: Callable[[Array, Array], tuple[Any, Any]], tolerance: float
+) -> Array:
+    """How long the pieces of an edge of each geometry may be; infinite where edges may stay whole.
+
+    The middle of an edge misses that of its chord by the square of its length.
+    """
+    points, owner = shapely.get_coordinates(geometries, return_index=True)
+    one, other = points[:-1], points[1:]
+    inner = owner[:-1] == owner[1:]
+    one, other, owner = one[inner], other[inner], owner[:-1][inner]
+    ends = [np.asarray(carry(p[:, 0], p[:, 1])) for p in (one, (one + other) / 2, other)]
+    miss = np.hypot(*(ends[1] - (ends[0] + ends[2]) / 2))
+    length = np.hypot(*(other - one).T)
+    sound = np.isfinite(miss) & (length > 0)
+    bend, longest = np.zeros(len(geometries)), np.zeros(len(geometries))
+    np.maximum.at(bend, owner[sound], miss[sound] / length[sound] ** 2)
+    np.maximum.at(longest, owner[sound], length[sound])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        pieces = np.maximum(np.sqrt(tolerance / bend), longest / _MOST_PIECES)
+    return np.where((pieces < longest) & (pieces > 0), pieces, np.inf)

@@ -1,0 +1,1 @@
+"""Verbs on features: what `convert`, `clip`, `reproject`, `mosaic` and `describe` do for them."""
