@@ -385,7 +385,10 @@ def test_draw_makes_the_picture_that_was_asked_for(demo: Program) -> None:
 
 def test_formats_prints_the_table_the_code_works_by(zembrel: Program) -> None:
     table = zembrel("formats").out.splitlines()
-    assert [line.split()[0] for line in table[1:]] == list(FORMATS)
+    rasters, shapes = table[: table.index("")], table[table.index("") + 1 :]
+    assert [line.split()[0] for line in rasters[1:]] == list(FORMATS)
+    assert [line.split()[0] for line in shapes[1:]] == list(FEATURE_FORMATS)
+    assert "dBASE" in zembrel("formats", "shapefile").out
     assert json.loads(zembrel("formats", "png", "--json").out)["png"]["types"] == ["uint8", "uint16"]
 
 

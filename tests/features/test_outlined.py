@@ -14,7 +14,7 @@ from zembrel.features.outlined import shapes_of
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Band
-from zembrel.raster.regions import RegionSweep
+from zembrel.raster.regions import Outlines, RegionSweep
 
 BAND = (Band("value", "float64"),)
 
@@ -22,9 +22,9 @@ BAND = (Band("value", "float64"),)
 def regions(cells: np.ndarray, known: np.ndarray, *, diagonal: bool, strip: int) -> tuple[list, list, list]:
     rows, columns = cells.shape
     here = Frame(frame(1, 1).crs, Affine(100.0, 900.0, 2.0, -3.0), columns, rows)
-    sweep = RegionSweep(columns, diagonal)
-    found = [sweep.strip(cells[r : r + strip], known[r : r + strip]) for r in range(0, rows, strip)]
-    shapes = [shapes_of(part, here) for part in [*found, sweep.finish()]]
+    sweep, outlined = RegionSweep(columns, diagonal), Outlines()
+    swept = [sweep.strip(cells[r : r + strip], known[r : r + strip]) for r in range(0, rows, strip)]
+    shapes = [shapes_of(outlined.take(part), here) for part in [*swept, sweep.finish()]]
     return (
         [g for part in shapes for g in part.geometries],
         [v for part in shapes for v in part.values.tolist()],
@@ -62,5 +62,5 @@ def test_what_is_kept_is_what_is_open() -> None:
     sweep, most = RegionSweep(400), 0
     for _ in range(40):
         sweep.strip(chance.integers(0, 3, (64, 400)), np.ones((64, 400), bool))
-        most = max(most, len(sweep._state["nodes"]))
+        most = max(most, sweep.open_corners)
     assert most < 40_000  # of more than two million corners

@@ -13,6 +13,24 @@ from numba import njit
 
 NORTH, EAST, SOUTH, WEST = range(4)
 NONE = -1
+X, Y, NEXT = range(3)  # of a corner; Y is twice the row, and one more if four edges meet there
+NODE, OTHER = range(2)  # of an open end of an outline: its corner, and the other end
+# By the edges that meet at a corner of the lattice (bit 0 north to bit 3 west): outlines come in along `ways`
+# and go out by `outs`, the next edge round the cells.
+_NEXT = {
+    NORTH: (WEST, SOUTH, EAST), EAST: (NORTH, WEST, SOUTH),
+    SOUTH: (EAST, NORTH, WEST), WEST: (SOUTH, EAST, NORTH),
+}  # fmt: skip
+_PASSES = [
+    [(way, next(out for out in _NEXT[way] if mask >> out & 1)) for way in range(4) if mask >> way & 1]
+    if mask & (mask - 1)
+    else []
+    for mask in range(16)
+]
+_FIRST = np.cumsum([0, *(len(passes) for passes in _PASSES)])
+_WAYS = np.array([way for passes in _PASSES for way, _ in passes])
+_OUTS = np.array([out for passes in _PASSES for _, out in passes])
+LABELS, NODES, FREE, RINGS = range(4)  # of what is in use
 
 
 @njit(nogil=True, cache=True)
@@ -35,215 +53,307 @@ def _join(parents, one, other):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def label_row(cells, known, above, above_known, above_labels, diagonal, parents, counts, next_label, labels):  # type: ignore[no-untyped-def]
-    """Fill labels (columns,) of one row from the row above; NONE where nothing is known.
+def count_runs(cells, known):  # type: ignore[no-untyped-def]
+    """How many runs the rows of cells (rows, columns) have at most; known: the same, or (0, 0) for all."""
+    count = cells.shape[0]
+    some = known.size > 0
+    for r in range(cells.shape[0]):
+        row = cells[r]
+        for x in range(1, row.size):
+            count += row[x] != row[x - 1]
+        if some:
+            mark = known[r]
+            for x in range(1, mark.size):
+                count += mark[x] != mark[x - 1]
+    return count
 
-    parents, counts: of labels, room for as many more as there are columns. Returns the next free label.
-    """
-    width = cells.size
-    for x in range(width):
-        labels[x] = NONE
-        if not known[x]:
+
+@njit(nogil=True, cache=True)
+def _runs(row, mark, at, values, labels):  # type: ignore[no-untyped-def]
+    """Where the runs of a row begin and end, their values, and 0 or NONE for unknown ones; how many."""
+    some, width, n, x = mark.size > 0, row.size, 0, 0
+    while x < width:
+        value, sound = row[x], (not some) or mark[x]
+        at[n], values[n], labels[n] = x, value, 0 if sound else NONE
+        n += 1
+        x += 1
+        if some:
+            while x < width and mark[x] == sound and (row[x] == value or not sound):
+                x += 1
+        else:
+            while x < width and row[x] == value:
+                x += 1
+    at[n] = width
+    return n
+
+
+@njit(nogil=True, cache=True)
+def _label(above, n_above, below, n, diagonal, regions, free):  # type: ignore[no-untyped-def]
+    """Give each run below the label of the runs it meets above, or a new one; returns the next free label."""
+    a_at, a_values, a_labels = above
+    at, values, labels = below
+    parents, counts, held = regions
+    reach = 1 if diagonal else 0
+    first = 0
+    for k in range(n):
+        if labels[k] == NONE:
             continue
         label = NONE
-        if x > 0 and known[x - 1] and cells[x - 1] == cells[x]:
-            label = labels[x - 1]
-        for step in range(-1, 2):
-            near = x + step
-            if (step and not diagonal) or near < 0 or near >= width:
-                continue
-            if above_known[near] and above[near] == cells[x]:
-                other = above_labels[near]
-                label = root_of(parents, other) if label == NONE else _join(parents, label, other)
+        while first < n_above and a_at[first + 1] + reach <= at[k]:
+            first += 1
+        other = first
+        while other < n_above and a_at[other] < at[k + 1] + reach:
+            if a_labels[other] != NONE and a_values[other] == values[k]:
+                near = a_labels[other]
+                label = root_of(parents, near) if label == NONE else _join(parents, label, near)
+            other += 1
         if label == NONE:
-            label = next_label
-            parents[label], counts[label] = label, 0
-            next_label += 1
-        counts[label] += 1
-        labels[x] = label
-    return next_label
+            label = free
+            parents[label], counts[label], held[label] = label, 0, values[k]
+            free += 1
+        counts[label] += at[k + 1] - at[k]
+        labels[k] = label
+    return free
 
 
 @njit(nogil=True, cache=True)
-def trace_row(y, rows, heads, tails, nodes, links, free, rings, found):  # type: ignore[no-untyped-def]
-    """Join outlines along the lattice row y between two rows of cells.
+def _with_room(values, room):  # type: ignore[no-untyped-def]
+    wider = np.empty(room, np.int64)
+    wider[: values.size] = values
+    return wider
 
-    rows: cells, known and labels of the row above and of the one below, each (columns,); heads, tails
-    (columns + 1,): open ends of outlines that come down and go up along the edges above, replaced by those
-    of the edges below; nodes (n, 3): column and row of corners, and whether four edges meet there; links
-    (n, 2): next corner, and at the ends of an open outline its other end; free: first unused node; rings
-    (m, 2): a corner and a label of each closed outline; found: how many. Returns free and found. Parts of a
-    region that meet at a corner alone have outlines of their own.
+
+@njit(nogil=True, cache=True)
+def sweep(cells, known, diagonal, y, above, n_above, ends, regions, tally, store, rings):  # type: ignore[no-untyped-def]
+    """Sweep over rows of cells (rows, columns), of which y lie above.
+
+    above: where the runs of the row above begin, their values and labels; ends: which open ends of outlines
+    come down (heads) and go up (tails) at each of those places; regions: parents, cells and values of labels;
+    store: open ends (e, 2) and a stack of those that are free, corners (n, 3), and which one lies across from
+    each; rings: (m, 2), a corner and a label of each closed outline; tally: how much is in use, by the names
+    above. Returns how many runs there are, and the row that is above now with its ends.
     """
-    above, above_known, above_labels, below, below_known, below_labels = rows
-    width = above.size
-    head_west, tail_west = NONE, NONE
-    out_of = np.empty(4, np.int64)
-    for x in range(width + 1):
-        a = x > 0 and above_known[x - 1]
-        b = x < width and above_known[x]
-        c = x > 0 and below_known[x - 1]
-        d = x < width and below_known[x]
-        north = (a != b) or (a and b and above[x - 1] != above[x])
-        south = (c != d) or (c and d and below[x - 1] != below[x])
-        west = (a != c) or (a and c and above[x - 1] != below[x - 1])
-        east = (b != d) or (b and d and above[x] != below[x])
-        if not (north or south or west or east):
-            heads[x], tails[x], head_west, tail_west = NONE, NONE, NONE, NONE
+    width = cells.shape[1]
+    room = width + 2
+    above = (_with_room(above[0], room), _with_room(above[1], room), _with_room(above[2], room))
+    ends = (_with_room(ends[0], room), _with_room(ends[1], room))
+    below = (np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room, np.int64))
+    new_ends = (np.empty(room, np.int64), np.empty(room, np.int64))
+    nothing = np.empty(0, np.bool_)
+    for r in range(cells.shape[0]):
+        n = _runs(cells[r], known[r] if known.size else nothing, below[0], below[1], below[2])
+        tally[LABELS] = _label(above, n_above, below, n, diagonal, regions, tally[LABELS])
+        _trace(y + r, above, n_above, below, n, ends, new_ends, store, rings, tally)
+        above, below, n_above = below, above, n
+        ends, new_ends = new_ends, ends
+    return n_above, above, ends
+
+
+@njit(nogil=True, cache=True)
+def _trace(y, above, n_above, below, n_below, ends, new_ends, store, rings, tally):  # type: ignore[no-untyped-def]
+    """Join outlines along the lattice row y between two rows of runs.
+
+    Parts of a region that meet at a corner alone have outlines of their own.
+    """
+    a_at, a_values, a_labels = above
+    b_at, b_values, b_labels = below
+    heads, tails = ends
+    new_heads, new_tails = new_ends
+    open_ends, stack, nodes, across = store
+    top, free, found = tally[NODES], tally[FREE], tally[RINGS]
+    labels = np.empty(4, np.int64)  # of the cells left of what comes in along each edge
+    come, go = np.full(4, NONE), np.full(4, NONE)  # open ends by the edge they come in and go out along
+    new_come, new_go = np.full(4, NONE), np.full(4, NONE)
+    seen = np.empty(4, np.int64)
+    i, j, last = 0, 0, a_at[n_above]
+    while True:
+        x = min(a_at[i], b_at[j])
+        at_a, at_b = a_at[i] == x, b_at[j] == x
+        i2, j2 = i if at_a else i - 1, j if at_b else j - 1  # runs on the right; on the left i - 1 and j - 1
+        label_a = a_labels[i - 1] if i > 0 else NONE
+        label_b = a_labels[i2] if i2 < n_above else NONE
+        label_c = b_labels[j - 1] if j > 0 else NONE
+        label_d = b_labels[j2] if j2 < n_below else NONE
+        a, b, c, d = label_a != NONE, label_b != NONE, label_c != NONE, label_d != NONE
+        west = (a != c) or (a and a_values[i - 1] != b_values[j - 1])
+        east = (b != d) or (b and a_values[i2] != b_values[j2])
+        if at_a and at_b and not west and not east:  # two runs below two that are the same
+            new_heads[j], new_tails[j] = heads[i], tails[i]
+            if x == last:
+                break
+            come[WEST], go[WEST] = NONE, NONE
+            i, j = i + 1, j + 1
             continue
-        meets = north and south and west and east
-        # where what comes in along an edge goes out: the next edge that is there, round the cells
-        out_of[NORTH] = WEST if west else SOUTH if south else EAST
-        out_of[SOUTH] = EAST if east else NORTH if north else WEST
-        out_of[EAST] = NORTH if north else WEST if west else SOUTH
-        out_of[WEST] = SOUTH if south else EAST if east else NORTH
-        head_north, tail_north = heads[x], tails[x]
-        head_south, tail_south, head_east, tail_east = NONE, NONE, NONE, NONE
-        for way in range(4):
-            if way == NORTH:
-                there, label = north and a, above_labels[x - 1] if x > 0 else NONE
-            elif way == WEST:
-                there, label = west and c, below_labels[x - 1] if x > 0 else NONE
-            elif way == SOUTH:
-                there, label = south and d, below_labels[x] if x < width else NONE
-            else:
-                there, label = east and b, above_labels[x] if x < width else NONE
-            if not there:
+        north, south = at_a and (a or b), at_b and (c or d)
+        mask = north | east << 1 | south << 2 | west << 3
+        if at_a:
+            come[NORTH], go[NORTH] = heads[i], tails[i]
+        labels[NORTH], labels[EAST], labels[SOUTH], labels[WEST] = label_a, label_b, label_d, label_c
+        new_come[EAST], new_go[EAST], new_come[SOUTH], new_go[SOUTH] = NONE, NONE, NONE, NONE
+        for k in range(_FIRST[mask], _FIRST[mask + 1]):
+            way, out = _WAYS[k], _OUTS[k]
+            if labels[way] == NONE:
+                seen[way] = NONE
                 continue
-            out = out_of[way]
-            straight = (way + 2) % 4 == out
-            head = head_north if way == NORTH else head_west if way == WEST else NONE
-            tail = tail_north if out == NORTH else tail_west if out == WEST else NONE
-            node = NONE
-            if not straight:
-                node = free
-                nodes[free, 0], nodes[free, 1], nodes[free, 2] = x, y, meets
-                links[free, 0], links[free, 1] = NONE, free
-                free += 1
-            if head != NONE and tail != NONE:  # two ends meet
-                links[head, 0], links[node, 0] = node, tail
-                if links[tail, 1] == head:
-                    rings[found, 0], rings[found, 1] = node, label
-                    found += 1
-                else:
-                    first, last = links[head, 1], links[tail, 1]
-                    links[first, 1], links[last, 1] = last, first
-                continue
-            if head != NONE:
-                end = head
-                if node != NONE:
-                    links[head, 0] = node
-                    first = links[head, 1]
-                    links[node, 1], links[first, 1] = first, node
-                    end = node
-                if out == SOUTH:
-                    head_south = end
-                else:
-                    head_east = end
-                continue
-            if tail != NONE:
-                end = tail
-                if node != NONE:
-                    links[node, 0] = tail
-                    last = links[tail, 1]
-                    links[node, 1], links[last, 1] = last, node
-                    end = node
+            from_open, to_open = way % 3 == 0, out % 3 == 0  # north and west have been seen
+            head, tail, node = come[way], go[out], top
+            turns = (way ^ out) & 1
+            if turns:
+                top += 1
+                nodes[node, X], nodes[node, Y] = x, 2 * y + (mask == 15)
+                if mask == 15:
+                    seen[way], across[node] = node, NONE
+                    if way >= SOUTH and seen[way - 2] != NONE:
+                        across[node], across[seen[way - 2]] = seen[way - 2], node
+            if from_open:
+                if to_open:  # two ends meet
+                    nodes[open_ends[head, NODE], NEXT], nodes[node, NEXT] = node, open_ends[tail, NODE]
+                    first, end = open_ends[head, OTHER], open_ends[tail, OTHER]
+                    if first == tail:
+                        rings[found, 0], rings[found, 1] = node, labels[way]
+                        found += 1
+                    else:
+                        open_ends[first, OTHER], open_ends[end, OTHER] = end, first
+                    stack[free], stack[free + 1] = head, tail
+                    free += 2
+                    continue
+                if turns:
+                    nodes[open_ends[head, NODE], NEXT] = node
+                    open_ends[head, NODE] = node
+                new_come[out] = head
+            elif to_open:
+                if turns:
+                    nodes[node, NEXT] = open_ends[tail, NODE]
+                    open_ends[tail, NODE] = node
+                new_go[way] = tail
             else:  # a new outline begins here
-                end = node
-                if out == SOUTH:
-                    head_south = node
-                else:
-                    head_east = node
-            if way == SOUTH:
-                tail_south = end
+                free -= 2
+                head, tail = int(stack[free]), int(stack[free + 1])
+                open_ends[head, NODE], open_ends[head, OTHER] = node, tail
+                open_ends[tail, NODE], open_ends[tail, OTHER] = node, head
+                new_come[out], new_go[way] = head, tail
+        if at_b:
+            new_heads[j], new_tails[j] = new_come[SOUTH], new_go[SOUTH]
+        if x == last:
+            break
+        come[WEST], go[WEST] = new_come[EAST], new_go[EAST]
+        i += at_a
+        j += at_b
+    tally[NODES], tally[FREE], tally[RINGS] = top, free, found
+
+
+@njit(nogil=True, cache=True)
+def settle(parents):  # type: ignore[no-untyped-def]
+    """Point each label (n,) at the one that stands for its region; those come first."""
+    for label in range(parents.size):
+        parents[label] = parents[parents[label]]
+
+
+@njit(nogil=True, cache=True)
+def unroll(nodes, across, first, corners, rings, starts, twice):  # type: ignore[no-untyped-def]
+    """Write closed outlines from the corners `first` (m,) on into corners (n, 2).
+
+    One that comes back to a corner is taken apart there. Fills rings, which of `first` each is of; starts,
+    where its corners begin; and twice its area, negative for holes. Returns how many there are.
+    """
+    place = np.full(nodes.shape[0], NONE, np.int32)  # on the path, of corners where four edges meet
+    marks, aside = np.empty(nodes.shape[0], np.int32), np.empty((2 * nodes.shape[0], 2), np.int32)
+    found, size = 0, 0
+    for k in range(first.size):
+        start, node, marked, moved = size, first[k], 0, 0
+        while True:
+            meets = nodes[node, Y] & 1
+            if meets and across[node] != NONE and place[across[node]] != NONE:
+                low = place[across[node]]  # here it was before: what came since goes aside
+                for m in range(low, size):
+                    aside[moved, 0], aside[moved, 1] = corners[m, 0], corners[m, 1]
+                    moved += 1
+                aside[moved, 0] = size - low
+                moved += 1
+                while marked > 0 and place[marks[marked - 1]] > low:
+                    marked -= 1
+                    place[marks[marked]] = NONE
+                size = low + 1
             else:
-                tail_east = end
-        heads[x], tails[x], head_west, tail_west = head_south, tail_south, head_east, tail_east
-    return free, found
+                if meets:
+                    place[node], marks[marked] = size, node
+                    marked += 1
+                corners[size, 0], corners[size, 1] = nodes[node, X], nodes[node, Y] >> 1
+                size += 1
+            node = nodes[node, NEXT]
+            if node == first[k]:
+                break
+        for m in range(marked):
+            place[marks[m]] = NONE
+        rings[found], starts[found], twice[found] = k, start, _twice(corners, start, size)
+        found += 1
+        while moved > 0:
+            moved -= 1
+            start, size = size, size + aside[moved, 0]
+            moved -= size - start
+            for m in range(size - start):
+                corners[start + m, 0], corners[start + m, 1] = aside[moved + m, 0], aside[moved + m, 1]
+            rings[found], starts[found], twice[found] = k, start, _twice(corners, start, size)
+            found += 1
+    starts[found] = size
+    return found
 
 
 @njit(nogil=True, cache=True)
-def lengths_of(links, starts):  # type: ignore[no-untyped-def]
-    """How many corners each closed outline has, (n,), by one corner of each, `starts`."""
-    lengths = np.empty(starts.size, np.int64)
-    for k in range(starts.size):
-        count, node = 1, links[starts[k], 0]
-        while node != starts[k]:
-            node = links[node, 0]
-            count += 1
-        lengths[k] = count
-    return lengths
+def _twice(corners, low, high):  # type: ignore[no-untyped-def]
+    """Twice the area within some corners."""
+    area = np.int64(0)
+    x, y = np.int64(corners[high - 1, 0]), np.int64(corners[high - 1, 1])
+    for m in range(low, high):
+        x2, y2 = np.int64(corners[m, 0]), np.int64(corners[m, 1])
+        area += x * y2 - x2 * y
+        x, y = x2, y2
+    return area
 
 
 @njit(nogil=True, cache=True)
-def unrolled(nodes, links, starts, offsets, out):  # type: ignore[no-untyped-def]
-    """Write the corners of closed outlines from `starts` on into out (n, 3), each from its offset on."""
-    for k in range(starts.size):
-        node, at = starts[k], offsets[k]
-        while at < offsets[k + 1]:
-            out[at] = nodes[node]
-            node, at = links[node, 0], at + 1
+def kept(tails, open_ends, nodes, across, new, new_across):  # type: ignore[no-untyped-def]
+    """Move the corners of open outlines, those that begin at the ends `tails`, to new (n, 3) and new_across.
 
-
-@njit(nogil=True, cache=True)
-def kept(nodes, links, starts):  # type: ignore[no-untyped-def]
-    """Corners and links of the open outlines that begin at `starts`, and the new number of each corner."""
-    renamed = np.full(nodes.shape[0], NONE, np.int64)
+    Returns how many there are.
+    """
+    renamed = np.full(nodes.shape[0], NONE, np.int32)
     count = 0
-    for start in starts:
-        node, last = start, links[start, 1]
+    for tail in tails:
+        node, last = open_ends[tail, NODE], open_ends[open_ends[tail, OTHER], NODE]
+        open_ends[tail, NODE] = count
         while True:
             renamed[node] = count
+            new[count, X], new[count, Y], new[count, NEXT] = nodes[node, X], nodes[node, Y], count + 1
+            new_across[count] = across[node] if nodes[node, Y] & 1 else NONE
             count += 1
             if node == last:
                 break
-            node = links[node, 0]
-    new_nodes, new_links = np.empty((count, 3), np.int64), np.empty((count, 2), np.int64)
-    for node in range(nodes.shape[0]):
-        at = renamed[node]
-        if at != NONE:
-            new_nodes[at] = nodes[node]
-            after, other = links[node, 0], links[node, 1]
-            new_links[at, 0] = renamed[after] if after >= 0 else NONE
-            new_links[at, 1] = renamed[other] if 0 <= other < renamed.size else NONE
-    return new_nodes, new_links, renamed
+            node = nodes[node, NEXT]
+        open_ends[open_ends[tail, OTHER], NODE] = count - 1
+        new[count - 1, NEXT] = NONE
+    for node in range(count):
+        if new_across[node] != NONE:
+            new_across[node] = renamed[new_across[node]]
+    return count
 
 
 @njit(nogil=True, cache=True)
-def loops(corners, starts, chosen):  # type: ignore[no-untyped-def]
-    """The loops of outlines that come back to some of their corners.
-
-    corners (n, 3) and starts (m + 1,) of outlines; chosen: which of them. Returns which outline each loop is
-    of, where its corners begin, and the corners (k, 2).
-    """
-    most = 0
-    for k in chosen:
-        most += starts[k + 1] - starts[k]
-    out, path = np.empty((most, 2), np.int64), np.empty((most, 3), np.int64)
-    owners, begins = np.empty(most, np.int64), np.empty(most + 1, np.int64)
-    begins[0] = 0
-    done, found = 0, 0
-    for k in chosen:
-        at = {np.int64(0): np.int64(0)}  # places of the corners on the path, by where they are
-        at.clear()
-        size = np.int64(0)
-        for n in range(starts[k], starts[k + 1] + 1):
-            last = n == starts[k + 1]
-            key = np.int64(0) if last else corners[n, 0] << 32 | corners[n, 1]
-            if last or (corners[n, 2] and key in at):
-                first = np.int64(0) if last else at[key]
-                for m in range(first, size):
-                    out[done, 0], out[done, 1] = path[m, 0], path[m, 1]
-                    done += 1
-                    if m > first and path[m, 2]:
-                        gone = path[m, 0] << 32 | path[m, 1]
-                        at.pop(gone, None)
-                owners[found], begins[found + 1] = k, done
-                found += 1
-                size = first + np.int64(1)
-                continue
-            if corners[n, 2]:
-                at[key] = size
-            path[size] = corners[n]
-            size += np.int64(1)
-    return owners[:found], begins[: found + 1], out[:done]
+def closed(corners, starts, order, affine):  # type: ignore[no-untyped-def]
+    """Outlines in `order`, each back to its first corner, in the coordinates of an affine transform: points
+    (n, 2) and where each begins (m + 1,)."""
+    x0, x_col, x_row, y0, y_col, y_row = affine
+    points = np.empty((corners.shape[0] + order.size, 2))
+    begins = np.empty(order.size + 1, np.int64)
+    at = 0
+    for n in range(order.size):
+        begins[n] = at
+        k = order[n]
+        for m in range(starts[k], starts[k + 1] + 1):
+            corner = m if m < starts[k + 1] else starts[k]
+            col, row = float(corners[corner, 0]), float(corners[corner, 1])
+            points[at, 0] = x0 + col * x_col + row * x_row
+            points[at, 1] = y0 + col * y_col + row * y_row
+            at += 1
+    begins[order.size] = at
+    return points[:at], begins
