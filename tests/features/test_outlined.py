@@ -15,6 +15,7 @@ from zembrel.features.scanned import Scanned, outlines
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Band
 from zembrel.raster.regions import Outlines, RegionSweep
+from zembrel.raster.sieved import sieved
 
 BAND = (Band("value", "float64"),)
 
@@ -64,3 +65,61 @@ def test_what_is_kept_is_what_is_open() -> None:
         sweep.strip(chance.integers(0, 3, (64, 400)), np.ones((64, 400), bool))
         most = max(most, sweep.open_corners)
     assert most < 40_000  # of more than two million corners
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.integers(0, 10_000), st.integers(2, 16), st.integers(2, 5), st.booleans(), st.sampled_from([0.0, 0.2])
+)
+def test_smoothed_borders_stay_shared(seed: int, size: int, kinds: int, diagonal: bool, void: float) -> None:
+    """Smoothed polygons neither overlap nor gape, and have no more corners where others do not."""
+    chance = np.random.default_rng(seed)
+    cells, known = chance.integers(0, kinds, (size, size)), chance.random((size, size)) >= void
+    here = Frame(frame(1, 1).crs, Affine(0.0, 0.0, 1.0, -1.0), size, size)
+    sweep, outlined = RegionSweep(size, diagonal, junctions=True), Outlines()
+    swept = [sweep.strip(cells[r : r + 3], known[r : r + 3]) for r in range(0, size, 3)]
+    shapes = [shapes_of(outlined.take(part), here, smooth=2).geometries for part in [*swept, sweep.finish()]]
+    smooth = np.concatenate(shapes)
+    assert shapely.is_valid(smooth).all()
+    assert shapely.coverage_is_valid(smooth)
+    if void == 0.0:
+        assert shapely.area(smooth).sum() == pytest.approx(size * size)
+    simple = shapely.coverage_simplify(smooth, 0.4)
+    assert shapely.is_valid(simple).all() and shapely.coverage_is_valid(simple)
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.integers(0, 10_000),
+    st.integers(1, 12),
+    st.integers(1, 4),
+    st.integers(2, 12),
+    st.booleans(),
+    st.sampled_from([0.0, 0.3]),
+)
+def test_small_regions_go_to_their_neighbours(
+    seed: int, size: int, kinds: int, least: int, diagonal: bool, void: float
+) -> None:
+    chance = np.random.default_rng(seed)
+    cells, known = chance.integers(0, kinds, (size, size)), chance.random((size, size)) >= void
+
+    def strips() -> list:
+        return [(cells[r : r + 2], known[r : r + 2]) for r in range(0, size, 2)]
+
+    parts, gone, left = sieved(lambda: iter(strips()), size, least, diagonal=diagonal)
+    result = np.vstack([part for part, _ in parts])
+    structure = np.ones((3, 3)) if diagonal else None
+    blobs, _ = ndimage.label(known, structure)  # what is known hangs together here
+    before, small_left = 0, 0
+    for kind in range(kinds):
+        labels, count = ndimage.label((result == kind) & known, structure)
+        for n in range(1, count + 1):
+            if (labels == n).sum() < least:
+                small_left += 1
+                assert ((blobs == blobs[labels == n][0]) == (labels == n)).all()  # nothing known touches it
+        labels, count = ndimage.label((cells == kind) & known, structure)
+        sizes = np.bincount(labels.ravel())[1:]
+        before += int((sizes < least).sum())
+    assert gone <= before and left == small_left
+    if before == 0:
+        np.testing.assert_array_equal(result[known], cells[known])

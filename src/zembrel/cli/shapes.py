@@ -62,12 +62,24 @@ def polygonize(
         bool, typer.Option("--dissolve", help="One feature for each value, not for each region.")
     ] = False,
     rounded: Annotated[bool, typer.Option("--round", help="Allow fractions to be rounded.")] = False,
+    min_cells: Annotated[
+        int, typer.Option("--min-cells", metavar="N", help="Give smaller regions to their largest neighbour.")
+    ] = 0,
+    smooth: Annotated[
+        bool, typer.Option("--smooth", help="Cut corners, by up to half a cell; borders stay shared.")
+    ] = False,
+    simplify: Annotated[
+        str | None,
+        typer.Option("--simplify", metavar="LENGTH", help="Let outlines move so far; borders stay shared."),
+    ] = None,
 ) -> Any:
     """Regions of equal cells as polygons along the edges of cells, with value, cells and true ground area.
     Invalid cells are left out."""
     from zembrel.verbs import polygonize as verb
 
-    return verb.polygonize(inputs, output, verb.Outlining(diagonal, dissolve, rounded))
+    return verb.polygonize(
+        inputs, output, verb.Outlining(diagonal, dissolve, rounded, min_cells, smooth, simplify)
+    )
 
 
 COMMANDS = {

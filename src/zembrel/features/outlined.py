@@ -13,6 +13,7 @@ from zembrel.raster.kernels import regions as kernel
 from zembrel.raster.regions import Found
 
 Integers = npt.NDArray[np.int64]
+_MOST_CUT = 0.5  # cells of an edge that go with a corner
 
 
 class Shapes(NamedTuple):
@@ -23,10 +24,19 @@ class Shapes(NamedTuple):
     cells: Integers
 
 
-def shapes_of(found: Found, frame: Frame) -> Shapes:
-    """The regions of `found` in the coordinates of `frame`, holes and all, in its order."""
-    count = found.values.size
-    points, rings = kernel.closed(found.corners, found.starts, found.order, _numbers(frame))
+def shapes_of(found: Found, frame: Frame, *, smooth: int = 0) -> Shapes:
+    """The regions of `found` in the coordinates of `frame`, holes and all, in its order.
+
+    smooth: how often corners are cut, but those where three regions or more meet.
+    """
+    count, a = found.values.size, frame.corners
+    affine = a.x0, a.x_col, a.x_row, a.y0, a.y_col, a.y_row
+    if smooth:
+        points, rings = _smoothed(found, frame, smooth)
+        x, y = a.at(points[:, 0], points[:, 1])
+        points = np.column_stack([np.asarray(x), np.asarray(y)])
+    else:
+        points, rings = kernel.closed(found.corners, found.starts, found.order, affine)
     parts = np.searchsorted(found.owners, np.arange(count + 1))
     geometries = shapely.from_ragged_array(shapely.GeometryType.POLYGON, points, (rings, parts))
     shells = np.bincount(found.owners[found.outer], minlength=count)
@@ -37,10 +47,17 @@ def shapes_of(found: Found, frame: Frame) -> Shapes:
     return Shapes(geometries, found.values, found.cells)
 
 
-def _numbers(frame: Frame) -> tuple[float, ...]:
-    """The affine transform from corners of cells to coordinates."""
-    a = frame.corners
-    return a.x0, a.x_col, a.x_row, a.y0, a.y_col, a.y_row
+def _smoothed(found: Found, frame: Frame, passes: int) -> tuple[Array, Integers]:
+    """Outlines in columns and rows with their corners cut; those of the frame stay."""
+    plain = 0.0, 1.0, 0.0, 0.0, 0.0, 1.0
+    points, rings = kernel.closed(found.corners, found.starts, found.order, plain)
+    marks = found.corners.copy()
+    marks[:, 1] = (marks[:, 1] & 1) << 1
+    fixed = kernel.closed(marks, found.starts, found.order, plain)[0][:, 1] == 1
+    x, y = points.T
+    fixed |= ((x == 0) | (x == frame.columns)) & ((y == 0) | (y == frame.rows))
+    points, rings, _ = kernel.smoothed(points, rings, fixed, _MOST_CUT, passes)
+    return points, rings
 
 
 def _joined(rings: list[Array], outer: npt.NDArray[np.bool_]) -> shapely.Geometry:

@@ -24,7 +24,8 @@ class Found(NamedTuple):
     ones first.
 
     owners: which region each outline is of (m,); outer: whether it is no hole; order: of the outlines as they
-    stand in `starts`, where the corners of each begin (m + 1,), and corners, (k, 2) column and row.
+    stand in `starts`, where the corners of each begin (m + 1,), and corners, (k, 2) column and twice the row,
+    one more where others leave it.
     """
 
     values: Integers
@@ -73,11 +74,12 @@ class Swept(NamedTuple):
 class RegionSweep:
     """A sweep over rows of `width` cells; what it keeps is what is open at the row it has come to.
 
-    diagonal: whether cells that meet at a corner alone are of one region.
+    diagonal: whether cells that meet at a corner alone are of one region; junctions: whether outlines keep
+    the corners where others leave them.
     """
 
-    def __init__(self, width: int, diagonal: bool = False) -> None:
-        self._diagonal, self._row = diagonal, 0
+    def __init__(self, width: int, diagonal: bool = False, junctions: bool = False) -> None:
+        self._ways, self._row = (diagonal, junctions), 0
         self._above = np.array([0, width]), np.zeros(2, np.int64), np.full(2, kernel.NONE)  # a run of nothing
         self._ends = np.full(2, kernel.NONE), np.full(2, kernel.NONE)
         self._regions = tuple(np.empty(0, np.int64) for _ in range(3))  # parents, cells and values of labels
@@ -112,7 +114,7 @@ class RegionSweep:
         rings = np.empty((room // _GROWTH + 1, 2), np.int64)
         tally[[kernel.NODES, kernel.RINGS]] = used, 0
         n, above, ends = kernel.sweep(
-            cells, known, self._diagonal, self._row, self._above, len(self._above[0]) - 1, self._ends,
+            cells, known, self._ways, self._row, self._above, len(self._above[0]) - 1, self._ends,
             regions, tally, (*self._ends_store, nodes, across), rings,
         )  # fmt: skip
         self._row += len(cells)

@@ -3,30 +3,36 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 import shapely
 
+from zembrel.engine.ahead import ahead
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.features.files.schema import Field, Schema
 from zembrel.features.ground import ground_areas
 from zembrel.features.outlined import Shapes, shapes_of
-from zembrel.features.table import FeatureTable
+from zembrel.features.table import INTEGER, REAL, TEXT, FeatureTable, column
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
 from zembrel.raster.model import Raster
-from zembrel.raster.regions import RegionSweep
+from zembrel.raster.regions import Outlines, RegionSweep, Swept
+from zembrel.raster.sieved import sieved
 from zembrel.raster.views.cast import cast
-from zembrel.verbs.features.writing import check_target, write_layer
+from zembrel.verbs.features.writing import check_target, write_parts
 from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_items
 
 _STRIP_CELLS = 2_000_000
 _PIECE = 32.0  # cells of an edge at a time, for areas on the ground
 _SAMPLE = 512  # cells a side of what is looked at to estimate regions
+_PASSES = 3  # of smoothing
+_BATCH = 20_000  # features written at a time
 
 
 @dataclass(frozen=True)
@@ -34,12 +40,25 @@ class Outlining:
     """How cells become polygons.
 
     diagonal: whether cells that meet at a corner alone are of one region; dissolve: whether all regions of a
-    value are one feature; rounded: whether floats may become whole numbers.
+    value are one feature; rounded: whether floats may become whole numbers; min_cells: regions with fewer go
+    to their largest neighbours; smooth: whether corners are cut; simplify: how far outlines may move.
     """
 
     diagonal: bool = False
     dissolve: bool = False
     rounded: bool = False
+    min_cells: int = 0
+    smooth: bool = False
+    simplify: str | None = None
+
+
+@dataclass
+class _Counts:
+    """What was met in passing, and what to say of it."""
+
+    regions: int = 0
+    cells: int = 0
+    said: list[str] = field(default_factory=list)
 
 
 def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
@@ -62,28 +81,74 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
         raise InputError(
             f"{layer.path} has no known CRS", "features have a place on the Earth", "add --from-crs CRS"
         )
-    parts = [shapes_of(found, raster.frame) for found in _sweep(raster, outlining.diagonal)]
-    shapes = Shapes(*(np.concatenate([part[n] for part in parts]) for n in range(3)))
-    regions, cells = shapes.values.size, int(shapes.cells.sum())
-    if not regions:
+    counts = _Counts()
+    tables = (_table(shapes, raster) for shapes in _shapes(raster, outlining, counts))
+    written = write_parts(out, tables, _schema(out.stem, raster, outlining), output)
+    if not counts.regions:
         raise InputError(f"{layer.path} has no valid cell", "there is no region", "check its nodata")
-    shapes = _dissolved(shapes) if outlining.dissolve else shapes
-    written = write_layer(out, FeatureTable.of(shapes.geometries, list(_facts(shapes, raster)), crs), output)
     way = "cells joined at corners" if outlining.diagonal else "cells joined at edges"
-    said = [*layer.remarks, *chose, way, *(["dissolved by value"] if outlining.dissolve else [])]
-    features = shapes.values.size
+    said = [*layer.remarks, *chose, way, *counts.said, *written.notes]
+    wrote = (str(out), f"{written.features:,} features", show_bytes(written.bytes))
     lines = (
         ("frame", frame_items(raster.frame)),
         ("chose", tuple(said)),
-        ("checks", (f"{cells:,} valid cells in {regions:,} regions",)),
-        (
-            "plan" if output.dry_run else "wrote",
-            (str(out), f"{features:,} features", show_bytes(written.bytes)),
-        ),
+        ("checks", (f"{counts.cells:,} valid cells in {counts.regions:,} regions",)),
+        ("plan" if output.dry_run else "wrote", wrote),
     )
-    facts: dict[str, Any] = {"inputs": [str(layer.path)], "out": str(out), "regions": regions}
-    facts |= {"features": features, "cells": cells, "chose": said}
+    facts: dict[str, Any] = {"inputs": [str(layer.path)], "out": str(out), "regions": counts.regions}
+    facts |= {"features": written.features, "cells": counts.cells, "chose": said}
     return Receipt("polygonize", f"{layer.path} -> {out}", lines, facts)
+
+
+def _schema(name: str, raster: Raster, outlining: Outlining) -> Schema:
+    several = outlining.diagonal or outlining.dissolve or outlining.simplify is not None
+    fields = {"value": Field(INTEGER, 0), "cells": Field(INTEGER, 0), "area": Field(REAL, 0)}
+    legend = raster.bands[0].legend
+    if legend is not None and legend.named:
+        width = max(len(entry.name.encode()) for entry in legend.entries)
+        fields["name"] = Field(TEXT, max(width, 1))
+    return Schema(name, "MultiPolygon" if several else "Polygon", False, fields, raster.frame.crs)
+
+
+def _table(shapes: Shapes, raster: Raster) -> FeatureTable:
+    frame, legend = raster.frame, raster.bands[0].legend
+    areas = ground_areas(shapes.geometries, frame.crs, _PIECE * min(frame.cell))
+    columns = {"value": shapes.values, "cells": shapes.cells, "area": np.round(areas, 3)}
+    if legend is not None and legend.named:
+        columns["name"] = column([legend.name(value) for value in shapes.values.tolist()])
+    return FeatureTable(shapes.geometries, columns, frame.crs)
+
+
+def _shapes(raster: Raster, outlining: Outlining, counts: _Counts) -> Iterator[Shapes]:
+    """Polygons as they are complete; all at once where they are dissolved or simplified."""
+    frame, smooth, outlines = raster.frame, _PASSES if outlining.smooth else 0, Outlines()
+    waiting: list[Shapes] = []
+    whole = outlining.dissolve or outlining.simplify is not None
+    for swept in ahead(_sweep(raster, outlining, counts)):
+        shapes = shapes_of(outlines.take(swept), frame, smooth=smooth)
+        counts.regions += shapes.values.size
+        counts.cells += int(shapes.cells.sum())
+        waiting.append(shapes)
+        if not whole and sum(part.values.size for part in waiting) >= _BATCH:
+            yield _together(waiting)
+            waiting = []
+    if outlining.smooth:
+        counts.said.append("corners cut by up to half a cell")
+    last = _together(waiting)
+    if outlining.simplify is not None:
+        reach = in_crs_units(outlining.simplify, frame)
+        simple = shapely.coverage_simplify(last.geometries, reach)
+        counts.said.append(f"outlines simplified by {outlining.simplify}, shared borders shared")
+        last = last._replace(geometries=np.asarray(simple, object))
+    if outlining.dissolve:
+        counts.said.append("dissolved by value")
+        last = _dissolved(last)
+    if last.values.size:
+        yield last
+
+
+def _together(parts: list[Shapes]) -> Shapes:
+    return Shapes(*(np.concatenate([part[n] for part in parts]) for n in range(3)))
 
 
 def _whole_numbers(layer: Layer, outlining: Outlining) -> tuple[Raster, list[str]]:
@@ -114,18 +179,31 @@ def _estimate(raster: Raster) -> int:
     block = raster.cells(Pane(top, left, top + rows, left + columns))
     known = block.valid_of(0)
     _, codes = np.unique(block.cells[0], return_inverse=True)
-    sweep = RegionSweep(columns)
+    sweep, outlines = RegionSweep(columns), Outlines()
     found = sweep.strip(codes.reshape(known.shape), known), sweep.finish()
-    return round(sum(part.values.size for part in found) * frame.size / (rows * columns))
+    return round(sum(outlines.take(part).values.size for part in found) * frame.size / (rows * columns))
 
 
-def _sweep(raster: Raster, diagonal: bool) -> Iterator[Any]:
-    """Complete regions, strip by strip."""
-    frame = raster.frame
-    sweep = RegionSweep(frame.columns, diagonal)
-    for pane in frame.pane.blocks(max(1, _STRIP_CELLS // frame.columns), frame.columns):
-        block = raster.cells(pane)
-        yield sweep.strip(block.cells[0].astype(np.int64), block.valid_of(0))
+def _sweep(raster: Raster, outlining: Outlining, counts: _Counts) -> Iterator[Swept]:
+    """What each strip of rows brings."""
+    frame, diagonal = raster.frame, outlining.diagonal
+
+    def strips() -> Iterator[tuple[Any, Any]]:
+        for pane in frame.pane.blocks(max(1, _STRIP_CELLS // frame.columns), frame.columns):
+            block = raster.cells(pane)
+            yield block.cells[0], None if block.valid is None else block.valid_of(0)
+
+    parts: Iterator[tuple[Any, Any]] = strips()
+    if outlining.min_cells > 1:
+        parts, gone, left = sieved(strips, frame.columns, outlining.min_cells, diagonal=diagonal)
+        counts.said.append(
+            f"{gone:,} regions under {outlining.min_cells} cells given to their largest neighbours"
+        )
+        counts.said += [f"{left:,} small ones have none"] if left else []
+    junctions = outlining.smooth or outlining.simplify is not None
+    sweep = RegionSweep(frame.columns, diagonal, junctions)
+    for cells, known in parts:
+        yield sweep.strip(cells, known)
     yield sweep.finish()
 
 
@@ -138,11 +216,3 @@ def _dissolved(shapes: Shapes) -> Shapes:
         parts = shapely.get_parts(shapes.geometries[number == n])
         joined[n] = shapely.MultiPolygon(parts.tolist()) if len(parts) > 1 else parts[0]
     return Shapes(joined, values, cells)
-
-
-def _facts(shapes: Shapes, raster: Raster) -> Iterator[dict[str, Any]]:
-    frame, legend = raster.frame, raster.bands[0].legend
-    areas = ground_areas(shapes.geometries, frame.crs, _PIECE * min(frame.cell))
-    for value, cells, area in zip(shapes.values.tolist(), shapes.cells.tolist(), areas.tolist(), strict=True):
-        named = {"name": legend.name(value)} if legend is not None and legend.named else {}
-        yield {"value": value, "cells": cells, "area": round(area, 3), **named}

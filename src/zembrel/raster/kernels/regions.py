@@ -13,7 +13,8 @@ from numba import njit
 
 NORTH, EAST, SOUTH, WEST = range(4)
 NONE = -1
-X, Y, NEXT = range(3)  # of a corner; Y is twice the row, and one more if four edges meet there
+X, Y, NEXT = range(3)  # of a corner; Y is four times the row, plus the marks
+MEETS, FIXED = 1, 2  # marks: four edges meet there; three or four do
 NODE, OTHER = range(2)  # of an open end of an outline: its corner, and the other end
 # By the edges that meet at a corner of the lattice (bit 0 north to bit 3 west): outlines come in along `ways`
 # and go out by `outs`, the next edge round the cells.
@@ -117,6 +118,29 @@ def _label(above, n_above, below, n, diagonal, regions, free):  # type: ignore[n
 
 
 @njit(nogil=True, cache=True)
+def label_rows(cells, known, diagonal, above, n_above, regions, free, labels):  # type: ignore[no-untyped-def]
+    """Fill labels, (rows, columns) like cells, with NONE where nothing is known; arguments as for `sweep`.
+
+    Returns the next free label, how many runs the last row has, and its runs.
+    """
+    width = cells.shape[1]
+    above = (
+        _with_room(above[0], width + 2),
+        _with_room(above[1], width + 2),
+        _with_room(above[2], width + 2),
+    )
+    below = (np.empty(width + 2, np.int64), np.empty(width + 2, np.int64), np.empty(width + 2, np.int64))
+    nothing = np.empty(0, np.bool_)
+    for r in range(cells.shape[0]):
+        n = _runs(cells[r], known[r] if known.size else nothing, below[0], below[1], below[2])
+        free = _label(above, n_above, below, n, diagonal, regions, free)
+        for k in range(n):
+            labels[r, below[0][k] : below[0][k + 1]] = below[2][k]
+        above, below, n_above = below, above, n
+    return free, n_above, above
+
+
+@njit(nogil=True, cache=True)
 def _with_room(values, room):  # type: ignore[no-untyped-def]
     wider = np.empty(room, np.int64)
     wider[: values.size] = values
@@ -124,11 +148,13 @@ def _with_room(values, room):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def sweep(cells, known, diagonal, y, above, n_above, ends, regions, tally, store, rings):  # type: ignore[no-untyped-def]
+def sweep(cells, known, ways, y, above, n_above, ends, regions, tally, store, rings):  # type: ignore[no-untyped-def]
     """Sweep over rows of cells (rows, columns), of which y lie above.
 
-    above: where the runs of the row above begin, their values and labels; ends: which open ends of outlines
-    come down (heads) and go up (tails) at each of those places; regions: parents, cells and values of labels;
+    ways: whether cells that meet at a corner are joined, and whether outlines keep the corners where others
+    leave them; above: where the runs of the row above begin, their values and labels; ends: which open ends
+    of outlines come down (heads) and go up (tails) at each of those places; regions: parents, cells and
+    values of labels;
     store: open ends (e, 2) and a stack of those that are free, corners (n, 3), and which one lies across from
     each; rings: (m, 2), a corner and a label of each closed outline; tally: how much is in use, by the names
     above. Returns how many runs there are, and the row that is above now with its ends.
@@ -142,15 +168,15 @@ def sweep(cells, known, diagonal, y, above, n_above, ends, regions, tally, store
     nothing = np.empty(0, np.bool_)
     for r in range(cells.shape[0]):
         n = _runs(cells[r], known[r] if known.size else nothing, below[0], below[1], below[2])
-        tally[LABELS] = _label(above, n_above, below, n, diagonal, regions, tally[LABELS])
-        _trace(y + r, above, n_above, below, n, ends, new_ends, store, rings, tally)
+        tally[LABELS] = _label(above, n_above, below, n, ways[0], regions, tally[LABELS])
+        _trace(y + r, ways[1], above, n_above, below, n, ends, new_ends, store, rings, tally)
         above, below, n_above = below, above, n
         ends, new_ends = new_ends, ends
     return n_above, above, ends
 
 
 @njit(nogil=True, cache=True)
-def _trace(y, above, n_above, below, n_below, ends, new_ends, store, rings, tally):  # type: ignore[no-untyped-def]
+def _trace(y, junctions, above, n_above, below, n_below, ends, new_ends, store, rings, tally):  # type: ignore[no-untyped-def]
     """Join outlines along the lattice row y between two rows of runs.
 
     Parts of a region that meet at a corner alone have outlines of their own.
@@ -186,6 +212,7 @@ def _trace(y, above, n_above, below, n_below, ends, new_ends, store, rings, tall
             continue
         north, south = at_a and (a or b), at_b and (c or d)
         mask = north | east << 1 | south << 2 | west << 3
+        edges = _FIRST[mask + 1] - _FIRST[mask]
         if at_a:
             come[NORTH], go[NORTH] = heads[i], tails[i]
         labels[NORTH], labels[EAST], labels[SOUTH], labels[WEST] = label_a, label_b, label_d, label_c
@@ -197,10 +224,10 @@ def _trace(y, above, n_above, below, n_below, ends, new_ends, store, rings, tall
                 continue
             from_open, to_open = way % 3 == 0, out % 3 == 0  # north and west have been seen
             head, tail, node = come[way], go[out], top
-            turns = (way ^ out) & 1
+            turns = (way ^ out) & 1 or (junctions and edges > 2)
             if turns:
                 top += 1
-                nodes[node, X], nodes[node, Y] = x, 2 * y + (mask == 15)
+                nodes[node, X], nodes[node, Y] = x, 4 * y + (mask == 15) + 2 * (edges > 2)
                 if mask == 15:
                     seen[way], across[node] = node, NONE
                     if way >= SOUTH and seen[way - 2] != NONE:
@@ -251,7 +278,8 @@ def settle(parents):  # type: ignore[no-untyped-def]
 
 @njit(nogil=True, cache=True)
 def unroll(nodes, across, first, corners, rings, starts, twice):  # type: ignore[no-untyped-def]
-    """Write closed outlines from the corners `first` (m,) on into corners (n, 2).
+    """Write closed outlines from the corners `first` (m,) on into corners (n, 2), columns and twice the rows,
+    one more where three or four edges meet.
 
     One that comes back to a corner is taken apart there. Fills rings, which of `first` each is of; starts,
     where its corners begin; and twice its area, negative for holes. Returns how many there are.
@@ -262,7 +290,7 @@ def unroll(nodes, across, first, corners, rings, starts, twice):  # type: ignore
     for k in range(first.size):
         start, node, marked, moved = size, first[k], 0, 0
         while True:
-            meets = nodes[node, Y] & 1
+            meets = nodes[node, Y] & MEETS
             if meets and across[node] != NONE and place[across[node]] != NONE:
                 low = place[across[node]]  # here it was before: what came since goes aside
                 for m in range(low, size):
@@ -278,7 +306,7 @@ def unroll(nodes, across, first, corners, rings, starts, twice):  # type: ignore
                 if meets:
                     place[node], marks[marked] = size, node
                     marked += 1
-                corners[size, 0], corners[size, 1] = nodes[node, X], nodes[node, Y] >> 1
+                corners[size, 0], corners[size, 1] = nodes[node, X], nodes[node, Y] >> 1  # FIXED stays
                 size += 1
             node = nodes[node, NEXT]
             if node == first[k]:
@@ -303,9 +331,9 @@ def unroll(nodes, across, first, corners, rings, starts, twice):  # type: ignore
 def _twice(corners, low, high):  # type: ignore[no-untyped-def]
     """Twice the area within some corners."""
     area = np.int64(0)
-    x, y = np.int64(corners[high - 1, 0]), np.int64(corners[high - 1, 1])
+    x, y = np.int64(corners[high - 1, 0]), np.int64(corners[high - 1, 1] >> 1)
     for m in range(low, high):
-        x2, y2 = np.int64(corners[m, 0]), np.int64(corners[m, 1])
+        x2, y2 = np.int64(corners[m, 0]), np.int64(corners[m, 1] >> 1)
         area += x * y2 - x2 * y
         x, y = x2, y2
     return area
@@ -325,7 +353,7 @@ def kept(tails, open_ends, nodes, across, new, new_across):  # type: ignore[no-u
         while True:
             renamed[node] = count
             new[count, X], new[count, Y], new[count, NEXT] = nodes[node, X], nodes[node, Y], count + 1
-            new_across[count] = across[node] if nodes[node, Y] & 1 else NONE
+            new_across[count] = across[node] if nodes[node, Y] & MEETS else NONE
             count += 1
             if node == last:
                 break
@@ -351,9 +379,45 @@ def closed(corners, starts, order, affine):  # type: ignore[no-untyped-def]
         k = order[n]
         for m in range(starts[k], starts[k + 1] + 1):
             corner = m if m < starts[k + 1] else starts[k]
-            col, row = float(corners[corner, 0]), float(corners[corner, 1])
+            col, row = float(corners[corner, 0]), float(corners[corner, 1] >> 1)
             points[at, 0] = x0 + col * x_col + row * x_row
             points[at, 1] = y0 + col * y_col + row * y_row
             at += 1
     begins[order.size] = at
     return points[:at], begins
+
+
+@njit(nogil=True, cache=True)
+def smoothed(points, begins, fixed, most, passes):  # type: ignore[no-untyped-def]
+    """Outlines with their corners cut, but those that are fixed (n,).
+
+    Returns points (n, 2), where each outline, back to its first corner, begins (m + 1,), and what is fixed.
+
+    A corner loses a quarter of the edges beside it, at most `most` of their length, in each pass; the same
+    whichever way an edge runs. Source: G. M. Chaikin, "An algorithm for high-speed curve generation",
+    Computer Graphics and Image Processing 3 (1974).
+    """
+    for _ in range(passes):
+        new, new_fixed = np.empty((2 * points.shape[0], 2)), np.zeros(2 * points.shape[0], np.bool_)
+        new_begins, at = np.empty_like(begins), 0
+        for k in range(begins.size - 1):
+            new_begins[k] = at
+            for m in range(begins[k], begins[k + 1] - 1):
+                x, y, x2, y2 = points[m, 0], points[m, 1], points[m + 1, 0], points[m + 1, 1]
+                length = np.hypot(x2 - x, y2 - y)
+                share = min(0.25, most / length) if length > 0 else 0.0
+                for end in range(2):
+                    a, b = (m, m + 1) if end == 0 else (m + 1, m)
+                    if fixed[a]:
+                        if end == 0:
+                            new[at, 0], new[at, 1], new_fixed[at] = points[a, 0], points[a, 1], True
+                            at += 1
+                        continue
+                    for n in range(2):
+                        new[at, n] = points[a, n] + share * (points[b, n] - points[a, n])
+                    at += 1
+            new[at], new_fixed[at] = new[new_begins[k]], new_fixed[new_begins[k]]
+            at += 1
+        new_begins[begins.size - 1] = at
+        points, begins, fixed = new[:at], new_begins, new_fixed[:at]
+    return points, begins, fixed
