@@ -77,27 +77,49 @@ def polygonize(
     Invalid cells are left out."""
     from zembrel.verbs import polygonize as verb
 
-    return verb.polygonize(
-        inputs, output, verb.Outlining(diagonal, dissolve, rounded, min_cells, smooth, simplify)
-    )
+    outlining = verb.Outlining(diagonal, dissolve, rounded, min_cells, smooth, simplify)
+    return verb.polygonize(inputs, output, outlining)
 
 
+def contour(
+    inputs: Inputs,
+    output: Output,
+    interval: Annotated[
+        float | None,
+        typer.Option("--interval", metavar="VALUE", help="How far apart, in units of the values."),
+    ] = None,
+    base: Annotated[
+        float, typer.Option("--base", metavar="VALUE", help="A value that intervals count from.")
+    ] = 0.0,
+    levels: Annotated[
+        str | None, typer.Option("--levels", metavar="LIST", help="At these values: 5,10,50.")
+    ] = None,
+    classes: Annotated[
+        int | None, typer.Option("--classes", metavar="N", help="Between N classes of equally many cells.")
+    ] = None,
+    filled: Annotated[bool, typer.Option("--filled", help="The areas between the levels.")] = False,
+    index: Annotated[
+        int, typer.Option("--index", metavar="N", help="Flag every Nth interval from the base; 0 for none.")
+    ] = 5,
+    smooth: Annotated[bool, typer.Option("--smooth", help="Soften the surface first.")] = False,
+) -> Any:
+    """Lines of equal value, or the areas between them. Values stand in the middle of cells; about ten levels
+    if nobody says."""
+    from zembrel.verbs import contour as verb
+
+    contouring = verb.Contouring(interval, base, levels, classes, filled, index, smooth)
+    return verb.contour(inputs, output, contouring)
+
+
+_RASTER_ONLY = (
+    "format", "type", "nodata", "compress", "settings", "world_file", "ceiling", "keep_going",
+)  # fmt: skip
 COMMANDS = {
+    "contour": Command(contour, "zembrel contour relief.tif --interval 20 --out lines.gpkg", _RASTER_ONLY),
     "polygonize": Command(
         polygonize,
         "zembrel polygonize landcover.tif --out landcover.gpkg",
-        (
-            "format",
-            "type",
-            "nodata",
-            "compress",
-            "settings",
-            "world_file",
-            "ceiling",
-            "memory",
-            "workers",
-            "keep_going",
-        ),
+        (*_RASTER_ONLY, "memory", "workers"),
     ),
     "rasterize": Command(
         rasterize,

@@ -16,7 +16,7 @@ from zembrel.formats import by_ranges, is_store, open_raster, plainraw, readable
 from zembrel.formats.archives import is_archive, layer_of, members
 from zembrel.formats.elsewhere import known, real
 from zembrel.formats.web import at_address, is_address
-from zembrel.geodesy.crs import label, same, vertical_of
+from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.raster.model import HasRemarks, Raster, pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.nodata import WithNodata
@@ -37,6 +37,27 @@ class Layer:
 def open_layers(options: Inputs, out: Path | None = None) -> list[Layer]:
     """The inputs in their order, as the options say they are to be understood. Raises InputError."""
     return [open_layer(path, options) for path in find_inputs(options, out)]
+
+
+def only_layer(verb: str, options: Inputs, out: Path | None = None) -> Layer:
+    """The one raster of one band that a verb takes. Raises UsageError for more."""
+    layers = open_layers(options, out)
+    if len(layers) != 1:
+        raise UsageError(f"{verb} takes one raster, not {len(layers)}", "each has its own values", "name one")
+    bands = len(layers[0].raster.bands)
+    if bands != 1:
+        raise UsageError(f"{layers[0].path} has {bands} bands", f"{verb} takes one", "choose it with --bands")
+    return layers[0]
+
+
+def check_resolved(layer: Layer) -> CRS:
+    """The CRS of a layer. Raises InputError if it has none that is known."""
+    crs = layer.raster.frame.crs
+    if crs is None or isinstance(crs, UnresolvedCRS):
+        raise InputError(
+            f"{layer.path} has no known CRS", "features have a place on the Earth", "add --from-crs CRS"
+        )
+    return crs
 
 
 def open_input(path: Path, options: Inputs) -> Raster:

@@ -15,7 +15,6 @@ from zembrel.features.files.schema import Field, Schema
 from zembrel.features.ground import ground_areas
 from zembrel.features.outlined import Shapes, shapes_of
 from zembrel.features.table import INTEGER, REAL, TEXT, FeatureTable, column
-from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
 from zembrel.raster.model import Raster
@@ -23,7 +22,7 @@ from zembrel.raster.regions import Outlines, RegionSweep, Swept
 from zembrel.raster.sieved import sieved
 from zembrel.raster.views.cast import cast
 from zembrel.verbs.features.writing import check_target, write_parts
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.inputs import Layer, check_resolved, only_layer
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_items
@@ -69,18 +68,9 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
     """
     out = output.path
     check_target(out, output.replace)
-    layers = open_layers(inputs, out)
-    if len(layers) != 1:
-        raise UsageError(
-            f"polygonize takes one raster, not {len(layers)}", "each has its own values", "name one"
-        )
-    layer = layers[0]
+    layer = only_layer("polygonize", inputs, out)
     raster, chose = _whole_numbers(layer, outlining)
-    crs = raster.frame.crs
-    if crs is None or isinstance(crs, UnresolvedCRS):
-        raise InputError(
-            f"{layer.path} has no known CRS", "features have a place on the Earth", "add --from-crs CRS"
-        )
+    check_resolved(layer)
     counts = _Counts()
     tables = (_table(shapes, raster) for shapes in _shapes(raster, outlining, counts))
     written = write_parts(out, tables, _schema(out.stem, raster, outlining), output)
@@ -153,10 +143,6 @@ def _together(parts: list[Shapes]) -> Shapes:
 
 def _whole_numbers(layer: Layer, outlining: Outlining) -> tuple[Raster, list[str]]:
     raster = layer.raster
-    if len(raster.bands) != 1:
-        raise UsageError(
-            f"{layer.path} has {len(raster.bands)} bands", "regions are of one", "choose it with --bands"
-        )
     kind = raster.bands[0].dtype
     if kind.kind == "f":
         if not outlining.rounded:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TypeVar
 
@@ -48,6 +49,14 @@ class Histogram:
 
     def note(self, seen: npt.NDArray[np.int64]) -> None:
         self.counts += seen
+
+
+def quantiles(view: Raster, ends: tuple[float, float], shares: Sequence[float], means: Means) -> list[float]:
+    """Values below which `shares` of all valid cells lie, to 1/65,536 of their range."""
+    histogram = seen(view, Histogram(*ends), means)
+    below = np.cumsum(histogram.counts) / max(histogram.counts.sum(), 1)
+    edges = np.linspace(*ends, _BINS + 1)
+    return [float(edges[min(int(np.searchsorted(below, share)) + 1, _BINS)]) for share in shares]
 
 
 def percentiles(

@@ -1,0 +1,272 @@
+"""Lines of one level through a surface, in one sweep over the rows, however they are cut into strips.
+
+Marching squares between the middles of cells: W. E. Lorensen and H. E. Cline, "Marching cubes", Computer
+Graphics 21 (1987), in two dimensions. Where both diagonals part, the mean of the four corners decides. Lines
+run with the higher ground on the left, seen with the rows downwards.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+TOP, RIGHT, BOTTOM, LEFT = range(4)
+NONE = -1
+NODE, OTHER, DEAD, TAIL = range(
+    4
+)  # of an open end: its point, the other end, whether it goes on, whether it begins
+POINTS, FREE, ENDS, LINES, WRITTEN = range(5)  # of what is in use
+BLOCK = 32  # columns that are passed at a glance
+
+# From and to which edge lines run, by the corners that lie higher: 1 top left, 2 top right, 4 bottom right,
+# 8 bottom left; those of two lines are told apart by the middle.
+_ONE = np.full((16, 2), NONE)
+for _code, _way in {
+    1: (LEFT, TOP), 2: (TOP, RIGHT), 3: (LEFT, RIGHT), 4: (RIGHT, BOTTOM), 6: (TOP, BOTTOM),
+    7: (LEFT, BOTTOM), 8: (BOTTOM, LEFT), 9: (BOTTOM, TOP), 11: (BOTTOM, RIGHT), 12: (RIGHT, LEFT),
+    13: (RIGHT, TOP), 14: (TOP, LEFT),
+}.items():  # fmt: skip
+    _ONE[_code] = _way
+_TWO = np.full((16, 2, 2, 2), NONE)  # by code and whether the middle is higher
+_TWO[5, 0], _TWO[5, 1] = [(LEFT, TOP), (RIGHT, BOTTOM)], [(RIGHT, TOP), (LEFT, BOTTOM)]
+_TWO[10, 0], _TWO[10, 1] = [(TOP, RIGHT), (BOTTOM, LEFT)], [(TOP, LEFT), (BOTTOM, RIGHT)]
+
+
+@njit(nogil=True, cache=True)
+def glances(z):  # type: ignore[no-untyped-def]
+    """Lowest and highest value of each row of squares by blocks of columns, (rows - 1, blocks) each."""
+    rows, columns = z.shape
+    blocks = (columns - 2) // BLOCK + 1
+    low, high = np.full((rows - 1, blocks), np.inf), np.full((rows - 1, blocks), -np.inf)
+    for r in range(rows - 1):
+        for b in range(blocks):
+            least, most = np.inf, -np.inf
+            for c in range(b * BLOCK, min((b + 1) * BLOCK + 1, columns)):
+                for k in range(2):
+                    value = z[r + k, c]
+                    if value < least:
+                        least = value
+                    if value > most:
+                        most = value
+            low[r, b], high[r, b] = least, most
+    return low, high
+
+
+@njit(nogil=True, cache=True)
+def _at(z0, z1, level):  # type: ignore[no-untyped-def]
+    """The share of an edge from z0 to z1 at which it passes the level; nothing lies at minus infinity."""
+    if z0 == -np.inf:
+        return 1.0
+    if z1 == -np.inf:
+        return 0.0
+    return (level - z0) / (z1 - z0)
+
+
+@njit(nogil=True, cache=True)
+def trace(z, level, first, y, low, high, top, store, tally, out):  # type: ignore[no-untyped-def]
+    """Follow the lines of `level` through the squares of z (rows, columns) from row `first` on.
+
+    NaN is nothing. y: row of z[0] in the frame; low, high: see `glances`; top: open end on the upper edge of
+    each square (columns,); store: points (n, 2), the next of each, a stack of those that are free, open ends
+    (e, 4) and a stack of free ones; out: points (n, 2) of complete lines, where each begins (m + 1,), whether
+    it is closed. Returns the row to go on from when there is more room, or the number of rows of squares.
+    """
+    points, after, ends, free_ends = store[0], store[1], store[3], store[4]
+    rows, columns = z.shape
+    edges = np.empty(4, np.int64)
+    for r in range(first, rows - 1):
+        if (
+            tally[POINTS] - tally[FREE] + 4 * columns > points.shape[0]
+            or tally[LINES] + 2 * columns > out[2].size
+        ):
+            return r
+        if tally[WRITTEN] + tally[POINTS] + 4 * columns > out[0].shape[0]:
+            return r
+        left = NONE
+        for b in range(low.shape[1]):
+            if not (low[r, b] <= level < high[r, b]):
+                left = NONE
+                continue
+            for c in range(b * BLOCK, min((b + 1) * BLOCK, columns - 1)):
+                z0, z1, z2, z3 = z[r, c], z[r, c + 1], z[r + 1, c + 1], z[r + 1, c]
+                code = (z0 > level) | (z1 > level) << 1 | (z2 > level) << 2 | (z3 > level) << 3
+                if code == 0 or code == 15:
+                    left = NONE
+                    continue
+                if math.isnan(z0 + z1 + z2 + z3):
+                    _end(left, store, tally, out)
+                    _end(top[c], store, tally, out)
+                    left, top[c] = NONE, NONE
+                    continue
+                edges[TOP], edges[LEFT], edges[RIGHT], edges[BOTTOM] = top[c], left, NONE, NONE
+                two = code == 5 or code == 10
+                middle = 1 if two and (z0 + z1 + z2 + z3) / 4 > level else 0
+                for k in range(2 if two else 1):
+                    start, goal = (_TWO[code, middle, k, 0], _TWO[code, middle, k, 1]) if two else (
+                        _ONE[code, 0], _ONE[code, 1],
+                    )  # fmt: skip
+                    come, go = edges[start], edges[goal]
+                    edges[start], edges[goal] = NONE, NONE
+                    if come != NONE and go != NONE:  # two lines meet
+                        after[ends[come, NODE]] = ends[go, NODE]
+                        if ends[come, OTHER] == go:
+                            _write(ends[go, NODE], ends[come, NODE], True, store, tally, out)
+                        else:
+                            one, other = ends[come, OTHER], ends[go, OTHER]
+                            ends[one, OTHER], ends[other, OTHER] = other, one
+                            if ends[one, DEAD] and ends[other, DEAD]:
+                                _write(ends[one, NODE], ends[other, NODE], False, store, tally, out)
+                                _release(one, other, free_ends, tally)
+                        _release(come, go, free_ends, tally)
+                        continue
+                    if come == NONE:
+                        a = _new(start, r, c, y, (z0, z1, z2, z3), level, store, tally)
+                    if go == NONE:
+                        b_point = _new(goal, r, c, y, (z0, z1, z2, z3), level, store, tally)
+                    if come != NONE:
+                        after[ends[come, NODE]] = b_point
+                        ends[come, NODE] = b_point
+                        edges[goal] = come
+                        _settle(goal, come, edges, store, tally, out)
+                    elif go != NONE:
+                        after[a] = ends[go, NODE]
+                        ends[go, NODE] = a
+                        edges[start] = go
+                        _settle(start, go, edges, store, tally, out)
+                    else:
+                        after[a] = b_point
+                        tally[ENDS] -= 2
+                        tail, head = free_ends[tally[ENDS]], free_ends[tally[ENDS] + 1]
+                        ends[tail, NODE], ends[tail, OTHER], ends[tail, DEAD], ends[tail, TAIL] = (
+                            a,
+                            head,
+                            0,
+                            1,
+                        )
+                        ends[head, NODE], ends[head, OTHER], ends[head, DEAD], ends[head, TAIL] = (
+                            b_point,
+                            tail,
+                            0,
+                            0,
+                        )
+                        edges[start], edges[goal] = tail, head
+                        _settle(start, tail, edges, store, tally, out)
+                        _settle(goal, head, edges, store, tally, out)
+                left, top[c] = edges[RIGHT], edges[BOTTOM]
+        _end(left, store, tally, out)
+    return rows - 1
+
+
+@njit(nogil=True, cache=True)
+def finish(top, store, tally, out):  # type: ignore[no-untyped-def]
+    """Write the lines that reach the last row."""
+    for c in range(top.size):
+        _end(top[c], store, tally, out)
+        top[c] = NONE
+    out[1][tally[LINES]] = tally[WRITTEN]
+
+
+@njit(nogil=True, cache=True)
+def _settle(edge, end, edges, store, tally, out):  # type: ignore[no-untyped-def]
+    """An end at an edge that has been passed already goes no further."""
+    if edge in (TOP, LEFT):
+        edges[edge] = NONE
+        _end(end, store, tally, out)
+
+
+@njit(nogil=True, cache=True)
+def _end(end, store, tally, out):  # type: ignore[no-untyped-def]
+    """Let a line end here; write it if its other end does not go on either."""
+    if end == NONE:
+        return
+    ends, free_ends = store[3], store[4]
+    other = ends[end, OTHER]
+    ends[end, DEAD] = 1
+    if ends[other, DEAD]:
+        tail, head = (end, other) if ends[end, TAIL] else (other, end)
+        _write(ends[tail, NODE], ends[head, NODE], False, store, tally, out)
+        _release(end, other, free_ends, tally)
+
+
+@njit(nogil=True, cache=True)
+def _release(one, other, free_ends, tally):  # type: ignore[no-untyped-def]
+    free_ends[tally[ENDS]], free_ends[tally[ENDS] + 1] = one, other
+    tally[ENDS] += 2
+
+
+@njit(nogil=True, cache=True)
+def _new(edge, r, c, y, corners, level, store, tally):  # type: ignore[no-untyped-def]
+    """The point at which the level passes an edge of a square, in columns and rows of the frame."""
+    points, stack = store[0], store[2]
+    if tally[FREE] > 0:
+        tally[FREE] -= 1
+        point = stack[tally[FREE]]
+    else:
+        point = np.int32(tally[POINTS])
+        tally[POINTS] += 1
+    z0, z1, z2, z3 = corners
+    if edge == TOP:
+        points[point, 0], points[point, 1] = c + 0.5 + _at(z0, z1, level), y + r + 0.5
+    elif edge == BOTTOM:
+        points[point, 0], points[point, 1] = c + 0.5 + _at(z3, z2, level), y + r + 1.5
+    elif edge == LEFT:
+        points[point, 0], points[point, 1] = c + 0.5, y + r + 0.5 + _at(z0, z3, level)
+    else:
+        points[point, 0], points[point, 1] = c + 1.5, y + r + 0.5 + _at(z1, z2, level)
+    return point
+
+
+@njit(nogil=True, cache=True)
+def _write(first, last, closed, store, tally, out):  # type: ignore[no-untyped-def]
+    """Write the line from point `first` to `last`, back to the first if it is closed, and free its points.
+
+    Points that repeat the one before are left out, and so is what runs out and straight back.
+    """
+    points, after, stack, _, _ = store
+    start = tally[WRITTEN]
+    at, node = start, first
+    while True:
+        at = _push(points[node, 0], points[node, 1], start, at, out[0])
+        stack[tally[FREE]] = node
+        tally[FREE] += 1
+        if node == last:
+            break
+        node = after[node]
+    if closed and at > start:
+        at = _push(out[0][start, 0], out[0][start, 1], start, at, out[0])
+    if at - start < (4 if closed else 2):
+        return
+    out[1][tally[LINES]], out[2][tally[LINES]] = start, closed
+    tally[LINES] += 1
+    tally[WRITTEN] = at
+
+
+@njit(nogil=True, cache=True)
+def _push(x, y, start, at, out):  # type: ignore[no-untyped-def]
+    if at > start and out[at - 1, 0] == x and out[at - 1, 1] == y:
+        return at
+    if at > start + 1 and out[at - 2, 0] == x and out[at - 2, 1] == y:
+        return at - 1
+    out[at, 0], out[at, 1] = x, y
+    return at + 1
+
+
+@njit(nogil=True, cache=True)
+def softened(z, passes):  # type: ignore[no-untyped-def]
+    """z (rows, columns) with each value the binomial mean of those around it, 1 2 1 both ways; NaN stays."""
+    for _ in range(passes):
+        new = np.empty_like(z)
+        for r in range(z.shape[0]):
+            for c in range(z.shape[1]):
+                total, weight = 0.0, 0.0
+                for dr in range(-1, 2):
+                    for dc in range(-1, 2):
+                        y, x = r + dr, c + dc
+                        if 0 <= y < z.shape[0] and 0 <= x < z.shape[1] and not math.isnan(z[y, x]):
+                            share = (2.0 - abs(dr)) * (2.0 - abs(dc))
+                            total, weight = total + share * z[y, x], weight + share
+                new[r, c] = np.nan if math.isnan(z[r, c]) else total / weight
+        z = new
+    return z

@@ -1,0 +1,275 @@
+"""contour: lines of equal value, or the areas between them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import shapely
+
+from zembrel.engine.ahead import ahead
+from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.features.files.schema import Field, Schema
+from zembrel.features.ground import ground_areas
+from zembrel.features.table import REAL, TRUTH, FeatureTable, geometry_array
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.measure import show_bytes, show_number
+from zembrel.raster.isolines import Array, Isolines, Lines
+from zembrel.raster.kernels import contour as kernel
+from zembrel.raster.model import Raster
+from zembrel.raster.survey import Statistics
+from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.features.writing import WrittenFeatures, check_target, write_parts
+from zembrel.verbs.inputs import Layer, check_resolved, only_layer
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.receipt import Receipt, frame_items
+from zembrel.verbs.survey import quantiles, seen
+
+_STRIP_CELLS = 2_000_000
+_MOST_LEVELS = 10_000
+_SOFTENED = 2  # passes over the surface
+_BATCH = 5_000  # lines written at a time
+_USUAL = 10  # steps over the range, if nobody says
+
+
+@dataclass(frozen=True)
+class Contouring:
+    """At which values: an interval counted from a base, given levels, or classes of equally many cells.
+
+    filled: areas between the levels instead of lines; index: every so many intervals is flagged; smooth:
+    whether the surface is softened first.
+    """
+
+    interval: float | None = None
+    base: float = 0.0
+    levels: str | None = None
+    classes: int | None = None
+    filled: bool = False
+    index: int = 5
+    smooth: bool = False
+
+
+def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
+    """Lines of one band with their value, or areas with the values between which they lie.
+
+    Raises UsageError for levels that exclude each other, RefusedError for too many of them.
+    """
+    out = output.path
+    check_target(out, output.replace)
+    layer = only_layer("contour", inputs, out)
+    raster = unscaled(layer.raster)
+    crs = check_resolved(layer)
+    statistics = seen(raster, Statistics(), output.means).tallies[0]
+    if not statistics.cells:
+        raise InputError(f"{layer.path} has no valid cell", "there is no surface", "check its nodata")
+    ends = statistics.low, statistics.high
+    levels, chose = _levels(raster, ends, contouring, output)
+    kind = "MultiPolygon" if contouring.filled else "LineString"
+    names = (
+        {"low": REAL, "high": REAL, "area": REAL} if contouring.filled else {"value": REAL, "index": TRUTH}
+    )
+    schema = Schema(out.stem, kind, False, {name: Field(held, 0) for name, held in names.items()}, crs)
+    make = _areas if contouring.filled else _lines
+    tables = make(raster, levels, contouring, ends)
+    written = write_parts(out, tables, schema, output)
+    return _receipt(layer, output, levels, [*layer.remarks, *chose, *written.notes], written)
+
+
+def _receipt(
+    layer: Layer, output: Output, levels: Sequence[float], said: list[str], written: WrittenFeatures
+) -> Receipt:
+    lines = (
+        ("frame", frame_items(layer.raster.frame)),
+        ("chose", tuple(said)),
+        (
+            "plan" if output.dry_run else "wrote",
+            (str(output.path), f"{written.features:,} features", show_bytes(written.bytes)),
+        ),
+    )
+    facts: dict[str, Any] = {"inputs": [str(layer.path)], "out": str(output.path), "levels": list(levels)}
+    facts |= {"features": written.features, "chose": said}
+    return Receipt("contour", f"{layer.path} -> {output.out}", lines, facts)
+
+
+def _levels(
+    raster: Raster, ends: tuple[float, float], contouring: Contouring, output: Output
+) -> tuple[list[float], list[str]]:
+    low, high = ends
+    asked = [contouring.interval, contouring.levels, contouring.classes]
+    if sum(one is not None for one in asked) > 1:
+        raise UsageError(
+            "levels are said once",
+            "--interval, --levels and --classes exclude each other",
+            "keep one of them",
+        )
+    if contouring.levels is not None:
+        levels = _given(contouring.levels)
+    elif contouring.classes is not None:
+        levels = _equal_counts(raster, ends, contouring, output)
+    else:
+        interval = contouring.interval or nice_step(high - low)
+        if not interval > 0 or not math.isfinite(interval):
+            raise UsageError(f"--interval {interval:g}", "lines lie some way apart", "write --interval 20")
+        first = math.floor((low - contouring.base) / interval)
+        last = math.ceil((high - contouring.base) / interval)
+        if last - first > _MOST_LEVELS:
+            raise RefusedError(
+                f"--interval {interval:g} makes {last - first:,} levels",
+                f"values run from {show_number(low)} to {show_number(high)}",
+                f"at most {_MOST_LEVELS:,} are drawn: write a larger one",
+            )
+        levels = [contouring.base + n * interval for n in range(first, last + 1)]
+    if not contouring.filled:
+        levels = [level for level in levels if low <= level < high]
+    said = (
+        [f"{len(levels)} levels from {show_number(levels[0])} to {show_number(levels[-1])}"] if levels else []
+    )
+    if not levels:
+        raise InputError(
+            "no level lies within the values",
+            f"these run from {show_number(low)} to {show_number(high)}",
+            "choose other --levels, or a smaller --interval",
+        )
+    return levels, [*said, *(["surface softened"] if contouring.smooth else [])]
+
+
+def _given(text: str) -> list[float]:
+    try:
+        levels = [float(part) for part in text.split(",")]
+    except ValueError as exc:
+        raise UsageError(f"--levels {text}", "numbers are needed", "write --levels 5,10,50") from exc
+    if sorted(set(levels)) != levels or not np.isfinite(levels).all():
+        raise UsageError(f"--levels {text}", "they have to rise", "write --levels 5,10,50")
+    return levels
+
+
+def _equal_counts(
+    raster: Raster, ends: tuple[float, float], contouring: Contouring, output: Output
+) -> list[float]:
+    """The values between classes of equally many cells, and the ends."""
+    count = int(contouring.classes or 0)
+    if not 2 <= count <= _MOST_LEVELS:
+        raise UsageError(f"--classes {count}", "2 and more make levels", "write --classes 5")
+    shares = [n / count for n in range(1, count)]
+    return sorted({ends[0], *quantiles(raster, ends, shares, output.means), ends[1]})
+
+
+def nice_step(span: float) -> float:
+    """1, 2 or 5 times a power of ten, so that about ten make the span."""
+    if span <= 0:
+        return 1.0
+    power = 10.0 ** math.floor(math.log10(span / _USUAL))
+    return next(float(step * power) for step in (1, 2, 5, 10) if step * power * _USUAL >= span * 0.999)
+
+
+def _strips(raster: Raster, smooth: bool) -> Iterator[Array]:
+    """Values from the top, each strip beginning with the last row of the one before; NaN is nothing."""
+    frame, halo = raster.frame, _SOFTENED if smooth else 0
+    step = max(2, _STRIP_CELLS // frame.columns)
+    for top in range(0, max(frame.rows - 1, 1), step):
+        bottom = min(top + step + 1, frame.rows)
+        above, below = min(halo, top), min(halo, frame.rows - bottom)
+        block = raster.cells(Pane(top - above, 0, bottom + below, frame.columns))
+        z = block.cells[0].astype(np.float64)
+        if block.valid is not None:
+            z[~block.valid_of(0)] = np.nan
+        if smooth:
+            z = kernel.softened(z, _SOFTENED)
+        yield z[above : len(z) - below]
+
+
+def _placed(lines: Lines, frame: Frame, shift: float = 0.0) -> Any:
+    """Lines as geometries in the coordinates of the frame."""
+    x, y = frame.corners.at(lines.points[:, 0] - shift, lines.points[:, 1] - shift)
+    points = np.column_stack([np.asarray(x), np.asarray(y)])
+    return shapely.from_ragged_array(shapely.GeometryType.LINESTRING, points, (lines.starts,))
+
+
+def _lines(
+    raster: Raster, levels: Sequence[float], contouring: Contouring, ends: tuple[float, float]
+) -> Iterator[FeatureTable]:
+    frame = raster.frame
+    if min(frame.rows, frame.columns) < 2:
+        return
+    sweeps = [Isolines(level, frame.columns) for level in levels]
+    waiting: list[tuple[float, Any]] = []
+
+    def table() -> FeatureTable:
+        shapes = [shape for _, part in waiting for shape in part]
+        values = np.array([level for level, part in waiting for _ in part], np.float64)
+        flags = _flagged(values, contouring)
+        return FeatureTable(geometry_array(shapes), {"value": values, "index": flags}, frame.crs)
+
+    def taken() -> Iterator[list[tuple[float, Any]]]:
+        for z in _strips(raster, contouring.smooth):
+            seen_at = kernel.glances(z)
+            yield [(s.level, s.strip(z, seen_at)) for s in sweeps]
+        yield [(s.level, s.finish()) for s in sweeps]
+
+    for found in ahead(taken()):
+        waiting += [(level, _placed(part, frame)) for level, part in found if len(part.closed)]
+        if sum(len(part) for _, part in waiting) >= _BATCH:
+            yield table()
+            waiting = []
+    if waiting:
+        yield table()
+
+
+def _flagged(values: Array, contouring: Contouring) -> Any:
+    if contouring.levels is not None or contouring.classes is not None or contouring.index < 1:
+        return np.zeros(len(values), bool)
+    steps = sorted(set(values.tolist()))
+    interval = contouring.interval or (nice_step(1.0) if len(steps) < 2 else min(np.diff(steps)))
+    return np.round((values - contouring.base) / interval).astype(np.int64) % contouring.index == 0
+
+
+def _areas(
+    raster: Raster, levels: Sequence[float], contouring: Contouring, ends: tuple[float, float]
+) -> Iterator[FeatureTable]:
+    """Bands between neighbouring levels: what lies above the lower less what lies above the higher."""
+    frame = raster.frame
+    traced = [np.nextafter(ends[0], -np.inf) if level <= ends[0] else level for level in levels]
+    sweeps = [Isolines(level, frame.columns + 2) for level in traced]
+    rings: list[list[Any]] = [[] for _ in levels]
+
+    def add(found: list[Lines]) -> None:
+        for held, part in zip(rings, found, strict=True):
+            if len(part.closed):
+                held.append(_placed(part, frame, 1.0))
+
+    for z in ahead(_padded(raster, contouring.smooth)):
+        seen_at = kernel.glances(z)
+        add([sweep.strip(z, seen_at) for sweep in sweeps])
+    add([sweep.finish() for sweep in sweeps])
+    above = [_area(held) for held in rings]
+    for n in range(len(levels) - 1):
+        band = shapely.make_valid(shapely.difference(above[n], above[n + 1]))
+        parts = [p for p in shapely.get_parts(shapely.get_parts(band)) if p.geom_type == "Polygon"]
+        if not parts:
+            continue
+        whole = geometry_array([shapely.MultiPolygon(parts)])
+        area = ground_areas(whole, frame.crs, 32 * min(frame.cell))
+        columns = {"low": np.array([levels[n]]), "high": np.array([levels[n + 1]]), "area": np.round(area, 3)}
+        yield FeatureTable(whole, columns, frame.crs)
+
+
+def _padded(raster: Raster, smooth: bool) -> Iterator[Array]:
+    """The strips with nothing around them, and nothing is lower than anything."""
+    edge = np.full((1, raster.frame.columns + 2), -np.inf)
+    first = True
+    for z in _strips(raster, smooth):
+        wide = np.pad(np.where(np.isnan(z), -np.inf, z), ((0, 0), (1, 1)), constant_values=-np.inf)
+        yield np.vstack([edge, wide]) if first else wide
+        first, last = False, wide[-1:]
+    yield np.vstack([last, edge])
+
+
+def _area(parts: list[Any]) -> Any:
+    """What closed lines enclose, by the even-odd rule."""
+    if not parts:
+        return shapely.Polygon()
+    return shapely.make_valid(shapely.build_area(shapely.MultiLineString(np.concatenate(parts).tolist())))
