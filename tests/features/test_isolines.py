@@ -100,7 +100,8 @@ def test_levels_flags_and_refusals(zembrel: Program, hills: np.ndarray) -> None:
     assert {row["value"] for row in rows if row["index"]} == {v for v in values if (v - 10) % 60 == 0}
     said = zembrel("contour", "z.tif", "--classes", "4", "--filled", "--out", "q.gpkg", "--json").json
     known = hills[~np.isnan(hills)]
-    np.testing.assert_allclose(said["levels"][1:-1], np.quantile(known, [0.25, 0.5, 0.75]), atol=0.01)
+    counts = np.histogram(known, said["levels"])[0]
+    assert np.ptp(counts) < 10 < len(known) / 4
     assert (
         "exclude each other"
         in zembrel.refuses(2, "contour", "z.tif", "--levels", "5", "--classes", "3", "--out", "x.gpkg")[1]

@@ -111,10 +111,32 @@ def contour(
     return verb.contour(inputs, output, contouring)
 
 
+def trace(
+    inputs: Inputs,
+    output: Output,
+    background: Annotated[
+        float | None, typer.Option("--background", metavar="VALUE", help="What is no line, besides nodata.")
+    ] = None,
+    spurs: Annotated[
+        int, typer.Option("--spurs", metavar="N", help="Take away branches of fewer cells.")
+    ] = 0,
+) -> Any:
+    """Rasters of lines as polylines: thinned to one cell, and followed from end or junction to the next.
+    Each line has its value, cells and true length."""
+    from zembrel.verbs import trace as verb
+
+    return verb.trace(inputs, output, background=background, spurs=spurs)
+
+
 _RASTER_ONLY = (
     "format", "type", "nodata", "compress", "settings", "world_file", "ceiling", "keep_going",
 )  # fmt: skip
 COMMANDS = {
+    "trace": Command(
+        trace,
+        "zembrel trace paths.tif --background 0 --spurs 5 --out paths.gpkg",
+        (*_RASTER_ONLY, "memory", "workers"),
+    ),
     "contour": Command(contour, "zembrel contour relief.tif --interval 20 --out lines.gpkg", _RASTER_ONLY),
     "polygonize": Command(
         polygonize,
