@@ -128,10 +128,49 @@ def trace(
     return verb.trace(inputs, output, background=background, spurs=spurs)
 
 
+def centroids(inputs: Inputs, output: Output) -> Any:
+    """A point in the middle of each valid cell, with a field for each band."""
+    from zembrel.verbs import centroids as verb
+
+    return verb.centroids(inputs, output)
+
+
+def sample(
+    inputs: Inputs,
+    output: Output,
+    at: Annotated[str | None, typer.Option("--at", metavar="POINTS", help="A file of points.")] = None,
+    method: Annotated[
+        str,
+        typer.Option(
+            "--method",
+            metavar="NAME",
+            help="auto, nearest, bilinear, cubic, lanczos, mean, mode, min, max, median, sum, percentile:25.",
+        ),
+    ] = "auto",
+    reach: Annotated[
+        str | None,
+        typer.Option("--reach", metavar="LENGTH", help="How far around a point a statistic looks."),
+    ] = None,
+) -> Any:
+    """Values of rasters at points: a field for each band, and the names of classes."""
+    from zembrel.verbs import sample as verb
+
+    return verb.sample(inputs, output, at=at, method=method, reach=reach)
+
+
 _RASTER_ONLY = (
     "format", "type", "nodata", "compress", "settings", "world_file", "ceiling", "keep_going",
 )  # fmt: skip
 COMMANDS = {
+    "centroids": Command(
+        centroids, "zembrel centroids landcover.tif --out cells.parquet", (*_RASTER_ONLY, "memory", "workers")
+    ),
+    "sample": Command(
+        sample,
+        "zembrel sample relief.tif landcover.tif --at places.geojson --out places.csv",
+        (*_RASTER_ONLY, "memory", "workers"),
+        features=True,
+    ),
     "trace": Command(
         trace,
         "zembrel trace paths.tif --background 0 --spurs 5 --out paths.gpkg",

@@ -1,0 +1,101 @@
+"""Values of a raster at points anywhere on it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.grid.pane import Pane
+from zembrel.raster.kernels import table, warp, windowed
+from zembrel.raster.kernels.weights import phase_table
+from zembrel.raster.method import NEED, Method
+from zembrel.raster.model import Block, Raster
+
+Array = npt.NDArray[np.float64]
+Mask = npt.NDArray[np.bool_]
+_TILE = 512  # cells a side of what is read at a time
+_PLAIN = ("nearest", "bilinear", "cubic", "lanczos")
+
+
+def values_at(source: Raster, x: Array, y: Array, method: Method, reach: float = 0.0) -> tuple[Array, Mask]:
+    """Values (bands, n) at points in the CRS of `source`, and which are known.
+
+    nearest takes the cell a point lies in; bilinear, cubic and lanczos interpolate; a statistic takes the
+    cells whose middles are within `reach`, in units of the CRS, or at least the cell itself.
+    """
+    frame = source.frame
+    u, v = (np.asarray(part) for part in frame.corners.position(x, y))
+    out, known = np.zeros((len(source.bands), x.size)), np.zeros((len(source.bands), x.size), bool)
+    inside = (u >= 0) & (u < frame.columns) & (v >= 0) & (v < frame.rows)
+    numbers = np.flatnonzero(inside)
+    tiles = (v[numbers] // _TILE).astype(np.int64) << 32 | (u[numbers] // _TILE).astype(np.int64)
+    order = np.argsort(tiles, kind="stable")
+    cuts = np.flatnonzero(np.diff(tiles[order])) + 1
+    reaches = reach / abs(frame.cell[0]), reach / abs(frame.cell[1])
+    pick: Callable[..., tuple[Array, Mask]] = _interpolated if method.name in _PLAIN else _gathered
+    halo = table.RADIUS[table.CODES[method.name]] + 1 if method.name in table.CODES else 1
+    wide = math.ceil(reaches[0]) + math.ceil(halo), math.ceil(reaches[1]) + math.ceil(halo)
+    for part in np.split(numbers[order], cuts) if numbers.size else []:
+        left, top = int(u[part].min()) - wide[0], int(v[part].min()) - wide[1]
+        right, bottom = int(u[part].max()) + wide[0] + 1, int(v[part].max()) + wide[1] + 1
+        pane = Pane(top, left, bottom, right).meet(frame.pane)
+        assert pane is not None
+        block = source.cells(pane)
+        out[:, part], known[:, part] = pick(block, u[part] - pane.left, v[part] - pane.top, method, reaches)
+    return out, known
+
+
+def _interpolated(block: Block, u: Array, v: Array, method: Method, reaches: Any) -> tuple[Array, Mask]:
+    """By the kernels of reprojection; u and v are columns and rows of the block, middles at .5."""
+    cells = np.ascontiguousarray(block.cells, np.float64)
+    bands = len(cells)
+    valid = np.zeros((0, 0, 0), np.uint8)
+    if block.valid is not None:
+        valid = np.stack([block.valid_of(n) for n in range(bands)]).astype(np.uint8)
+    out, ok = np.zeros((bands, 1, u.size)), np.zeros((bands if len(valid) else 1, 1, u.size), np.uint8)
+    at = cells, valid, u[None], v[None], 0, 0
+    if method.name == "nearest":
+        warp.nearest(*at, out, ok, 0)
+    elif method.name == "bilinear":
+        warp.bilinear(*at, NEED, False, 0.0, 0.0, out, ok, 0)
+    else:
+        code = table.CODES[method.name]
+        windowed.tabled(*at, phase_table(code, table.RADIUS[code]), NEED, False, 0.0, 0.0, out, ok, 0)
+    return out[:, 0], np.broadcast_to(ok[:, 0].astype(bool), (bands, u.size))
+
+
+def _gathered(
+    block: Block, u: Array, v: Array, method: Method, reaches: tuple[float, float]
+) -> tuple[Array, Mask]:
+    """Statistics of the cells around each point."""
+    bands, rows, columns = block.cells.shape
+    out, known = np.zeros((bands, u.size)), np.zeros((bands, u.size), bool)
+    valid = [block.valid_of(n) for n in range(bands)]
+    across, along = max(reaches[0], 1e-9), max(reaches[1], 1e-9)
+    for k, (x, y) in enumerate(zip(u.tolist(), v.tolist(), strict=True)):
+        left, right = max(math.floor(x - across), 0), min(math.floor(x + across) + 1, columns)
+        top, bottom = max(math.floor(y - along), 0), min(math.floor(y + along) + 1, rows)
+        dx = (np.arange(left, right) + 0.5 - x) / across
+        dy = (np.arange(top, bottom) + 0.5 - y) / along
+        near = dx * dx + dy[:, None] ** 2 <= 1.0
+        near[int(y) - top, int(x) - left] = True
+        for band in range(bands):
+            values = block.cells[band, top:bottom, left:right][near & valid[band][top:bottom, left:right]]
+            if values.size:
+                out[band, k], known[band, k] = _statistic(values, method), True
+    return out, known
+
+
+def _statistic(values: npt.NDArray[Any], method: Method) -> float:
+    if method.name == "mode":
+        held, counts = np.unique(values, return_counts=True)
+        return float(held[np.argmax(counts)])
+    if method.name in ("median", "percentile"):
+        return float(np.quantile(values, method.share))
+    held = values.astype(np.float64)
+    results = {"mean": held.mean(), "sum": held.sum(), "min": held.min(), "max": held.max()}
+    return float(results[method.name])

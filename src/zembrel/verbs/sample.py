@@ -1,0 +1,136 @@
+"""sample: values of rasters at points."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import shapely
+
+from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.features.table import Column, FeatureTable, column
+from zembrel.measure import show_bytes
+from zembrel.raster.method import Method, parse_method
+from zembrel.raster.model import Raster
+from zembrel.raster.sampling import values_at
+from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.features.opening import open_table
+from zembrel.verbs.features.writing import check_target, write_layer
+from zembrel.verbs.inputs import Layer, check_resolved, open_layers
+from zembrel.verbs.lengths import in_crs_units
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.receipt import Receipt, named
+
+_PLAIN = ("nearest", "bilinear", "cubic", "lanczos")
+
+
+def sample(
+    inputs: Inputs, output: Output, *, at: str | None, method: str = "auto", reach: str | None = None
+) -> Receipt:
+    """Points with a field for each band of each raster; missing where that has nothing.
+
+    at: a file of points; reach: how far around a point a statistic looks. Raises InputError for other
+    geometries, RefusedError for averages of codes.
+    """
+    out = output.path
+    check_target(out, output.replace)
+    if at is None:
+        raise UsageError("there are no points", "sample looks up values at some", "add --at POINTS")
+    layers = open_layers(replace(inputs, condition=None, fields=None), out)
+    points = open_table(Path(at), replace(inputs, from_crs=None, layer=None))
+    _check_points(at, points)
+    columns, missing, chose = dict(points.columns), 0, []
+    for layer in layers:
+        crs = check_resolved(layer)
+        raster = unscaled(layer.raster)
+        way = _method(layer, method, reach)
+        moved = points.to(crs).geometries
+        x, y = shapely.get_x(moved), shapely.get_y(moved)
+        length = in_crs_units(reach, raster.frame) if reach else 0.0
+        values, known = values_at(raster, x, y, way, length)
+        missing += int((~known.any(axis=0)).sum())
+        _add(columns, layer, raster, values, known, way)
+        chose.append(f"{layer.path.stem} by {way}" + (f" within {reach}" if reach else ""))
+    table = FeatureTable(points.geometries, columns, points.crs)
+    written = write_layer(out, table, output)
+    checks = [f"{missing:,} value{'s' * (missing != 1)} missing"] if missing else ["a value for every point"]
+    lines = (
+        ("chose", (*points.remarks, *chose, *written.notes)),
+        ("checks", tuple(checks)),
+        (
+            "plan" if output.dry_run else "wrote",
+            (str(out), f"{len(table):,} points", show_bytes(written.bytes)),
+        ),
+    )
+    paths = [layer.path for layer in layers]
+    facts: dict[str, Any] = {"inputs": [str(path) for path in paths], "out": str(out), "features": len(table)}
+    facts |= {"missing": missing, "fields": list(columns), "chose": chose}
+    return Receipt("sample", f"{named(paths)} at {at} -> {out}", lines, facts)
+
+
+def _check_points(at: str, table: FeatureTable) -> None:
+    if not len(table):
+        raise InputError(f"{at} holds no feature", "there is nowhere to look", "name another file")
+    other = np.flatnonzero(shapely.get_type_id(table.geometries) != 0)
+    if other.size:
+        kind = table.geometries[other[0]]
+        raise InputError(
+            f"{at} holds other things than points",
+            f"feature {other[0] + 1} is {kind.geom_type.lower() if kind is not None else 'nowhere'}",
+            "pick points with --where; tally summarizes cells in areas",
+        )
+
+
+def _method(layer: Layer, name: str, reach: str | None) -> Method:
+    """The method for a raster. Raises RefusedError for averages of codes, UsageError for an idle reach."""
+    bands = layer.raster.bands
+    coded = any(band.legend is not None for band in bands)
+    if name == "auto":
+        name = "nearest" if not reach else "mode" if coded else "mean"
+    method = parse_method(name)
+    if reach and method.name in _PLAIN:
+        raise UsageError(
+            f"--reach with {method}",
+            "it looks at the cells right around a point",
+            "use --method mean, or leave it out",
+        )
+    if coded and method.averages and method.name not in ("median", "percentile"):
+        raise RefusedError(
+            f"{layer.path} holds codes of classes", f"{method} would average them", "use nearest or mode"
+        )
+    return method
+
+
+def _add(
+    columns: dict[str, Column],
+    layer: Layer,
+    raster: Raster,
+    values: npt.NDArray[np.float64],
+    known: npt.NDArray[np.bool_],
+    method: Method,
+) -> None:
+    """A field for each band, and one for the names of classes."""
+    stem = layer.path.stem
+    for n, band in enumerate(raster.bands):
+        name = _free(stem if len(raster.bands) == 1 else f"{stem}_{band.name}", columns)
+        whole = band.dtype.kind in "iu" and method.name in ("nearest", "mode", "min", "max")
+        held = [
+            (int(v) if whole else float(v)) if ok else None
+            for v, ok in zip(values[n].tolist(), known[n], strict=True)
+        ]
+        columns[name] = column(held)
+        if band.legend is not None and band.legend.named:
+            legend = band.legend
+            names = [None if v is None else legend.name(int(v)) for v in held]
+            columns[_free(f"{name}_name", columns)] = column(names)
+
+
+def _free(name: str, taken: dict[str, Column]) -> str:
+    number, free = 1, name
+    while free in taken:
+        number += 1
+        free = f"{name}_{number}"
+    return free
