@@ -67,7 +67,7 @@ def test_outside_and_void_are_missing_and_names_come_along(zembrel: Program) -> 
 def test_every_valid_cell_becomes_a_point(zembrel: Program) -> None:
     cells = np.random.default_rng(1).integers(0, 9, (2, 7, 5)).astype(np.int16)
     valid = np.random.default_rng(2).random((2, 7, 5)) > 0.4
-    save(zembrel.folder / "c.tif", raster(cells, valid=valid, where=frame(5, 7)))
+    save(zembrel.folder / "c.tif", raster(cells, valid=valid, where=frame(5, 7), nodata=-1.0))
     zembrel("centroids", "c.tif", "--out", "c.parquet")
     table = read_features(zembrel.folder / "c.parquet")
     some = valid.any(axis=0)
