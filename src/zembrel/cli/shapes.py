@@ -158,10 +158,47 @@ def sample(
     return verb.sample(inputs, output, at=at, method=method, reach=reach)
 
 
+def tally(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    zones: Annotated[
+        str | None,
+        typer.Option(
+            "--zones", metavar="FEATURES", help="Areas to sum up in; lines and points with --reach."
+        ),
+    ] = None,
+    stat: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--stat",
+            metavar="NAME[:FIELD]",
+            help="count, sum, mean, min, max, deviation, median, quartiles, percentile:90, majority, "
+            "histogram; of features also length and share. Repeatable.",
+        ),
+    ] = None,
+    reach: Annotated[
+        str | None,
+        typer.Option("--reach", metavar="LENGTH", help="How far around zones, or middles of cells."),
+    ] = None,
+) -> Any:
+    """Features or cells counted and summed up per zone, or features per cell of a frame (--onto, or --cell).
+    Cells on the edge of a zone count by the share that is inside."""
+    from zembrel.verbs import tally as verb
+
+    return verb.tally(inputs, where, output, verb.Tallying(zones, tuple(stat or ()), reach))
+
+
 _RASTER_ONLY = (
     "format", "type", "nodata", "compress", "settings", "world_file", "ceiling", "keep_going",
 )  # fmt: skip
 COMMANDS = {
+    "tally": Command(
+        tally,
+        "zembrel tally relief.tif --zones parcels.gpkg --stat mean --stat max --out parcels-height.gpkg",
+        ("within", "within_where", "reach", "mask", "places", *BETWEEN, "keep_going"),
+        features=True,
+    ),
     "centroids": Command(
         centroids, "zembrel centroids landcover.tif --out cells.parquet", (*_RASTER_ONLY, "memory", "workers")
     ),

@@ -49,7 +49,7 @@ class Outlines(NamedTuple):
 
 def outlines(
     geometries: Sequence[shapely.Geometry] | Geometries,
-    values: Sequence[float],
+    values: Sequence[float] | Array,
     frame: Frame,
     *,
     touching: bool = False,

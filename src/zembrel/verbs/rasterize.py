@@ -14,17 +14,16 @@ from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
 from zembrel.features.soundness import sound
 from zembrel.features.table import FeatureTable, Geometries
-from zembrel.geodesy.crs import CRS
-from zembrel.grid.frame import Frame, snapped
-from zembrel.measure import parse_cell, show_number
+from zembrel.grid.frame import Frame
+from zembrel.measure import show_number
 from zembrel.raster.legend import Entry, Legend, shade
 from zembrel.raster.model import TYPES, Band, Raster
+from zembrel.verbs.features.framing import frame_for
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.inputs import find_inputs
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items
-from zembrel.verbs.within import load_frame, parse_crs_phrase
 from zembrel.verbs.write import write
 
 
@@ -57,7 +56,7 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
             f"{path} holds no feature", "there is nothing to draw", "name another file or --layer"
         )
     table, mended = sound(path, table, repair=inputs.repair, skip=inputs.skip_invalid)
-    frame, chose = _frame(table, where)
+    frame, chose = frame_for(table, where)
     assert frame.crs is not None
     table = _ranked(table.to(frame.crs), scanning)
     view = _view(path, table, frame, output, scanning)
@@ -130,33 +129,6 @@ def _check_options(inputs: Inputs, scanning: Scanning) -> None:
             "it says who wins where several features fall on a cell",
             nearest_name(scanning.overlap, RULES),
         )
-
-
-def _frame(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
-    """The frame to draw on: a given one, or the extent of the features in cells of the asked size."""
-    if where.onto:
-        if where.crs or where.cell:
-            raise UsageError(
-                "--onto excludes --crs and --cell", "the frame says both", "leave out one or the other"
-            )
-        frame = load_frame(Path(where.onto))
-        if frame.crs is None:
-            raise InputError(
-                f"{where.onto} has no CRS", "features have a place on the Earth", "give it one with label"
-            )
-        return frame, [f"onto {where.onto}"]
-    if not where.cell:
-        raise UsageError(
-            "there is no frame", "features have no cells of their own", "add --onto FRAME, or --cell LENGTH"
-        )
-    crs: CRS | None = parse_crs_phrase(where.crs) if where.crs else table.crs
-    if crs is None:
-        raise InputError("the features have no CRS", "cells have a place on the Earth", "add --from-crs CRS")
-    across, along = parse_cell(where.cell)
-    cell = across.in_unit(crs.unit.kind, crs.unit.factor), along.in_unit(crs.unit.kind, crs.unit.factor)
-    bounds = shapely.total_bounds(table.to(crs).geometries)
-    west, south, east, north = (float(v) for v in bounds)
-    return snapped(crs, (west, south, east, north), cell), ["extent of the features"]
 
 
 def _ranked(table: FeatureTable, scanning: Scanning) -> FeatureTable:

@@ -1,0 +1,109 @@
+"""Sums over what lies in zones and cells.
+
+Edges are (m, 4) column, row, column, row in cells of a frame, as for `scan`; top and left are the block's.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from zembrel.raster.kernels.scan import _spread
+
+WEIGHT, SUM, SQUARES, LOW, HIGH = range(5)
+
+
+@njit(nogil=True, cache=True)
+def in_zones(values, known, edges, starts, boxes, top, left, out):  # type: ignore[no-untyped-def]
+    """Add up the cells of values (rows, columns) in each zone, those on its edge by the share that is inside.
+
+    known: which are, (rows, columns) or (0, 0) for all; starts (n + 1,): where the edges of each zone begin;
+    boxes (n, 4): its columns and rows; out (n, 5): shares, sums, sums of squares, lowest and highest.
+    """
+    rows, columns = values.shape
+    masked = known.size > 0
+    shares = np.zeros((rows, columns + 1))
+    for n in range(starts.size - 1):
+        first_c, last_c = max(math.floor(boxes[n, 0]) - left, 0), min(math.ceil(boxes[n, 2]) - left, columns)
+        first_r, last_r = max(math.floor(boxes[n, 1]) - top, 0), min(math.ceil(boxes[n, 3]) - top, rows)
+        if first_c >= last_c or first_r >= last_r:
+            continue
+        window = shares[:, : last_c - first_c + 1]
+        for k in range(starts[n], starts[n + 1]):
+            x0, y0 = edges[k, 0] - left - first_c, edges[k, 1] - top
+            x1, y1 = edges[k, 2] - left - first_c, edges[k, 3] - top
+            if y0 == y1:
+                continue
+            sign = 1.0
+            if y0 > y1:
+                x0, y0, x1, y1, sign = x1, y1, x0, y0, -1.0
+            slope = (x1 - x0) / (y1 - y0)
+            for r in range(max(math.floor(y0), first_r), min(math.ceil(y1), last_r)):
+                low, high = max(y0, r), min(y1, r + 1)
+                if high > low:
+                    ends = x0 + (low - y0) * slope, x0 + (high - y0) * slope
+                    _spread(ends[0], ends[1], sign * (high - low), window[r])
+        weight, total, squares, least, most = out[n]
+        for r in range(first_r, last_r):
+            share = 0.0
+            for c in range(last_c - first_c):
+                share += window[r, c]
+                window[r, c] = 0.0
+                if share > 1e-12 and (not masked or known[r, first_c + c]):
+                    part = min(share, 1.0)
+                    value = np.float64(values[r, first_c + c])
+                    weight += part
+                    total += part * value
+                    squares += part * value * value
+                    if value < least:
+                        least = value
+                    if value > most:
+                        most = value
+            window[r, last_c - first_c] = 0.0
+        out[n, WEIGHT], out[n, SUM], out[n, SQUARES], out[n, LOW], out[n, HIGH] = (
+            weight,
+            total,
+            squares,
+            least,
+            most,
+        )
+
+
+@njit(nogil=True, cache=True)
+def lengths(edges, metres, top, left, out):  # type: ignore[no-untyped-def]
+    """Share out each edge's length, metres (m,), among the cells it runs through: out (rows, columns)."""
+    rows, columns = out.shape
+    for k in range(edges.shape[0]):
+        x0, y0, x1, y1 = edges[k, 0] - left, edges[k, 1] - top, edges[k, 2] - left, edges[k, 3] - top
+        at = 0.0
+        while at < 1.0:
+            after = 1.0
+            for a, b in ((x0, x1), (y0, y1)):
+                if a != b:
+                    here = a + at * (b - a)
+                    line = math.floor(here + 1e-9) + 1.0 if b > a else math.ceil(here - 1e-9) - 1.0
+                    after = min(after, max((line - a) / (b - a), at + 1e-12))
+            middle = (at + after) / 2
+            r, c = math.floor(y0 + middle * (y1 - y0)), math.floor(x0 + middle * (x1 - x0))
+            if 0 <= r < rows and 0 <= c < columns:
+                out[r, c] += (after - at) * metres[k]
+            at = after
+
+
+@njit(nogil=True, cache=True)
+def discs(points, weights, across, along, top, left, out):  # type: ignore[no-untyped-def]
+    """Add the weight of each point, (n, 2) column and row, to the cells whose middles are in reach of it.
+
+    across, along: the reach in columns and in rows.
+    """
+    rows, columns = out.shape
+    for k in range(points.shape[0]):
+        x, y = points[k, 0] - left, points[k, 1] - top
+        for r in range(max(math.floor(y - along), 0), min(math.ceil(y + along) + 1, rows)):
+            dy = (r + 0.5 - y) / along
+            for c in range(max(math.floor(x - across), 0), min(math.ceil(x + across) + 1, columns)):
+                dx = (c + 0.5 - x) / across
+                if dx * dx + dy * dy <= 1.0:
+                    out[r, c] += weights[k]

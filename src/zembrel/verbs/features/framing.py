@@ -1,0 +1,42 @@
+"""The frame that features are brought onto."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import shapely
+
+from zembrel.errors import InputError, UsageError
+from zembrel.features.table import FeatureTable
+from zembrel.geodesy.crs import CRS
+from zembrel.grid.frame import Frame, snapped
+from zembrel.measure import parse_cell
+from zembrel.verbs.options import Where
+from zembrel.verbs.within import load_frame, parse_crs_phrase
+
+
+def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
+    """The frame to draw on: a given one, or the extent of the features in cells of the asked size."""
+    if where.onto:
+        if where.crs or where.cell:
+            raise UsageError(
+                "--onto excludes --crs and --cell", "the frame says both", "leave out one or the other"
+            )
+        frame = load_frame(Path(where.onto))
+        if frame.crs is None:
+            raise InputError(
+                f"{where.onto} has no CRS", "features have a place on the Earth", "give it one with label"
+            )
+        return frame, [f"onto {where.onto}"]
+    if not where.cell:
+        raise UsageError(
+            "there is no frame", "features have no cells of their own", "add --onto FRAME, or --cell LENGTH"
+        )
+    crs: CRS | None = parse_crs_phrase(where.crs) if where.crs else table.crs
+    if crs is None:
+        raise InputError("the features have no CRS", "cells have a place on the Earth", "add --from-crs CRS")
+    across, along = parse_cell(where.cell)
+    cell = across.in_unit(crs.unit.kind, crs.unit.factor), along.in_unit(crs.unit.kind, crs.unit.factor)
+    bounds = shapely.total_bounds(table.to(crs).geometries)
+    west, south, east, north = (float(v) for v in bounds)
+    return snapped(crs, (west, south, east, north), cell), ["extent of the features"]

@@ -1,0 +1,265 @@
+"""tally: features or cells counted and summed up per zone or per cell of a frame."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import shapely
+
+from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.features.files.table import is_features
+from zembrel.features.inside import tallied
+from zembrel.features.percell import per_cell
+from zembrel.features.scanned import Scanned, outlines
+from zembrel.features.soundness import sound
+from zembrel.features.stats import Stat, parse_stats
+from zembrel.features.table import FeatureTable
+from zembrel.features.zonal import MOMENTS, ZoneSums, ranked
+from zembrel.formats import readable
+from zembrel.geodesy.crs import CRS, GeographicCRS, label
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.frame import Frame
+from zembrel.measure import parse_length, show_bytes, show_number
+from zembrel.raster.model import Band, Raster
+from zembrel.raster.views.bands import select_bands, stack
+from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.features.framing import frame_for
+from zembrel.verbs.features.opening import feature_paths, open_table
+from zembrel.verbs.features.writing import check_target, write_layer
+from zembrel.verbs.inputs import Layer, check_resolved, open_layers
+from zembrel.verbs.lengths import in_crs_units
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.survey import seen
+from zembrel.verbs.within import parse_crs_phrase
+from zembrel.verbs.write import write
+
+Columns = dict[str, npt.NDArray[np.float64]]
+_MOST_CLASSES = 256
+
+
+@dataclass(frozen=True)
+class Tallying:
+    """What is summed up where: in polygons, in reach of lines and points, or else in cells of a frame."""
+
+    zones: str | None = None
+    stats: tuple[str, ...] = ()
+    reach: str | None = None
+
+
+def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> Receipt:
+    """Statistics of features or cells in each zone, as features, a table or a raster; or per cell of a frame.
+
+    Raises UsageError for statistics that do not go with the inputs.
+    """
+    stats = parse_stats(tallying.stats)
+    paths = feature_paths(inputs)
+    if tallying.zones is None:
+        if not paths:
+            raise UsageError(
+                "there are no zones",
+                "cells of a raster are summed up in some",
+                "add --zones POLYGONS, or use resample",
+            )
+        return _per_cell(paths, inputs, where, output, tallying, stats)
+    zones, said = sound(
+        Path(tallying.zones),
+        open_table(Path(tallying.zones), Inputs()),
+        repair=inputs.repair,
+        skip=inputs.skip_invalid,
+    )
+    columns: Columns = {}
+    if paths:
+        crs = _working(zones, tallying, where)
+        said += [f"worked in {label(crs)}"] if tallying.reach else []
+        areas = _areas(zones, tallying, crs)
+        for path in paths:
+            table, more = _features(path, inputs, crs)
+            said += more
+            found = tallied(table, areas, stats)
+            prefix = f"{path.stem}_" if len(paths) > 1 else ""
+            columns |= {prefix + stat.label: values for stat, values in found.items()}
+    else:
+        layers = open_layers(replace(inputs, condition=None, fields=None))
+        paths = [layer.path for layer in layers]
+        for layer in layers:
+            columns |= _of_cells(layer, zones, tallying, stats, output, len(layers) > 1)
+    said += [f"reach {tallying.reach}"] if tallying.reach else []
+    title = f"{named(paths)} in {tallying.zones} -> {output.out}"
+    return _written(title, paths, zones, columns, where, output, said)
+
+
+def _working(zones: FeatureTable, tallying: Tallying, where: Where) -> CRS:
+    """The CRS to work in: as asked, else that of the zones, or the zone of UTM around them for a reach."""
+    crs = parse_crs_phrase(where.crs) if where.crs else zones.crs
+    if crs is None:
+        raise InputError(
+            f"{tallying.zones} has no CRS", "zones have a place on the Earth", "add --from-crs CRS"
+        )
+    if tallying.reach is None or not isinstance(crs, GeographicCRS):
+        return crs
+    west, south, east, north = shapely.total_bounds(zones.to(by_code(4326)).geometries).tolist()
+    zone = int(((west + east) / 2 + 180) // 6) % 60 + 1
+    return by_code((32600 if south + north >= 0 else 32700) + zone)
+
+
+def _features(path: Path, inputs: Inputs, crs: CRS) -> tuple[FeatureTable, list[str]]:
+    table, said = sound(path, open_table(path, inputs), repair=inputs.repair, skip=inputs.skip_invalid)
+    return table.to(crs), [*table.remarks, *said]
+
+
+def _areas(zones: FeatureTable, tallying: Tallying, crs: CRS) -> Any:
+    """Zones as areas in `crs`, grown by the reach. Raises UsageError for lines and points without one."""
+    shapes = zones.to(crs).geometries
+    if tallying.reach is None:
+        thin = np.flatnonzero(shapely.get_dimensions(shapes) < 2)
+        if thin.size:
+            raise UsageError(
+                f"feature {thin[0] + 1} of {tallying.zones} has no inside",
+                "a zone is an area, or has a reach",
+                "add --reach LENGTH",
+            )
+        return shapes
+    return shapely.buffer(
+        shapes, parse_length(tallying.reach).in_unit(crs.unit.kind, crs.unit.factor), quad_segs=32
+    )
+
+
+def _of_cells(
+    layer: Layer,
+    zones: FeatureTable,
+    tallying: Tallying,
+    stats: Sequence[Stat],
+    output: Output,
+    several: bool,
+) -> Columns:
+    """Statistics of each band of a raster in each zone."""
+    raster = unscaled(layer.raster)
+    areas = _areas(zones, tallying, check_resolved(layer))
+    bad = next((stat for stat in stats if stat.name in ("length", "share") or stat.field), None)
+    if bad is not None:
+        raise UsageError(
+            f"--stat {bad.label} of cells",
+            "it is one of features",
+            "leave it out, or name a statistic of values",
+        )
+    columns: Columns = {}
+    for n, band in enumerate(raster.bands):
+        one = select_bands(raster, (n,))
+        sums = seen(one, ZoneSums(areas, raster.frame), output.means)
+        rest = [stat for stat in stats if stat.name not in MOMENTS]
+        if band.legend is not None and any(stat.name in ("mean", "sum", "deviation") for stat in stats):
+            raise RefusedError(
+                f"{layer.path} holds codes of classes",
+                "a mean of codes says nothing",
+                "use --stat majority or histogram",
+            )
+        if band.dtype.kind == "f" and any(stat.name == "histogram" for stat in rest):
+            raise UsageError(f"{layer.path} holds fractions", "a histogram counts classes", "use quartiles")
+        legend = band.legend
+
+        def called(value: float, legend: Any = legend) -> str:
+            return (legend.name(int(value)) if legend is not None else "") or show_number(value)
+
+        found = ranked(one, areas, rest, called) if rest else {}
+        if len(found) > _MOST_CLASSES:
+            raise RefusedError(
+                f"{layer.path} has {len(found):,} values", "each would be a field", "use quartiles"
+            )
+        prefix = f"{layer.path.stem}_" if several else ""
+        prefix += f"{band.name}_" if len(raster.bands) > 1 else ""
+        columns |= {prefix + s.label: sums.result(s.name) for s in stats if s.name in MOMENTS}
+        columns |= {prefix + name: values for name, values in found.items()}
+    return columns
+
+
+def _written(
+    title: str,
+    paths: Sequence[Path],
+    zones: FeatureTable,
+    columns: Columns,
+    where: Where,
+    output: Output,
+    said: list[str],
+) -> Receipt:
+    """Zones with what was found, as a feature layer or a table, or drawn onto the cells of a frame."""
+    out = output.path
+    lines: list[tuple[str, tuple[str, ...]]] = []
+    if readable(out) and not is_features(out):
+        frame, chose = frame_for(zones, where)
+        moved = zones.to(frame.crs)
+        bands = tuple(_drawn(moved, frame, name, values) for name, values in columns.items())
+        written = write(stack(bands), out, output)
+        lines += [("frame", frame_items(frame)), ("chose", (*chose, *said, *written.chose))]
+        lines.append(("plan" if output.dry_run else "wrote", written.wrote))
+    else:
+        check_target(out, output.replace)
+        held = {name: _plain(values) for name, values in columns.items()}
+        table = replace(zones, columns={**zones.columns, **held})
+        layer = write_layer(out, table, output)
+        lines.append(("chose", (*said, *layer.notes)))
+        wrote = (str(out), f"{len(zones):,} zones", ", ".join(columns), show_bytes(layer.bytes))
+        lines.append(("plan" if output.dry_run else "wrote", wrote))
+    missing = {name: int(np.isnan(values).sum()) for name, values in columns.items()}
+    empty = max(missing.values(), default=0)
+    checks = (
+        (f"{empty:,} of {len(zones):,} zones hold nothing",) if empty else ("every zone holds something",)
+    )
+    lines.insert(-1, ("checks", checks))
+    facts: dict[str, Any] = {"inputs": [str(path) for path in paths], "out": str(out), "zones": len(zones)}
+    facts |= {"fields": list(columns), "empty": empty, "chose": said}
+    return Receipt("tally", title, tuple(line for line in lines if line[1]), facts)
+
+
+def _plain(values: npt.NDArray[np.float64]) -> npt.NDArray[Any]:
+    whole = (
+        np.isfinite(values).all()
+        and (values == np.round(values)).all()
+        and np.abs(values).max(initial=0) < 2**53
+    )
+    return values.astype(np.int64) if whole else values
+
+
+def _drawn(zones: FeatureTable, frame: Frame, name: str, values: npt.NDArray[np.float64]) -> Raster:
+    known = ~np.isnan(values)
+    drawn = outlines(zones.geometries[known], values[known], frame)
+    return Scanned(frame, (Band(name, "float64"),), drawn, "last")
+
+
+def _per_cell(
+    paths: Sequence[Path],
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    tallying: Tallying,
+    stats: Sequence[Stat],
+) -> Receipt:
+    if len(paths) != 1:
+        raise UsageError(
+            f"tally counts one file of features per cell, not {len(paths)}",
+            "bands would mix",
+            "mosaic them first",
+        )
+    table, said = sound(
+        paths[0], open_table(paths[0], inputs), repair=inputs.repair, skip=inputs.skip_invalid
+    )
+    if not len(table):
+        raise InputError(f"{paths[0]} holds no feature", "there is nothing to count", "check --where")
+    frame, chose = frame_for(table, where)
+    reach = in_crs_units(tallying.reach, frame) if tallying.reach else 0.0
+    bands = per_cell(table.to(frame.crs), frame, stats, reach)
+    written = write(stack(tuple(bands)), output.path, output)
+    way = f"within {tallying.reach} of the middles of cells" if reach else "features that meet a cell"
+    lines = (
+        ("frame", frame_items(frame)),
+        ("chose", (*chose, *table.remarks, *said, way, *written.chose)),
+        ("checks", (f"{len(table):,} features", *written.checks)),
+        ("plan" if output.dry_run else "wrote", written.wrote),
+    )
+    facts: dict[str, Any] = {"inputs": [str(paths[0])], "features": len(table), "results": [written.facts]}
+    return Receipt("tally", f"{paths[0]} per cell -> {output.out}", lines, facts)
