@@ -13,7 +13,7 @@ from zembrel.errors import UsageError
 from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
-    "onto", "crs", "cell", "mask", "format", "type", "nodata", "compress", "settings", "world_file",
+    "onto", "cell", "mask", "format", "type", "nodata", "compress", "settings", "world_file",
     *BETWEEN, "dry_run", "ceiling", "keep_going",
 )  # fmt: skip
 
@@ -38,17 +38,37 @@ def draw(
     title: Annotated[
         str | None, typer.Option("--title", metavar="TEXT", help="Instead of the file's name.")
     ] = None,
+    field: Annotated[
+        str | None, typer.Option("--field", metavar="FIELD", help="Colour features by this field.")
+    ] = None,
+    classes: Annotated[
+        str,
+        typer.Option(
+            "--classes",
+            metavar="WAY[:N]",
+            help="Of a field of numbers: equal, quantile or natural, 5 if not said.",
+        ),
+    ] = "quantile",
     size: Annotated[str, typer.Option("--size", metavar="WxH", help="Picture in pixels.")] = "1280x800",
 ) -> Any:
-    """A picture with ramp or legend, a scale bar, and the CRS and extent along its edges."""
+    """A picture of a raster, of features, or of features over a raster: with ramp or legend, a scale bar, and
+    the CRS and extent along its edges."""
     from zembrel.draw.picture import Look
+    from zembrel.draw.shapes import ShapeLook
     from zembrel.formats.legendfile import read_legend
     from zembrel.verbs import draw as verb
 
     width, height = _pair(size, "x", "--size 1280x800", int)
     ends = _pair(limits, ",", "--limits 0,900", float) if limits else None
-    classes = read_legend(Path(legend)) if legend else None
-    return verb.draw(inputs, where, output, look=Look(ramp, classes, ends, shade, title, width, height))
+    entries = read_legend(Path(legend)) if legend else None
+    way, _, count = classes.partition(":")
+    if count and not (count.isdigit() and 1 <= int(count) <= 20):
+        raise UsageError(
+            f"--classes {classes}", "1 to 20 classes can be told apart", "write --classes natural:5"
+        )
+    shapes = ShapeLook(field, way, int(count or 5), ramp, entries)
+    look = Look(ramp, entries, ends, shade, title, width, height)
+    return verb.draw(inputs, where, output, look=look, shapes=shapes)
 
 
 def paint(
@@ -112,6 +132,6 @@ def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
 _READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "from_layout", "bands")
 COMMANDS = {
     "check": Command(check, "zembrel check island.tif", _READ_ALONE),
-    "draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png", _NOT_HERE),
+    "draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png", _NOT_HERE, features=True),
     "paint": Command(paint, "zembrel paint relief.tif --shade --out relief-colours.tif", ("bands", "type")),
 }

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
+from zembrel.draw.shapes import ShapeLook, coloured, draw_shapes
 from zembrel.engine.run import Means, run
 from zembrel.errors import UsageError
+from zembrel.features.table import FeatureTable
 from zembrel.formats.whole import WholeSink
 from zembrel.geodesy.crs import GeographicCRS, label
 from zembrel.grid.extent import ground
@@ -48,8 +51,68 @@ class Look:
     height: int = 800
 
 
-def draw_picture(view: Raster, path: Path, look: Look, title: str, means: Means) -> tuple[str, ...]:
-    """Draw `view` to `path`; returns what was chosen. Raises UsageError for an unknown ramp."""
+class ShapeLayer(NamedTuple):
+    """Features to draw over everything: their name, in the CRS of the picture, and how."""
+
+    name: str
+    table: FeatureTable
+    look: ShapeLook
+
+
+def draw_map(
+    extent: Frame, layers: Sequence[ShapeLayer], path: Path, look: Look, title: str
+) -> tuple[str, ...]:
+    """Draw features alone, on the ground of `extent`; returns what was chosen."""
+    from matplotlib.figure import Figure
+
+    check_ramp(look.ramp)
+    figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
+    axes = figure.add_axes((0.075, 0.08, 0.76, 0.84))
+    axes.set_facecolor("white")
+    chose = _add_shapes(axes, layers, over=False)
+    _furnish(axes, extent, title, f"{sum(len(layer.table) for layer in layers):,} features")
+    figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
+    return chose
+
+
+def _add_shapes(axes: Any, layers: Sequence[ShapeLayer], *, over: bool) -> tuple[str, ...]:
+    """Layers one over the other, and one legend for all."""
+    chose, entries = [], []
+    for number, layer in enumerate(layers):
+        colours, legend, way = coloured(layer.table, layer.look, number)
+        draw_shapes(axes, layer.table, colours, hollow=over and layer.look.field is None, over=over)
+        entries += legend or [(colours[0], layer.name)]
+        chose.append(f"{layer.name} {way}")
+    if len(entries) > 1:
+        _shape_legend(axes, entries, inside=over)
+    return tuple(chose)
+
+
+def _shape_legend(axes: Any, entries: Sequence[tuple[str, str]], *, inside: bool) -> None:
+    from matplotlib.patches import Patch
+
+    patches = [Patch(facecolor=colour, edgecolor=INK, linewidth=0.4, label=name) for colour, name in entries]
+    where = {"loc": "upper left"} if inside else {"loc": "upper left", "bbox_to_anchor": (1.015, 1.0)}
+    before = axes.get_legend()
+    legend = axes.legend(handles=patches, frameon=inside, fontsize=10, framealpha=0.85, **where)
+    legend.set_zorder(5)
+    if before is not None:  # that of the raster stays
+        axes.add_artist(before)
+
+
+def draw_picture(
+    view: Raster,
+    path: Path,
+    look: Look,
+    title: str,
+    means: Means,
+    *,
+    layers: Sequence[ShapeLayer] = (),
+) -> tuple[str, ...]:
+    """Draw `view` to `path`, with features over it; returns what was chosen.
+
+    Raises UsageError for an unknown ramp.
+    """
     from matplotlib.figure import Figure
 
     check_ramp(look.ramp)
@@ -62,7 +125,8 @@ def draw_picture(view: Raster, path: Path, look: Look, title: str, means: Means)
     beside = not is_photo(bands)  # a ramp or legend stands there
     axes = figure.add_axes((0.075, 0.08, 0.76 if beside else 0.895, 0.84))
     chose = _paint(axes, small, bands[0], look, small.frame)
-    _furnish(axes, view.frame, title)
+    chose += _add_shapes(axes, layers, over=True) if layers else ()
+    _furnish(axes, view.frame, title, f"{view.frame.columns:,} x {view.frame.rows:,} cells")
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
     return chose
 
@@ -187,7 +251,7 @@ def _legend(axes: Any, band: Band) -> None:
     axes.legend(handles=patches, loc="upper left", bbox_to_anchor=(1.015, 1.0), frameon=False, fontsize=10)
 
 
-def _furnish(axes: Any, frame: Frame, title: str) -> None:
+def _furnish(axes: Any, frame: Frame, title: str, amount: str) -> None:
     west, south, east, north = frame.bounds
     axes.set_xlim(west, east)
     axes.set_ylim(south, north)
@@ -207,7 +271,7 @@ def _furnish(axes: Any, frame: Frame, title: str) -> None:
     narrow = width < _HEADING_ROOM
     axes.set_title(title, loc="left", fontsize=15, color=INK, pad=22 if narrow else 10)
     axes.text(
-        0.0 if narrow else 1.0, 1.015, f"{label(frame.crs)}   {frame.columns:,} x {frame.rows:,} cells",
+        0.0 if narrow else 1.0, 1.015, f"{label(frame.crs)}   {amount}",
         transform=axes.transAxes, ha="left" if narrow else "right", fontsize=9, color="#555",
     )  # fmt: skip
     if frame.crs is not None:

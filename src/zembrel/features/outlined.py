@@ -9,7 +9,7 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.grid.frame import Array, Frame
-from zembrel.raster.kernels import regions as kernel
+from zembrel.raster.kernels import outlines
 from zembrel.raster.regions import Found
 
 Integers = npt.NDArray[np.int64]
@@ -36,7 +36,7 @@ def shapes_of(found: Found, frame: Frame, *, smooth: int = 0) -> Shapes:
         x, y = a.at(points[:, 0], points[:, 1])
         points = np.column_stack([np.asarray(x), np.asarray(y)])
     else:
-        points, rings = kernel.closed(found.corners, found.starts, found.order, affine)
+        points, rings = outlines.closed(found.corners, found.starts, found.order, affine)
     parts = np.searchsorted(found.owners, np.arange(count + 1))
     geometries = shapely.from_ragged_array(shapely.GeometryType.POLYGON, points, (rings, parts))
     shells = np.bincount(found.owners[found.outer], minlength=count)
@@ -50,13 +50,13 @@ def shapes_of(found: Found, frame: Frame, *, smooth: int = 0) -> Shapes:
 def _smoothed(found: Found, frame: Frame, passes: int) -> tuple[Array, Integers]:
     """Outlines in columns and rows with their corners cut; those of the frame stay."""
     plain = 0.0, 1.0, 0.0, 0.0, 0.0, 1.0
-    points, rings = kernel.closed(found.corners, found.starts, found.order, plain)
+    points, rings = outlines.closed(found.corners, found.starts, found.order, plain)
     marks = found.corners.copy()
     marks[:, 1] = (marks[:, 1] & 1) << 1
-    fixed = kernel.closed(marks, found.starts, found.order, plain)[0][:, 1] == 1
+    fixed = outlines.closed(marks, found.starts, found.order, plain)[0][:, 1] == 1
     x, y = points.T
     fixed |= ((x == 0) | (x == frame.columns)) & ((y == 0) | (y == frame.rows))
-    points, rings, _ = kernel.smoothed(points, rings, fixed, _MOST_CUT, passes)
+    points, rings, _ = outlines.smoothed(points, rings, fixed, _MOST_CUT, passes)
     return points, rings
 
 

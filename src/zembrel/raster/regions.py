@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.raster.kernels import outlines
 from zembrel.raster.kernels import regions as kernel
 from zembrel.raster.model import Cells, Mask
 
@@ -199,7 +200,7 @@ class Outlines:
         room = len(corners) // _GROWTH + 2
         rings, starts, twice = (np.empty(room, np.int64) for _ in range(3))
         first = np.ascontiguousarray(swept.rings[:, 0])
-        count = kernel.unroll(swept.nodes, swept.across, first, corners, rings, starts, twice)
+        count = outlines.unroll(swept.nodes, swept.across, first, corners, rings, starts, twice)
         labels = swept.roots[swept.rings[rings[:count], 1]]
         closed = Closed(labels, starts[: count + 1], twice[:count], corners[: starts[count]])
         ready = swept.renamed[closed.labels] < 0

@@ -1,32 +1,77 @@
-"""draw: a picture of a raster."""
+"""draw: a picture of a raster, of features, or of features over a raster."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
-from zembrel.draw.picture import Look, draw_picture
+import numpy as np
+import shapely
+
+from zembrel.draw.picture import Look, ShapeLayer, draw_map, draw_picture
+from zembrel.draw.shapes import ShapeLook
 from zembrel.engine.commit import Staging, resource_errors
-from zembrel.errors import UsageError
+from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.features.files import holds_features
+from zembrel.formats.elsewhere import real
+from zembrel.geodesy.crs import CRS, UnresolvedCRS
+from zembrel.grid.frame import Affine, Frame
+from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.inputs import open_layers
+from zembrel.verbs.features.opening import open_table
+from zembrel.verbs.inputs import find_inputs, open_layer
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, frame_items
+from zembrel.verbs.receipt import Receipt, frame_items, named
 from zembrel.verbs.target import decide
+from zembrel.verbs.within import parse_crs_phrase, resolve
 
 ENDINGS = (".png", ".pdf", ".svg", ".jpg")
+_MARGIN = 0.03  # of the extent of features, around them
+_ACROSS = 1000  # cells that the ground of features counts as
 
 
-def draw(inputs: Inputs, where: Where, output: Output, *, look: Look) -> Receipt:
-    """One input as a picture with its ramp or legend, a scale bar, its CRS and extent.
+def draw(inputs: Inputs, where: Where, output: Output, *, look: Look, shapes: ShapeLook) -> Receipt:
+    """One raster with its ramp or legend, or features, or these over that; a scale bar, CRS and extent.
 
-    Raises UsageError for several inputs or an ending that is no picture's.
+    Raises UsageError for several rasters or an ending that is no picture's.
     """
-    layers = open_layers(inputs)
-    out = output.path
-    if len(layers) > 1:
+    paths = find_inputs(inputs)
+    features = [path for path in paths if holds_features(real(path))]
+    rasters = [path for path in paths if path not in features]
+    _check(rasters, output.path)
+    tables = [(path.stem, open_table(path, replace(inputs, layer=None))) for path in features]
+    view, crs = (None, None) if not rasters else _view(rasters[0], inputs, where)
+    if view is None:
+        crs = parse_crs_phrase(where.crs) if where.crs else next((t.crs for _, t in tables if t.crs), None)
+    layers = _layers([(name, table.to(crs)) for name, table in tables], shapes)
+    frame = view.frame if view is not None else _ground(layers, crs, where)
+    names = [*reversed([path.stem for path in features]), *(path.stem for path in rasters)]
+    title = " over ".join(names) if look.title is None else look.title
+    with Staging(output.replace) as staging:
+        staged = staging.path_for(output.path)
+        with resource_errors(output.path):
+            if view is not None:
+                shown = draw_picture(view, staged, look, title, output.means, layers=layers)
+            else:
+                shown = draw_map(frame, layers, staged, look, title)
+        staging.publish()
+    counts = (f"{sum(len(layer.table) for layer in layers):,} features",) if layers else ()
+    lines = (
+        ("frame", frame_items(frame) if view is not None else counts),
+        ("chose", shown if view is None else (*shown, *counts)),
+        ("wrote", (str(output.path),)),
+    )
+    facts = {"inputs": [str(path) for path in paths], "out": str(output.path), "chose": list(shown)}
+    return Receipt("draw", f"{named(paths)} -> {output.path}", lines, facts)
+
+
+def _check(rasters: Sequence[Path], out: Path) -> None:
+    if len(rasters) > 1:
         raise UsageError(
-            f"{len(layers)} inputs for one picture", "draw shows one layer", "mosaic them first, or name one"
+            f"{len(rasters)} inputs for one picture", "draw shows one layer", "mosaic them first, or name one"
         )
     if out.suffix.lower() not in ENDINGS:
         raise UsageError(
@@ -34,23 +79,49 @@ def draw(inputs: Inputs, where: Where, output: Output, *, look: Look) -> Receipt
             f"its ending is {out.suffix!r}",
             "end it in " + ", ".join(ENDINGS),
         )
-    layer = layers[0]
+
+
+def _view(path: Path, inputs: Inputs, where: Where) -> tuple[Raster, CRS | None]:
+    """The raster, or what of it lies in the area, and its CRS if features can be brought to it."""
+    layer = open_layer(path, inputs)
     view = unscaled(layer.raster)
     if where.within:
-        frame = decide([layer], where).frame
+        frame = decide([layer], replace(where, crs=None)).frame
         pane = view.frame.pane_of(*frame.bounds).meet(view.frame.pane)
         assert pane is not None
         view = crop(view, pane)
-    title = look.title if look.title is not None else Path(layer.path).stem
-    with Staging(output.replace) as staging:
-        staged = staging.path_for(out)
-        with resource_errors(out):
-            shown = draw_picture(view, staged, look, title, output.means)
-        staging.publish()
-    lines = (("frame", frame_items(view.frame)), ("chose", shown), ("wrote", (str(out),)))
-    return Receipt(
-        "draw",
-        f"{layer.path} -> {out}",
-        lines,
-        {"inputs": [str(layer.path)], "out": str(out), "chose": list(shown)},
-    )
+    crs = view.frame.crs
+    return view, None if isinstance(crs, UnresolvedCRS) else crs
+
+
+def _layers(tables: Sequence[tuple[str, Any]], shapes: ShapeLook) -> list[ShapeLayer]:
+    """Layers with how they are shown: by the field where they have it. Raises InputError if none has."""
+    fields = {name for _, table in tables for name in table.columns}
+    if shapes.field is not None and shapes.field not in fields:
+        raise InputError(
+            f"no feature has a field {shapes.field!r}",
+            f"there are {', '.join(sorted(fields)) or 'none'}",
+            nearest_name(shapes.field, sorted(fields)) if fields else "leave --field out",
+        )
+    return [
+        ShapeLayer(name, table, shapes if shapes.field in table.columns else replace(shapes, field=None))
+        for name, table in tables
+    ]
+
+
+def _ground(layers: Sequence[ShapeLayer], crs: CRS | None, where: Where) -> Frame:
+    """The extent of all features and a little more, or the area."""
+    if where.within:
+        west, south, east, north = resolve(where, crs).bounds
+    else:
+        bounds = np.array([shapely.total_bounds(layer.table.geometries) for layer in layers])
+        if not np.isfinite(bounds).any():
+            raise InputError("there is no feature to draw", "the layers are empty", "check --where")
+        west, south = (float(v) for v in np.nanmin(bounds[:, :2], axis=0))
+        east, north = (float(v) for v in np.nanmax(bounds[:, 2:], axis=0))
+    span = max(east - west, north - south) or 1.0
+    pad = 0.0 if where.within else _MARGIN * span
+    west, south, east, north = west - pad, south - pad, east + pad, north + pad
+    cell = max(east - west, north - south) / _ACROSS
+    columns, rows = max(1, round((east - west) / cell)), max(1, round((north - south) / cell))
+    return Frame(crs, Affine(west, north, (east - west) / columns, -(north - south) / rows), columns, rows)

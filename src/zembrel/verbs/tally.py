@@ -34,7 +34,7 @@ from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.inputs import Layer, check_resolved, open_layers
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.receipt import Lines, Receipt, frame_items, named
 from zembrel.verbs.survey import seen
 from zembrel.verbs.within import parse_crs_phrase
 from zembrel.verbs.write import write
@@ -90,8 +90,13 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
         for layer in layers:
             columns |= _of_cells(layer, zones, tallying, stats, output, len(layers) > 1)
     said += [f"reach {tallying.reach}"] if tallying.reach else []
+    lines, bytes_facts = _written(zones, columns, where, output, said)
+    empty = max((int(np.isnan(values).sum()) for values in columns.values()), default=0)
+    some = f"{empty:,} of {len(zones):,} zones hold nothing" if empty else "every zone holds something"
+    facts = {"inputs": [str(path) for path in paths], "zones": len(zones), "fields": list(columns)}
+    facts |= {"empty": empty, "chose": said, **bytes_facts}
     title = f"{named(paths)} in {tallying.zones} -> {output.out}"
-    return _written(title, paths, zones, columns, where, output, said)
+    return Receipt("tally", title, (*lines[:-1], ("checks", (some,)), lines[-1]), facts)
 
 
 def _working(zones: FeatureTable, tallying: Tallying, where: Where) -> CRS:
@@ -179,41 +184,25 @@ def _of_cells(
 
 
 def _written(
-    title: str,
-    paths: Sequence[Path],
-    zones: FeatureTable,
-    columns: Columns,
-    where: Where,
-    output: Output,
-    said: list[str],
-) -> Receipt:
+    zones: FeatureTable, columns: Columns, where: Where, output: Output, said: list[str]
+) -> tuple[Lines, dict[str, Any]]:
     """Zones with what was found, as a feature layer or a table, or drawn onto the cells of a frame."""
-    out = output.path
-    lines: list[tuple[str, tuple[str, ...]]] = []
+    out, word = output.path, "plan" if output.dry_run else "wrote"
     if readable(out) and not is_features(out):
         frame, chose = frame_for(zones, where)
         moved = zones.to(frame.crs)
         bands = tuple(_drawn(moved, frame, name, values) for name, values in columns.items())
         written = write(stack(bands), out, output)
-        lines += [("frame", frame_items(frame)), ("chose", (*chose, *said, *written.chose))]
-        lines.append(("plan" if output.dry_run else "wrote", written.wrote))
-    else:
-        check_target(out, output.replace)
-        held = {name: _plain(values) for name, values in columns.items()}
-        table = replace(zones, columns={**zones.columns, **held})
-        layer = write_layer(out, table, output)
-        lines.append(("chose", (*said, *layer.notes)))
-        wrote = (str(out), f"{len(zones):,} zones", ", ".join(columns), show_bytes(layer.bytes))
-        lines.append(("plan" if output.dry_run else "wrote", wrote))
-    missing = {name: int(np.isnan(values).sum()) for name, values in columns.items()}
-    empty = max(missing.values(), default=0)
-    checks = (
-        (f"{empty:,} of {len(zones):,} zones hold nothing",) if empty else ("every zone holds something",)
-    )
-    lines.insert(-1, ("checks", checks))
-    facts: dict[str, Any] = {"inputs": [str(path) for path in paths], "out": str(out), "zones": len(zones)}
-    facts |= {"fields": list(columns), "empty": empty, "chose": said}
-    return Receipt("tally", title, tuple(line for line in lines if line[1]), facts)
+        shown = (*chose, *said, *written.chose)
+        return (("frame", frame_items(frame)), ("chose", shown), (word, written.wrote)), {
+            "results": [written.facts]
+        }
+    check_target(out, output.replace)
+    held = {name: _plain(values) for name, values in columns.items()}
+    layer = write_layer(out, replace(zones, columns={**zones.columns, **held}), output)
+    wrote = (str(out), f"{len(zones):,} zones", ", ".join(columns), show_bytes(layer.bytes))
+    chosen: Lines = (("chose", (*said, *layer.notes)),) if said or layer.notes else ()
+    return (*chosen, (word, wrote)), {"out": str(out), "bytes": layer.bytes}
 
 
 def _plain(values: npt.NDArray[np.float64]) -> npt.NDArray[Any]:
