@@ -16,7 +16,7 @@ from pathlib import Path
 
 from measure import HERE
 
-CASES = ("start", "geodesy", "reproject", "memory", "engine", "grids")
+CASES = ("start", "geodesy", "reproject", "memory", "engine", "grids", "shapes")
 
 
 def main(wanted: list[str]) -> int:

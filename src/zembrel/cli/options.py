@@ -78,7 +78,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "workers": (("--workers",), "N", "Threads; one for each processor if not said."),
     "keep_going": (("--keep-going",), None, "With many inputs, finish the others; exit 7."),
 }
-MULTIPLE = ("settings", "stat")
+MULTIPLE = ("settings", "stat", "at_most", "at_least")
 # between two frames
 BETWEEN = ("strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit", "average_codes")
 

@@ -117,6 +117,32 @@ def check(
     return verb.check(inputs, rules=rules, faults_only=faults_only)
 
 
+def compare(
+    inputs: Inputs,
+    output: Output,
+    tolerance: Annotated[
+        float, typer.Option("--tolerance", metavar="VALUE", help="How far apart still counts as within it.")
+    ] = 0.0,
+    at_most: Annotated[
+        list[str] | None,
+        typer.Option("--at-most", metavar="FIGURE=VALUE", help="max=12, rms=2, alone=0; repeatable."),
+    ] = None,
+    at_least: Annotated[
+        list[str] | None,
+        typer.Option("--at-least", metavar="FIGURE=VALUE", help="share=0.99, cells=1000; repeatable."),
+    ] = None,
+    figure: Annotated[
+        str | None, typer.Option("--figure", metavar="PICTURE", help="A picture of the difference.")
+    ] = None,
+) -> Any:
+    """How far two rasters on one lattice differ: figures, the share within a tolerance, an estimated shift.
+    Exit code 1 if a limit does not hold."""
+    from zembrel.verbs import compare as verb
+
+    limits = tuple(at_most or ()), tuple(at_least or ())
+    return verb.compare(inputs, output, verb.Comparing(tolerance, *limits, figure))
+
+
 def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
     try:
         one, other = (kind(part) for part in text.split(sign))
@@ -131,6 +157,22 @@ def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
 
 _READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "from_layout", "bands")
 COMMANDS = {
+    "compare": Command(
+        compare,
+        "zembrel compare landcover.tif again.tif --at-least share=1",
+        (
+            "out",
+            "format",
+            "type",
+            "nodata",
+            "compress",
+            "settings",
+            "world_file",
+            "dry_run",
+            "ceiling",
+            "keep_going",
+        ),
+    ),
     "check": Command(check, "zembrel check island.tif", _READ_ALONE),
     "draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png", _NOT_HERE, features=True),
     "paint": Command(paint, "zembrel paint relief.tif --shade --out relief-colours.tif", ("bands", "type")),

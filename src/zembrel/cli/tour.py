@@ -41,6 +41,18 @@ STEPS = (
         "pin sketch.png --ties sketch-ties.csv --crs EPSG:32626 --out sketch.tif --replace",
     ),
     (
+        "Lines of equal height, every fifth of them flagged.",
+        "contour relief.tif --interval 50 --out lines.gpkg --replace",
+    ),
+    (
+        "How high the parcels lie; one was drawn as a bow-tie, and is mended.",
+        "tally relief.tif --zones parcels.geojson --repair --stat mean --stat max --out heights.gpkg"
+        " --replace",
+    ),
+    ("Land cover as polygons, exactly,", "polygonize landcover.tif --out cover.gpkg --replace"),
+    ("and back,", "rasterize cover.gpkg --field value --onto landcover.tif --out back.tif --replace"),
+    ("and nothing is lost on the way.", "compare landcover.tif back.tif --at-least share=1"),
+    (
         "Sheets of 2 km for the field, with their index.",
         "tile island.tif --size 2km --index sheets/sheets.geojson --out sheets/ --replace",
     ),
@@ -48,6 +60,11 @@ STEPS = (
     ("", "draw web.tif --out web.png --replace"),
     ("", "draw relief.tif --shade --out relief.png --replace"),
     ("", "draw landcover.tif --out landcover.png --replace"),
+    (
+        "",
+        "draw heights.gpkg tracks.geojson --field mean --classes natural:6 --ramp relief --out heights.png"
+        " --replace",
+    ),
     ("Is a value where it should be?", "describe relief.tif --at 732550,5098650 --stats"),
 )
 

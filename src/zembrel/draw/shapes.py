@@ -24,7 +24,7 @@ _PLAIN = (
 _FEW, _MANY = "tab10", "tab20"
 Entries = list[tuple[str, str]]  # colours and names of a legend
 MISSING = "#c9c7c0"
-_HAIR, _LINE, _DOT = 0.35, 1.3, 22.0  # points, and points squared
+_HAIR, _LINE, _DOT = 0.35, 1.0, 22.0  # points, and points squared
 _EDGE = "#33332f"
 
 

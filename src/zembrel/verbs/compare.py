@@ -1,0 +1,179 @@
+"""compare: how far two rasters differ, cell for cell."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zembrel.draw.picture import Look, draw_picture
+from zembrel.engine.commit import Staging, resource_errors
+from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.grid.pane import Pane
+from zembrel.measure import show_number
+from zembrel.raster.difference import Differences, Subtracted
+from zembrel.raster.displacement import displacement
+from zembrel.raster.model import Raster
+from zembrel.raster.views.place import crop
+from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.receipt import Receipt, frame_items
+from zembrel.verbs.survey import seen
+
+FAILED = 1  # exit code of a comparison that did not hold
+_FIGURES = ("share", "mean", "rms", "max", "cells", "equal", "alone")
+_PROBE = 512  # cells a side of what a shift is estimated from
+
+
+@dataclass(frozen=True)
+class Comparing:
+    """What counts as equal, and what must hold: limits such as `max=12` and `share=0.99`."""
+
+    tolerance: float = 0.0
+    at_most: tuple[str, ...] = ()
+    at_least: tuple[str, ...] = ()
+    figure: str | None = None
+
+
+def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
+    """Figures of the difference of two rasters on one lattice; exit code 1 if a limit does not hold.
+
+    Raises InputError where their cells do not lie on each other.
+    """
+    limits = [(*_limit(text), True) for text in comparing.at_most]
+    limits += [(*_limit(text), False) for text in comparing.at_least]
+    layers = open_layers(inputs)
+    if len(layers) != 2:
+        raise UsageError(
+            f"compare takes two rasters, not {len(layers)}",
+            "each cell of one has one in the other",
+            "name two",
+        )
+    one, other, outside = _common(*layers)
+    found = seen(
+        Subtracted(one, other), Differences(Subtracted(one, other), comparing.tolerance), output.means
+    )
+    figures = found.figures()
+    shift = _shift(one, other)
+    broken = [
+        _told(name, figures[name], value, most)
+        for name, value, most in limits
+        if not _holds(figures[name], value, most)
+    ]
+    if comparing.figure:
+        _draw(Subtracted(one, other), Path(comparing.figure), found, layers, output)
+    verdict = (
+        "identical"
+        if figures["equal"] == figures["cells"] and not figures["alone"] and not outside
+        else "different"
+    )
+    facts: dict[str, Any] = {"inputs": [str(layer.path) for layer in layers], "verdict": verdict, **figures}
+    facts |= {"low": found.low if found.cells else None, "high": found.high if found.cells else None}
+    facts |= {"outside": outside, "shift": shift, "broken": broken}
+    lines = (
+        ("frame", frame_items(one.frame)),
+        ("cells", _cells(found, outside)),
+        ("differ", _differ(found, figures, comparing, shift)),
+        ("checks", tuple(broken) or (("all limits hold",) if limits else ())),
+        ("wrote", (comparing.figure,) if comparing.figure else ()),
+    )
+    title = f"{layers[0].path} and {layers[1].path}: {verdict}"
+    return Receipt("compare", title, tuple(line for line in lines if line[1]), facts, FAILED if broken else 0)
+
+
+def _limit(text: str) -> tuple[str, float]:
+    name, equals, value = text.partition("=")
+    try:
+        number = float(value)
+    except ValueError:
+        equals = ""
+    if not equals or name not in _FIGURES:
+        raise UsageError(
+            f"{text!r} is no limit",
+            f"FIGURE=VALUE is needed, of {', '.join(_FIGURES)}",
+            nearest_name(name, _FIGURES) if name not in _FIGURES else "write max=12",
+        )
+    return name, number
+
+
+def _holds(found: float, value: float, most: bool) -> bool:
+    return found <= value if most else found >= value
+
+
+def _told(name: str, found: float, value: float, most: bool) -> str:
+    return f"{name} is {found:.6g}, {'more' if most else 'less'} than {value:g}"
+
+
+def _common(first: Layer, second: Layer) -> tuple[Raster, Raster, int]:
+    """What both cover, and how many cells lie outside. Raises InputError for unlike lattices or bands."""
+    one, other = unscaled(first.raster), unscaled(second.raster)
+    if len(one.bands) != len(other.bands):
+        raise InputError(
+            f"{first.path} has {len(one.bands)} bands, {second.path} {len(other.bands)}",
+            "each is compared with its like",
+            "choose with --bands",
+        )
+    offset = one.frame.offset_to(other.frame)
+    if offset is None:
+        raise InputError(
+            f"the cells of {first.path} and {second.path} do not lie on each other",
+            " and ".join(" ".join(frame_items(raster.frame)) for raster in (one, other)),
+            f"bring one to the other: zembrel resample {second.path} --onto {first.path}",
+        )
+    row, column = offset
+    a, b = one.frame.pane, other.frame.pane
+    shared = a.meet(Pane(row, column, row + b.rows, column + b.columns))
+    if shared is None:
+        raise InputError(
+            f"{first.path} and {second.path} do not meet", "they share no cell", "check the two files"
+        )
+    back = Pane(shared.top - row, shared.left - column, shared.bottom - row, shared.right - column)
+    return crop(one, shared), crop(other, back), a.size + b.size - 2 * shared.size
+
+
+def _cells(found: Differences, outside: int) -> tuple[str, ...]:
+    share = 100 * found.equal / max(found.cells, 1)
+    items = [f"{found.cells:,} compared", f"{found.equal:,} equal ({share:.6g} %)"]
+    items += [f"{found.one_alone:,} only in the first"] if found.one_alone else []
+    items += [f"{found.other_alone:,} only in the second"] if found.other_alone else []
+    return (*items, *([f"{outside:,} outside of what both cover"] if outside else []))
+
+
+def _differ(
+    found: Differences, figures: dict[str, float], comparing: Comparing, shift: dict[str, float] | None
+) -> tuple[str, ...]:
+    if not found.cells or found.equal == found.cells:
+        return ()
+    ends = f"from {show_number(found.low)} to {show_number(found.high)}"
+    items = [ends, f"mean {figures['mean']:.6g}", f"rms {figures['rms']:.6g}"]
+    items += [f"{100 * figures['share']:.6g} % within {comparing.tolerance:g}"] if comparing.tolerance else []
+    if shift is not None:
+        items.append(f"the second lies {shift['columns']:+.2f} columns, {shift['rows']:+.2f} rows off")
+    return tuple(items)
+
+
+def _shift(one: Raster, other: Raster) -> dict[str, float] | None:
+    """How far the second seems to lie off, from a part in the middle; None where that cannot be told."""
+    frame = one.frame
+    rows, columns = min(_PROBE, frame.rows), min(_PROBE, frame.columns)
+    top, left = (frame.rows - rows) // 2, (frame.columns - columns) // 2
+    pane = Pane(top, left, top + rows, left + columns)
+    pictures = []
+    for raster in (one, other):
+        block = raster.cells(pane)
+        pictures.append(np.where(block.valid_of(0), block.cells[0].astype(np.float64), np.nan))
+    found = displacement(*pictures)
+    return None if found is None else {"columns": found.columns, "rows": found.rows, "alike": found.alike}
+
+
+def _draw(pair: Subtracted, path: Path, found: Differences, layers: list[Layer], output: Output) -> None:
+    most = max(abs(found.low), abs(found.high)) if found.cells and found.equal < found.cells else 1.0
+    look = Look(ramp="RdBu", limits=(-most, most), title=f"{layers[0].path.stem} less {layers[1].path.stem}")
+    with Staging(output.replace) as staging:
+        staged = staging.path_for(path)
+        with resource_errors(path):
+            draw_picture(pair, staged, replace(look), str(look.title), output.means)
+        staging.publish()
