@@ -43,6 +43,7 @@ terminal sheets 'zembrel tile island.tif --size 2km --index sheets/sheets.gpkg -
 terminal formats 'zembrel formats' 'zembrel mosaic ortho/ --out island.quilt.toml' \
     'zembrel convert relief.tif --scaled 0.1 --type int16 --out relief.nc' \
     'zembrel rasterize coast.geojson --onto landcover.tif --cover --out share.tif'
+rm -f lines.gpkg cover.gpkg heights.gpkg back.tif
 terminal shapes 'zembrel contour relief.tif --interval 50 --out lines.gpkg' \
     'zembrel polygonize landcover.tif --min-cells 20 --smooth --out cover.gpkg' \
     'zembrel tally relief.tif --zones parcels.geojson --stat mean --out heights.gpkg' \
@@ -50,7 +51,7 @@ terminal shapes 'zembrel contour relief.tif --interval 50 --out lines.gpkg' \
     'zembrel polygonize landcover.tif --out exact.gpkg' \
     'zembrel rasterize exact.gpkg --field value --onto landcover.tif --out back.tif' \
     'zembrel compare landcover.tif back.tif --at-least share=1' \
-    'zembrel describe tracks.geojson --stats --where "kind == '"'path'"'"'
+    "zembrel describe tracks.geojson --stats --where \"kind == 'path'\""
 zembrel draw heights.gpkg tracks.geojson --field mean --classes natural:6 --ramp relief \
     --out "$shots/draw-parcels.png" --replace --quiet
 terminal help 'zembrel --help'

@@ -60,12 +60,12 @@ def test_fractions_are_areas(seed: int, count: int) -> None:
         kept = shape.intersection(inside).difference(shapely.Point(30, 30).buffer(5))
         if kept.is_empty:
             continue
-        shares = Covered(HERE, BAND, outlines([kept], [1.0], HERE)).cells(HERE.pane).cells[0]
+        shares = Covered(HERE, BAND, outlines([kept], [1.0], HERE, turned=True)).cells(HERE.pane).cells[0]
         assert shares.sum() == pytest.approx(kept.area, rel=1e-9)
         for row, column in np.random.default_rng(seed).integers(0, SIZE, (20, 2)):
             cell = shapely.box(column, SIZE - row - 1, column + 1, SIZE - row)
             assert shares[row, column] == pytest.approx(kept.intersection(cell).area, abs=1e-9)
-        part = Covered(HERE, BAND, outlines([kept], [1.0], HERE)).cells(Pane(20, 25, 41, 52)).cells[0]
+        part = Covered(HERE, BAND, outlines([kept], [1.0], HERE, turned=True)).cells(Pane(20, 25, 41, 52)).cells[0]
         np.testing.assert_allclose(part, shares[20:41, 25:52], atol=1e-12)
 
 

@@ -44,7 +44,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "within_where": (
         ("--within-where",),
         "CONDITION",
-        "Which features of the area's file: \"kind = 'wood'\".",
+        "Which features of the area's file: \"kind == 'wood'\".",
     ),
     "reach": (("--reach",), "LENGTH", "How far around a place: 1.5mi."),
     "mask": (("--mask",), None, "Also blank what lies outside the area's outline."),

@@ -15,7 +15,7 @@ from zembrel.geodesy.crs import CRS
 Array = npt.NDArray[np.float64]
 _CLOSE = 0.01  # metres on the ground that an edge may miss its true course
 _DEGREE = 111_320.0  # metres of a degree of latitude
-_MOST_PIECES = 1024  # of one edge
+_MOST_PIECES = 8192  # of one edge
 
 
 def followed(
@@ -66,7 +66,7 @@ def _longest_pieces(
     length = np.hypot(*(other - one).T)
     sound = np.isfinite(miss) & (length > 0)
     bend, longest = np.zeros(len(geometries)), np.zeros(len(geometries))
-    np.maximum.at(bend, owner[sound], miss[sound] / length[sound] ** 2)
+    np.maximum.at(bend, owner[sound], 2 * miss[sound] / length[sound] ** 2)  # the middle tells the mean
     np.maximum.at(longest, owner[sound], length[sound])
     with np.errstate(divide="ignore", invalid="ignore"):
         pieces = np.maximum(np.sqrt(tolerance / bend), longest / _MOST_PIECES)

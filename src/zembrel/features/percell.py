@@ -47,7 +47,9 @@ def _of(table: FeatureTable, frame: Frame, stat: Stat, reach: float) -> Raster:
     if stat.name == "share":
         areas = shapes[shapely.get_dimensions(shapes) == 2]
         return Covered(
-            frame, (Band(stat.label, "float32"),), outlines([shapely.union_all(areas)], [1.0], frame)
+            frame,
+            (Band(stat.label, "float32"),),
+            outlines([shapely.union_all(areas)], [1.0], frame, turned=True),
         )
     values = np.ones(len(table)) if stat.name == "count" else table.numbers(str(stat.field))
     known = ~np.isnan(values)

@@ -53,14 +53,19 @@ def outlines(
     frame: Frame,
     *,
     touching: bool = False,
+    turned: bool = False,
 ) -> Outlines:
     """`geometries`, in the CRS of `frame`, each with its value; the later ones are drawn over the earlier.
 
     touching: whether all cells that an outline or a line meets count, not only those whose middles are
-    inside or that a thin line steps on.
+    inside or that a thin line steps on; turned: whether polygons have to run one way, for areas.
     """
-    turned = frame.affine.determinant > 0  # then the frame is a mirror image
-    lines, owners, dimensions = _lines(geometry_array(geometries), clockwise=turned)
+    shapes, values = geometry_array(geometries), np.asarray(values, float)
+    simple = (shapely.get_type_id(shapes) == _POLYGON) & ~shapely.is_empty(shapes)
+    if simple.all() and shapes.size and not turned:
+        return _of_polygons(shapes, values, frame, scan.TOUCHED if touching else scan.INSIDE)
+    mirrored = frame.affine.determinant > 0
+    lines, owners, dimensions = _lines(shapes, clockwise=mirrored)
     points, line = shapely.get_coordinates(lines, return_index=True)
     if not len(points):
         none = np.empty(0, np.int64)
@@ -80,9 +85,23 @@ def outlines(
         edges,
         np.append(starts, len(edges)).astype(np.int64),
         np.array(kinds, np.int64)[part[starts] % 3],
-        np.asarray(values, float)[part[starts] // 3],
+        values[part[starts] // 3],
         boxes,
     )
+
+
+def _of_polygons(shapes: Geometries, values: Array, frame: Frame, kind: int) -> Outlines:
+    """The same of plain polygons, whose rings come in one go."""
+    _, points, (rings, polygons) = shapely.to_ragged_array(shapes)
+    column, row = frame.corners.position(points[:, 0], points[:, 1])
+    at = np.column_stack([np.asarray(column), np.asarray(row)])
+    begins = np.ones(len(at), bool)
+    begins[rings[1:] - 1] = False  # a ring ends where it began
+    edges = np.hstack([at[:-1], at[1:]])[begins[:-1]]
+    starts = np.concatenate([[0], np.cumsum(np.diff(rings) - 1)])[polygons].astype(np.int64)
+    low, high = (extreme.reduceat(at, rings[polygons[:-1]]) for extreme in (np.minimum, np.maximum))
+    kinds = np.full(len(shapes), kind, np.int64)
+    return Outlines(edges, starts, kinds, values, np.hstack([low, high]))
 
 
 def _lines(geometries: Geometries, *, clockwise: bool) -> tuple[Geometries, Integers, Integers]:
@@ -118,6 +137,8 @@ class Scanned:
 
     def cells(self, pane: Pane) -> Block:
         here = self.outlines.meeting(pane)
+        if self.rule == "last" and (here.kinds == scan.INSIDE).all():
+            return self._painted(here, pane)
         out, count = np.zeros(pane.shape), np.zeros(pane.shape, np.int32)
         stamp = np.zeros(pane.shape, np.int32)
         rule = RULES[self.rule]
@@ -131,6 +152,16 @@ class Scanned:
         if self.fill is not None:
             out, known = np.where(known, out, self.fill), np.ones(pane.shape, bool)
         return Block(out.astype(self.bands[0].type)[None], None if known.all() else known)
+
+    def _painted(self, here: Outlines, pane: Pane) -> Block:
+        """Polygons alone, of which the last counts."""
+        out, known = np.zeros(pane.shape, self.bands[0].dtype), np.zeros(pane.shape, np.uint8)
+        scan.paint(here.edges, here.starts, here.values.astype(out.dtype), pane.top, pane.left, out, known)
+        mask = known.view(bool)
+        if self.fill is not None:
+            out[~mask] = self.fill
+            return Block(out[None])
+        return Block(out[None], None if mask.all() else mask)
 
 
 @dataclass(frozen=True, eq=False)

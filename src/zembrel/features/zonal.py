@@ -26,7 +26,7 @@ class ZoneSums:
     """An observer: shares, sums, sums of squares, lowest and highest values of one band in each zone."""
 
     def __init__(self, zones: Geometries, frame: Frame) -> None:
-        self._outlines = outlines(zones, np.arange(len(zones), dtype=float), frame)
+        self._outlines = outlines(zones, np.arange(len(zones), dtype=float), frame, turned=True)
         self.sums = np.tile(np.array(_EMPTY), (len(zones), 1))
 
     def look(self, pane: Pane, block: Block) -> tuple[Outlines, Array]:
@@ -85,7 +85,7 @@ class Held:
 def held_in(raster: Raster, zone: shapely.Geometry) -> Held:
     """The values of the first band in a zone, which is in the CRS of the frame."""
     frame = raster.frame
-    drawn = outlines([zone], [0.0], frame)
+    drawn = outlines([zone], [0.0], frame, turned=True)
     box = drawn.boxes
     if not len(box):
         return Held(np.empty(0), np.empty(0))

@@ -25,6 +25,7 @@ _PAIRS: dict[type, Callable[[Any, Any], Any]] = {
     ast.Gt: operator.gt, ast.GtE: operator.ge,
     ast.In: np.isin, ast.NotIn: lambda value, held: ~np.isin(value, held),
 }  # fmt: skip
+_PLAIN = _PAIRS.keys() - {ast.In, ast.NotIn}  # what may stand between numbers
 FUNCTIONS: dict[str, Callable[..., Any]] = {
     "abs": np.abs, "sqrt": np.sqrt, "log": np.log, "exp": np.exp, "floor": np.floor, "ceil": np.ceil,
     "round": np.round, "min": np.minimum, "max": np.maximum, "where": np.where,
@@ -77,7 +78,7 @@ def _check(node: ast.AST, text: str, known: Sequence[str], names: list[str], wor
             )
         names.append(node.id)
         return
-    for part in _parts(node, text):
+    for part in _parts(node, text, words):
         _check(part, text, known, names, words)
 
 
@@ -85,7 +86,7 @@ def _is_word(node: ast.Constant, words: bool) -> bool:
     return words and isinstance(node.value, str)
 
 
-def _parts(node: ast.AST, text: str) -> Sequence[ast.AST]:
+def _parts(node: ast.AST, text: str, words: bool) -> Sequence[ast.AST]:
     """The operands of a node that may stand in a formula."""
     if isinstance(node, ast.BinOp) and type(node.op) in _PAIRS:
         return node.left, node.right
@@ -93,7 +94,7 @@ def _parts(node: ast.AST, text: str) -> Sequence[ast.AST]:
         return (node.operand,)
     if isinstance(node, ast.BoolOp):
         return node.values
-    if isinstance(node, ast.Compare) and all(type(op) in _PAIRS for op in node.ops):
+    if isinstance(node, ast.Compare) and all(type(op) in (_PAIRS if words else _PLAIN) for op in node.ops):
         return node.left, *node.comparators
     called = isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords
     if called and node.func.id in FUNCTIONS:  # type: ignore[attr-defined]

@@ -92,7 +92,7 @@ def _view(path: Path, table: FeatureTable, frame: Frame, output: Output, scannin
     shapes = _widened(table.geometries, scanning, frame)
     bands = (_band(path, values, legend, output, scanning),)
     if scanning.cover:
-        return Covered(frame, bands, outlines([_ground(path, shapes)], [1.0], frame))
+        return Covered(frame, bands, outlines([_ground(path, shapes)], [1.0], frame, turned=True))
     drawn = outlines(shapes, values, frame, touching=scanning.touching)
     rule = "count" if scanning.count else scanning.overlap
     return Scanned(frame, bands, drawn, rule, 0.0 if scanning.count else scanning.fill)

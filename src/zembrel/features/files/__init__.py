@@ -80,7 +80,7 @@ def check_name(path: Path) -> FeatureFormat:
         raise UsageError(
             f"{path.name} is no name of a feature file",
             f"its ending is {path.suffix!r}",
-            "end it in " + ", ".join(ENDINGS),
+            "end it in " + ", ".join(ENDINGS) + "; rasterize makes cells of features",
         )
     return form
 

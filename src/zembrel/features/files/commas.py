@@ -40,6 +40,7 @@ _INTEGER, _REAL = (
     re.compile(r"-?(0|[1-9]\d{0,17})"),
     re.compile(r"-?(0|[1-9]\d*)?([.,]\d+)?(e[-+]?\d+)?", re.I),
 )
+_NOTHING = ("", "nan", "null", "none", "na", "n/a")
 _TRUTHS = {"true": True, "false": False}
 Rows = list[list[str]]
 
@@ -58,7 +59,8 @@ def is_ours(path: Path) -> bool:
     found = _places(heads)
     if found is None:
         return False
-    words = [cell for row in rows for cell in row if cell and not _REAL.fullmatch(cell.strip())]
+    cells = (cell.strip() for row in rows for cell in row)
+    words = [cell for cell in cells if cell.lower() not in _NOTHING and not _REAL.fullmatch(cell)]
     return len(found) == 1 or bool(words)
 
 
@@ -159,7 +161,7 @@ def _points(path: Path, rows: Rows, places: tuple[int, ...], comma: bool) -> Any
 
 def _typed(words: list[str], comma: bool) -> Any:
     """A column of texts as what all of them are; empty is missing."""
-    held = [word.strip() for word in words]
+    held = ["" if word.strip().lower() in _NOTHING else word.strip() for word in words]
     filled = [word for word in held if word]
     for test, make in _KINDS:
         if filled and all(map(test, filled)):

@@ -21,39 +21,74 @@ INSIDE, TOUCHED, THIN, CROSSED, POINT = range(5)
 def claim(edges, starts, kinds, values, rule, top, left, out, count, stamp):  # type: ignore[no-untyped-def]
     """Put values (n,) into out (rows, columns) where features of kinds (n,) lie, by the overlap rule.
 
-    count: how many features each cell has had; stamp: number + 1 of the last; both (rows, columns), 0 at
-    first. A feature counts once in a cell.
+    count: how many features each cell has had; stamp: number + 1 of the last, where lines and touched cells
+    are drawn; both (rows, columns), 0 at first. A feature counts once in a cell.
     """
-    rows = out.shape[0]
+    rows, width = out.shape
+    ends, columns = np.zeros(rows + 1, np.int64), np.empty(64, np.int64)
     for n in range(kinds.size):
         part = edges[starts[n] : starts[n + 1]]
         if kinds[n] == INSIDE or kinds[n] == TOUCHED:
-            at, columns = _crossings(part, top, rows)
-            for r in range(rows):
-                row = columns[at[r] : at[r + 1]]
-                row.sort()
-                for k in range(0, row.size - 1, 2):
-                    first, last = max(row[k] - left, 0), min(row[k + 1] - left, out.shape[1])
+            first_row, last_row, columns = _crossings(part, top, rows, ends, columns)
+            low = 0
+            for r in range(first_row, last_row):
+                high = ends[r]
+                ends[r] = 0
+                _sort(columns, low, high)
+                for k in range(low, high - 1, 2):
+                    first, last = max(columns[k] - left, 0), min(columns[k + 1] - left, width)
                     for c in range(first, last):
-                        _put(n, values[n], rule, r, c, out, count, stamp)
+                        if kinds[n] == INSIDE:  # none has it twice
+                            _mix(values[n], rule, r, c, out, count)
+                        else:
+                            _put(n, values[n], rule, r, c, out, count, stamp)
+                low = high
         if kinds[n] != INSIDE:
             for k in range(part.shape[0]):
                 _follow(part[k], kinds[n] == THIN, n, values[n], rule, top, left, out, count, stamp)
 
 
 @njit(nogil=True, cache=True)
-def _crossings(edges, top, rows):  # type: ignore[no-untyped-def]
-    """First columns after each crossing of an edge with the middle of a row, by row: where those of each
-    row begin, (rows + 1,), and the columns.
+def paint(edges, starts, values, top, left, out, known):  # type: ignore[no-untyped-def]
+    """Paint polygons one over the other: values (n,) into out (rows, columns) of their type, 1 into known."""
+    rows, width = out.shape
+    ends, columns = np.zeros(rows + 1, np.int64), np.empty(64, np.int64)
+    for n in range(values.size):
+        first_row, last_row, columns = _crossings(edges[starts[n] : starts[n + 1]], top, rows, ends, columns)
+        low = 0
+        for r in range(first_row, last_row):
+            high = ends[r]
+            ends[r] = 0
+            _sort(columns, low, high)
+            for k in range(low, high - 1, 2):
+                first, last = max(columns[k] - left, 0), min(columns[k + 1] - left, width)
+                for c in range(first, last):
+                    out[r, c] = values[n]
+                for c in range(first, last):
+                    known[r, c] = 1
+            low = high
+
+
+@njit(nogil=True, cache=True)
+def _crossings(edges, top, rows, ends, columns):  # type: ignore[no-untyped-def]
+    """First columns after each crossing of an edge with the middle of a row, row by row.
+
+    ends (rows + 1,), zeros, is filled with where those of each row end in columns, which grows if it has to.
+    Returns the first row, the one after the last, and columns.
     """
-    at = np.zeros(rows + 2, np.int64)
+    first_row, last_row, total = rows, 0, 0
     for k in range(edges.shape[0]):
         first, last = _rows_of(edges[k], top, rows)
-        for r in range(first, last):
-            at[r + 2] += 1
-    for r in range(2, rows + 2):
-        at[r] += at[r - 1]
-    columns = np.empty(at[rows + 1], np.int64)
+        if first < last:
+            first_row, last_row = min(first_row, first), max(last_row, last)
+            total += last - first
+            for r in range(first, last):
+                ends[r] += 1
+    if total > columns.size:
+        columns = np.empty(2 * total, np.int64)
+    before = 0
+    for r in range(first_row, last_row):
+        before, ends[r] = before + ends[r], before
     for k in range(edges.shape[0]):
         x0, y0, x1, y1 = edges[k]
         if y0 > y1:  # the same numbers whichever way a shared edge runs
@@ -61,9 +96,23 @@ def _crossings(edges, top, rows):  # type: ignore[no-untyped-def]
         first, last = _rows_of(edges[k], top, rows)
         for r in range(first, last):
             x = x0 + (r + top + 0.5 - y0) * (x1 - x0) / (y1 - y0)
-            columns[at[r + 1]] = math.ceil(x - 0.5)
-            at[r + 1] += 1
-    return at[: rows + 1], columns
+            columns[ends[r]] = math.ceil(x - 0.5)
+            ends[r] += 1
+    return first_row, last_row, columns
+
+
+@njit(nogil=True, cache=True)
+def _sort(values, low, high):  # type: ignore[no-untyped-def]
+    """Sort a part of values, short as a rule."""
+    if high - low > 32:
+        values[low:high].sort()
+        return
+    for k in range(low + 1, high):
+        value, m = values[k], k
+        while m > low and values[m - 1] > value:
+            values[m] = values[m - 1]
+            m -= 1
+        values[m] = value
 
 
 @njit(nogil=True, cache=True)
@@ -129,9 +178,13 @@ def _next(a, b, share):  # type: ignore[no-untyped-def]
 
 @njit(nogil=True, cache=True)
 def _put(n, value, rule, r, c, out, count, stamp):  # type: ignore[no-untyped-def]
-    if stamp[r, c] == n + 1:
-        return
-    stamp[r, c] = n + 1
+    if stamp[r, c] != n + 1:
+        stamp[r, c] = n + 1
+        _mix(value, rule, r, c, out, count)
+
+
+@njit(nogil=True, cache=True)
+def _mix(value, rule, r, c, out, count):  # type: ignore[no-untyped-def]
     seen = count[r, c]
     count[r, c] = seen + 1
     if seen == 0 or rule == LAST:

@@ -42,7 +42,7 @@ def feature_paths(options: Inputs, out: Path | None = None) -> list[Path]:
 
 def open_table(path: Path, options: Inputs) -> FeatureTable:
     """One feature file, with its CRS, features and fields as the options say. Raises InputError."""
-    if not holds_features(real(path)):
+    if not is_features(real(path)):
         raise InputError(
             f"{path} holds no features", "it is a raster, or of no format Zembrel reads", "name another file"
         )
