@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import textwrap
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -20,6 +19,7 @@ from zembrel.engine.ahead import ahead
 from zembrel.engine.run import Means, observe, run
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.features.zonal import ZoneSums
+from zembrel.formats import load
 from zembrel.formats.whole import WholeSink
 from zembrel.grid.pane import Pane
 from zembrel.raster.isolines import Isolines
@@ -194,24 +194,21 @@ def _memory(folder: Path) -> Iterator[Result]:
     taken = []
     for side in (SIDE, 2 * SIDE):
         path, out = folder / f"c{side}.tif", folder / f"c{side}.gpkg"
-        made = textwrap.dedent(f"""
-            import sys; sys.path[:0] = {sys.path!r}
-            import numpy as np
-            from shapes import _classes, _smooth, Held
-            from zembrel.engine.run import Means, run
-            from zembrel.formats.whole import WholeSink
-            from pathlib import Path
-            cells = _classes(_smooth(3.7))
-            cells = np.tile(cells, ({side // SIDE}, {side // SIDE}))
-            view = Held(cells)
-            plain = {{"overviews": "no"}}
-            sink = load("geotiff").make_sink(Path({str(path)!r}), view.frame, view.bands, plain)
-            run(view, sink, Means())
-        """)
-        used([sys.executable, "-c", made])
+        used([sys.executable, str(Path(__file__)), str(path), str(side)])
         usage = used([sys.executable, "-m", "zembrel", "polygonize", str(path), "--out", str(out)])
         taken.append(usage.memory)
         note = f"{usage.memory / 1e6:.0f} MB, {usage.seconds:.0f} s, file {out.stat().st_size / 1e6:.0f} MB"
         yield Result(f"polygonize a file of {side:,} square, memory", usage.memory / 1e6, 700, "MB", note)
         out.unlink()
     yield Result("its memory at 20,000 against 10,000", taken[1] / taken[0], 1.15)
+
+
+def make(path: Path, side: int) -> None:
+    """The classes as a file, next to each other until they fill `side` cells."""
+    times = side // SIDE
+    view = Held(np.tile(_classes(_smooth(3.7)), (times, times)))
+    run(view, load("geotiff").make_sink(path, view.frame, view.bands, {"overviews": "no"}), Means())
+
+
+if __name__ == "__main__":
+    make(Path(sys.argv[1]), int(sys.argv[2]))

@@ -65,7 +65,11 @@ def test_fractions_are_areas(seed: int, count: int) -> None:
         for row, column in np.random.default_rng(seed).integers(0, SIZE, (20, 2)):
             cell = shapely.box(column, SIZE - row - 1, column + 1, SIZE - row)
             assert shares[row, column] == pytest.approx(kept.intersection(cell).area, abs=1e-9)
-        part = Covered(HERE, BAND, outlines([kept], [1.0], HERE, turned=True)).cells(Pane(20, 25, 41, 52)).cells[0]
+        part = (
+            Covered(HERE, BAND, outlines([kept], [1.0], HERE, turned=True))
+            .cells(Pane(20, 25, 41, 52))
+            .cells[0]
+        )
         np.testing.assert_allclose(part, shares[20:41, 25:52], atol=1e-12)
 
 
