@@ -141,6 +141,9 @@ def test_conditions_that_cannot_be_met_or_read_are_refused() -> None:
     with pytest.raises(UsageError) as caught:
         TABLE.where("hight > 3")
     assert caught.value.remedy == "did you mean height?"
+    with pytest.raises(UsageError) as caught:
+        TABLE.where("kind = wood")
+    assert caught.value.remedy == "if it is a word, put it in quotes: 'wood'"
     with pytest.raises(UsageError):
         TABLE.where("height about 3")
     with pytest.raises(UsageError, match="words with numbers"):

@@ -73,9 +73,10 @@ def _check(node: ast.AST, text: str, known: Sequence[str], names: list[str], wor
         return
     if isinstance(node, ast.Name):
         if node.id not in known:
-            raise UsageError(
-                f"{text!r} names {node.id!r}", f"known are {', '.join(known)}", nearest_name(node.id, known)
-            )
+            remedy = nearest_name(node.id, known)
+            if words and not remedy.startswith("did you mean"):
+                remedy = f"if it is a word, put it in quotes: '{node.id}'"
+            raise UsageError(f"{text!r} names {node.id!r}", f"known are {', '.join(known)}", remedy)
         names.append(node.id)
         return
     for part in _parts(node, text, words):

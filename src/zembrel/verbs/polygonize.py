@@ -68,6 +68,10 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
     """
     out = output.path
     check_target(out, output.replace)
+    if outlining.min_cells < 0:
+        raise UsageError(
+            f"--min-cells {outlining.min_cells}", "a number of cells is needed", "write --min-cells 20"
+        )
     layer = only_layer("polygonize", inputs, out)
     raster, chose = _whole_numbers(layer, outlining)
     check_resolved(layer)

@@ -1,6 +1,6 @@
 """Shapefiles, by way of the pyshp package: the .shp with its .shx, .dbf, .prj and .cpg.
 
-Source: "ESRI Shapefile Technical Description" (July 1998); dBASE III. Outer rings run clockwise. Texts are
+Source: "Shapefile Technical Description" (July 1998); dBASE III. Outer rings run clockwise. Texts are
 UTF-8 when written; when read, what the .cpg says, else UTF-8 or Windows 1252.
 """
 

@@ -46,7 +46,7 @@ FEATURE_FORMATS: dict[str, FeatureFormat] = {
         "Shapefile",
         "zembrel.features.files.shapefiles",
         (".shp",),
-        "ESRI Shapefile Technical Description, 1998; dBASE III",
+        "Shapefile Technical Description, July 1998; dBASE III",
         crs="any, in .prj",
         beside=(".shx", ".dbf", ".prj", ".cpg"),
         mixed=False,
