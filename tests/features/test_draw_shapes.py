@@ -72,6 +72,9 @@ def test_features_alone_and_over_a_raster(zembrel: Program) -> None:
             np.array(Image.open(zembrel.folder / f"{name}.png").convert("RGB")) for name in ("bare", "over")
         )
         assert bare.shape == over.shape == (800, 1280, 3) and (bare != over).any(axis=2).sum() > 300
+    assert (
+        zembrel.refuses(2, "draw", "r.tif", "--crs", "EPSG:3857", "--out", "x.png")[2] == "reproject it first"
+    )
     assert "depth" in zembrel.refuses(3, "draw", "p.gpkg", "--field", "dept", "--out", "x.png")[2]
     assert zembrel.refuses(2, "draw", "p.gpkg", "--field", "depth", "--classes", "best", "--out", "x.png")
     assert zembrel.refuses(2, "draw", "p.gpkg", "--field", "depth", "--classes", "equal:99", "--out", "x.png")

@@ -169,6 +169,8 @@ def test_what_does_not_go_together_is_refused(zembrel: Program, walks: FeatureTa
     save(zembrel.folder / "f.tif", raster(np.zeros((20, 30), np.uint8), where=frame(30, 20, cell=20.0)))
     assert "no inside" in zembrel.refuses(2, "tally", "f.tif", "--zones", "walks.gpkg", "--out", "x.gpkg")[0]
     assert zembrel.refuses(2, "tally", "f.tif", "--out", "x.gpkg")[0] == "there are no zones"
+    words = "--zones", "walks.gpkg", "--reach", "9m", "--onto", "f.tif", "--out", "x.gpkg"
+    assert zembrel.refuses(2, "tally", "f.tif", *words)[2].endswith("end --out in .tif")
     assert (
         "speed"
         in zembrel.refuses(

@@ -41,7 +41,7 @@ def draw(inputs: Inputs, where: Where, output: Output, *, look: Look, shapes: Sh
     paths = find_inputs(inputs)
     features = [path for path in paths if holds_features(real(path))]
     rasters = [path for path in paths if path not in features]
-    _check(rasters, output.path)
+    _check(rasters, output.path, where)
     tables = [(path.stem, open_table(path, replace(inputs, layer=None))) for path in features]
     view, crs = (None, None) if not rasters else _view(rasters[0], inputs, where)
     if view is None:
@@ -68,10 +68,14 @@ def draw(inputs: Inputs, where: Where, output: Output, *, look: Look, shapes: Sh
     return Receipt("draw", f"{named(paths)} -> {output.path}", lines, facts)
 
 
-def _check(rasters: Sequence[Path], out: Path) -> None:
+def _check(rasters: Sequence[Path], out: Path, where: Where) -> None:
     if len(rasters) > 1:
         raise UsageError(
             f"{len(rasters)} inputs for one picture", "draw shows one layer", "mosaic them first, or name one"
+        )
+    if rasters and where.crs:
+        raise UsageError(
+            f"{rasters[0]} is drawn in its own CRS", "--crs is for features alone", "reproject it first"
         )
     if out.suffix.lower() not in ENDINGS:
         raise UsageError(

@@ -198,6 +198,12 @@ def _written(
             "results": [written.facts]
         }
     check_target(out, output.replace)
+    if where.onto or where.cell:
+        raise UsageError(
+            "--onto and --cell bring the result onto cells",
+            f"{out.name} is a feature file",
+            "leave them out, or end --out in .tif",
+        )
     held = {name: _plain(values) for name, values in columns.items()}
     layer = write_layer(out, replace(zones, columns={**zones.columns, **held}), output)
     wrote = (str(out), f"{len(zones):,} zones", ", ".join(columns), show_bytes(layer.bytes))
