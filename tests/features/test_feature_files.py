@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import zipfile
+from contextlib import suppress
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -17,8 +18,9 @@ import shapely
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from zembrel.errors import InputError, RefusedError
+from zembrel.errors import InputError, RefusedError, ZembrelError
 from zembrel.features.files import holds_features, read_features, write_features
+from zembrel.features.soundness import faults_of
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import same
 from zembrel.geodesy.registry import by_code
@@ -206,6 +208,24 @@ def test_what_is_unsound_is_named(tmp_path: Path, name: str, text: str, word: st
     with pytest.raises(InputError) as caught:
         read_features(tmp_path / name)
     assert word in caught.value.what + caught.value.why
+
+
+@pytest.mark.parametrize(
+    "ending", [".gpkg", ".shp", ".geojson", ".geojsonl", ".kml", ".kmz", ".csv", ".parquet"]
+)
+def test_nothing_but_a_clear_error_comes_of_damage(tmp_path: Path, ending: str) -> None:
+    path, chance = tmp_path / f"a{ending}", np.random.default_rng(8)
+    write_features(path, table("polygon"), "a")
+    whole = {part: part.read_bytes() for part in tmp_path.iterdir()}
+    for _ in range(60):
+        part = list(whole)[chance.integers(len(whole))]
+        data = bytearray(whole[part])
+        for at in chance.integers(0, len(data), chance.integers(1, 9)):
+            data[at] = chance.choice([0, 255, chance.integers(256)])
+        part.write_bytes(data[: chance.integers(len(data) + 1)] if chance.random() < 0.3 else data)
+        with suppress(ZembrelError):
+            faults_of(read_features(path))
+        part.write_bytes(whole[part])
 
 
 def test_geometries_without_sense_are_read_to_be_named(tmp_path: Path) -> None:

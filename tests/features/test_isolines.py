@@ -98,6 +98,11 @@ def test_levels_flags_and_refusals(zembrel: Program, hills: np.ndarray) -> None:
     values = {row["value"] for row in rows}
     assert values <= set(range(10, 300, 20)) and len(values) > 8
     assert {row["value"] for row in rows if row["index"]} == {v for v in values if (v - 10) % 60 == 0}
+    zembrel("contour", "z.tif", "--out", "n.geojson")  # nobody says: twenties here
+    rows = list(read_features(zembrel.folder / "n.geojson").rows())
+    assert {row["value"] for row in rows if row["index"]} == {
+        v for v in {r["value"] for r in rows} if v % 100 == 0
+    }
     said = zembrel("contour", "z.tif", "--classes", "4", "--filled", "--out", "q.gpkg", "--json").json
     known = hills[~np.isnan(hills)]
     counts = np.histogram(known, said["levels"])[0]

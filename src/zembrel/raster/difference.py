@@ -37,12 +37,11 @@ class Subtracted:
 
 @dataclass
 class Differences:
-    """An observer of a `Subtracted`: counts, sums and ends over all bands together.
+    """An observer of the bands of one raster and then those of another: counts, sums and ends over all.
 
     tolerance: how far apart cells may be to count as within it.
     """
 
-    pair: Subtracted
     tolerance: float = 0.0
     cells: int = 0
     equal: int = 0
@@ -55,10 +54,11 @@ class Differences:
     high: float = float("-inf")
 
     def look(self, pane: Pane, block: Block) -> tuple[float, ...]:
-        values = block.values
-        first, second = self.pair.one.cells(pane), self.pair.other.cells(pane)
-        masks = [(first.valid_of(n), second.valid_of(n)) for n in range(len(block.cells))]
+        bands = len(block.cells) // 2
+        masks = [(block.valid_of(n), block.valid_of(n + bands)) for n in range(bands)]
         alone = sum(int((a & ~b).sum()) for a, b in masks), sum(int((b & ~a).sum()) for a, b in masks)
+        apart = block.cells[:bands].astype(np.float64) - block.cells[bands:].astype(np.float64)
+        values = apart[np.stack([a & b for a, b in masks])]
         if not values.size:
             return 0, 0, 0, *alone, 0.0, 0.0, float("inf"), float("-inf")
         counts = values.size, int((values == 0).sum()), int((np.abs(values) <= self.tolerance).sum())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +16,7 @@ from zembrel.measure import show_number
 from zembrel.raster.difference import Differences, Subtracted
 from zembrel.raster.displacement import displacement
 from zembrel.raster.model import Raster
+from zembrel.raster.views.bands import stack
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.inputs import Layer, open_layers
@@ -53,9 +54,7 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
             "name two",
         )
     one, other, outside = _common(*layers)
-    found = seen(
-        Subtracted(one, other), Differences(Subtracted(one, other), comparing.tolerance), output.means
-    )
+    found = seen(stack((one, other)), Differences(comparing.tolerance), output.means)
     figures = found.figures()
     shift = _shift(one, other)
     broken = [
@@ -175,5 +174,5 @@ def _draw(pair: Subtracted, path: Path, found: Differences, layers: list[Layer],
     with Staging(output.replace) as staging:
         staged = staging.path_for(path)
         with resource_errors(path):
-            draw_picture(pair, staged, replace(look), str(look.title), output.means)
+            draw_picture(pair, staged, look, str(look.title), output.means)
         staging.publish()

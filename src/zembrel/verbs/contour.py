@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -67,6 +67,8 @@ def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
     if not statistics.cells:
         raise InputError(f"{layer.path} has no valid cell", "there is no surface", "check its nodata")
     ends = statistics.low, statistics.high
+    if contouring.interval is None and contouring.levels is None and contouring.classes is None:
+        contouring = replace(contouring, interval=nice_step(ends[1] - ends[0]))
     levels, chose = _levels(raster, ends, contouring, output)
     kind = "MultiPolygon" if contouring.filled else "LineString"
     names = (
@@ -111,7 +113,8 @@ def _levels(
     elif contouring.classes is not None:
         levels = _equal_counts(raster, ends, contouring, output)
     else:
-        interval = contouring.interval or nice_step(high - low)
+        interval = contouring.interval
+        assert interval is not None
         if not interval > 0 or not math.isfinite(interval):
             raise UsageError(f"--interval {interval:g}", "lines lie some way apart", "write --interval 20")
         first = math.floor((low - contouring.base) / interval)
@@ -220,11 +223,9 @@ def _lines(
 
 
 def _flagged(values: Array, contouring: Contouring) -> Any:
-    if contouring.levels is not None or contouring.classes is not None or contouring.index < 1:
+    if contouring.interval is None or contouring.index < 1:
         return np.zeros(len(values), bool)
-    steps = sorted(set(values.tolist()))
-    interval = contouring.interval or (nice_step(1.0) if len(steps) < 2 else min(np.diff(steps)))
-    return np.round((values - contouring.base) / interval).astype(np.int64) % contouring.index == 0
+    return np.round((values - contouring.base) / contouring.interval).astype(np.int64) % contouring.index == 0
 
 
 def _areas(

@@ -12,14 +12,13 @@ import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
-from zembrel.features.soundness import sound
 from zembrel.features.table import FeatureTable, Geometries
 from zembrel.grid.frame import Frame
 from zembrel.measure import show_number
 from zembrel.raster.legend import Entry, Legend, shade
 from zembrel.raster.model import TYPES, Band, Raster
+from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import frame_for
-from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.inputs import find_inputs
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
@@ -50,12 +49,11 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     """
     _check_options(inputs, scanning)
     path = find_inputs(inputs)[0]
-    table = open_table(path, inputs)
+    table, mended = opened(path, inputs, check=True)
     if not len(table):
         raise InputError(
             f"{path} holds no feature", "there is nothing to draw", "name another file or --layer"
         )
-    table, mended = sound(path, table, repair=inputs.repair, skip=inputs.skip_invalid)
     frame, chose = frame_for(table, where)
     assert frame.crs is not None
     table = _ranked(table.to(frame.crs), scanning)
@@ -64,7 +62,6 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     way = "covered fraction" if scanning.cover else "cells touched" if scanning.touching else "cell middles"
     said = [
         *chose,
-        *table.remarks,
         *mended,
         way,
         *([] if scanning.cover else [f"overlap {scanning.overlap}"]),

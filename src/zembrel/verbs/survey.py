@@ -51,11 +51,17 @@ class Histogram:
         self.counts += seen
 
 
+def _shares_below(
+    view: Raster, ends: tuple[float, float], means: Means
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """The share of all valid cells up to the end of each bin, and the ends of the bins."""
+    counts = seen(view, Histogram(*ends), means).counts
+    return np.cumsum(counts) / max(counts.sum(), 1), np.linspace(*ends, _BINS + 1)
+
+
 def quantiles(view: Raster, ends: tuple[float, float], shares: Sequence[float], means: Means) -> list[float]:
     """Values below which `shares` of all valid cells lie, to 1/65,536 of their range."""
-    histogram = seen(view, Histogram(*ends), means)
-    below = np.cumsum(histogram.counts) / max(histogram.counts.sum(), 1)
-    edges = np.linspace(*ends, _BINS + 1)
+    below, edges = _shares_below(view, ends, means)
     return [float(edges[min(int(np.searchsorted(below, share)) + 1, _BINS)]) for share in shares]
 
 
@@ -63,10 +69,7 @@ def percentiles(
     view: Raster, ends: tuple[float, float], wanted: tuple[float, float], means: Means
 ) -> tuple[float, float]:
     """Values below which `wanted` per cent of all valid cells lie, to 1/65,536 of their range."""
-    histogram = Histogram(*ends)
-    observe(view, blocks_of(view), [histogram], means)
-    share = np.cumsum(histogram.counts) / max(histogram.counts.sum(), 1)
-    edges = np.linspace(*ends, _BINS + 1)
+    share, edges = _shares_below(view, ends, means)
     low = edges[int(np.searchsorted(share, wanted[0] / 100, side="right"))]
     high = edges[min(int(np.searchsorted(share, wanted[1] / 100)) + 1, _BINS)]
     return float(low), float(high)

@@ -16,7 +16,6 @@ from zembrel.features.files.table import is_features
 from zembrel.features.inside import tallied
 from zembrel.features.percell import per_cell
 from zembrel.features.scanned import Scanned, outlines
-from zembrel.features.soundness import sound
 from zembrel.features.stats import Stat, parse_stats
 from zembrel.features.table import FeatureTable
 from zembrel.features.zonal import MOMENTS, ZoneSums, ranked
@@ -28,8 +27,9 @@ from zembrel.measure import parse_length, show_bytes, show_number
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import frame_for
-from zembrel.verbs.features.opening import feature_paths, open_table
+from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.inputs import Layer, check_resolved, open_layers
 from zembrel.verbs.lengths import in_crs_units
@@ -67,21 +67,17 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
                 "add --zones POLYGONS, or use resample",
             )
         return _per_cell(paths, inputs, where, output, tallying, stats)
-    zones, said = sound(
-        Path(tallying.zones),
-        open_table(Path(tallying.zones), Inputs()),
-        repair=inputs.repair,
-        skip=inputs.skip_invalid,
-    )
+    own = Inputs(repair=inputs.repair, skip_invalid=inputs.skip_invalid)
+    zones, said = opened(Path(tallying.zones), own, check=True)
     columns: Columns = {}
     if paths:
         crs = _working(zones, tallying, where)
         said += [f"worked in {label(crs)}"] if tallying.reach else []
         areas = _areas(zones, tallying, crs)
         for path in paths:
-            table, more = _features(path, inputs, crs)
+            table, more = opened(path, inputs, check=True)
             said += more
-            found = tallied(table, areas, stats)
+            found = tallied(table.to(crs), areas, stats)
             prefix = f"{path.stem}_" if len(paths) > 1 else ""
             columns |= {prefix + stat.label: values for stat, values in found.items()}
     else:
@@ -111,11 +107,6 @@ def _working(zones: FeatureTable, tallying: Tallying, where: Where) -> CRS:
     west, south, east, north = shapely.total_bounds(zones.to(by_code(4326)).geometries).tolist()
     zone = int(((west + east) / 2 + 180) // 6) % 60 + 1
     return by_code((32600 if south + north >= 0 else 32700) + zone)
-
-
-def _features(path: Path, inputs: Inputs, crs: CRS) -> tuple[FeatureTable, list[str]]:
-    table, said = sound(path, open_table(path, inputs), repair=inputs.repair, skip=inputs.skip_invalid)
-    return table.to(crs), [*table.remarks, *said]
 
 
 def _areas(zones: FeatureTable, tallying: Tallying, crs: CRS) -> Any:
@@ -240,9 +231,7 @@ def _per_cell(
             "bands would mix",
             "mosaic them first",
         )
-    table, said = sound(
-        paths[0], open_table(paths[0], inputs), repair=inputs.repair, skip=inputs.skip_invalid
-    )
+    table, said = opened(paths[0], inputs, check=True)
     if not len(table):
         raise InputError(f"{paths[0]} holds no feature", "there is nothing to count", "check --where")
     frame, chose = frame_for(table, where)
@@ -252,7 +241,7 @@ def _per_cell(
     way = f"within {tallying.reach} of the middles of cells" if reach else "features that meet a cell"
     lines = (
         ("frame", frame_items(frame)),
-        ("chose", (*chose, *table.remarks, *said, way, *written.chose)),
+        ("chose", (*chose, *said, way, *written.chose)),
         ("checks", (f"{len(table):,} features", *written.checks)),
         ("plan" if output.dry_run else "wrote", written.wrote),
     )

@@ -11,7 +11,7 @@ import re
 import sqlite3
 import struct
 from collections.abc import Iterator, Sequence
-from contextlib import closing
+from contextlib import closing, contextmanager
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
@@ -67,19 +67,28 @@ CREATE TABLE gpkg_extensions (table_name TEXT, column_name TEXT, extension_name 
 """
 
 
+@contextmanager
+def _decoding(path: Path) -> Iterator[None]:
+    """What SQLite cannot read, or is not what the standard says, is an error about `path`."""
+    try:
+        yield
+    except (sqlite3.Error, ValueError, TypeError, OverflowError) as exc:
+        raise _broken(path, f"{exc}") from exc
+
+
 def is_ours(path: Path) -> bool:
     return True
 
 
 def layers(path: Path) -> list[str]:
     """Names of the feature tables of the GeoPackage at `path`. Raises InputError."""
-    with closing(_opened(path)) as file:
+    with closing(_opened(path)) as file, _decoding(path):
         return [name for name, _, _ in _layers(path, file)]
 
 
 def read(path: Path, layer: str | None = None) -> FeatureTable:
     """The features of table `layer` (default: the first). Raises InputError."""
-    with closing(_opened(path)) as file:
+    with closing(_opened(path)) as file, _decoding(path):
         found_layers = _layers(path, file)
         found = next((entry for entry in found_layers if layer in (None, entry[0])), None)
         if found is None:

@@ -64,7 +64,10 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
         geometries = shapely.from_wkb(table.column(primary).to_numpy())
     except (shapely.errors.ShapelyError, TypeError) as exc:
         raise _broken(path, f"{exc}") from exc
-    columns = {name: _column(table.column(name)) for name in table.column_names if name != primary}
+    try:
+        columns = {name: _column(table.column(name)) for name in table.column_names if name != primary}
+    except (pa.ArrowException, ValueError, OverflowError) as exc:
+        raise _broken(path, f"{exc}".splitlines()[0]) from exc
     held = {name: values for name, values in columns.items() if values is not None}
     left = [name for name in columns if name not in held]
     remarks = (f"binary columns left out: {', '.join(left)}",) if left else ()

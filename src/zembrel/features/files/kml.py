@@ -8,6 +8,7 @@ lies in are the field `folder`.
 from __future__ import annotations
 
 import zipfile
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -42,7 +43,7 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
 
     try:
         root = ElementTree.fromstring(_document(path))
-    except (ElementTree.ParseError, DefusedXmlException, ValueError) as exc:
+    except (ElementTree.ParseError, DefusedXmlException, ValueError, LookupError) as exc:
         raise _broken(path, f"{exc}") from exc
     schemas = {
         (schema.get("id", ""), field.get("name", "")): field.get("type", "string")
@@ -73,7 +74,7 @@ def _document(path: Path) -> bytes:
                 raise _broken(path, "it holds no .kml")
             with packed.open(name) as file:
                 data = file.read(_MOST + 1)
-    except (zipfile.BadZipFile, OSError, NotImplementedError, RuntimeError) as exc:
+    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError, RuntimeError) as exc:
         raise _broken(path, f"{exc}") from exc
     if len(data) > _MOST:
         raise _broken(path, "it unpacks to more than it can hold")

@@ -7,6 +7,7 @@ UTF-8 when written; when read, what the .cpg says, else UTF-8 or Windows 1252.
 from __future__ import annotations
 
 import struct
+import warnings
 from collections.abc import Iterator
 from datetime import date
 from pathlib import Path
@@ -24,6 +25,7 @@ _TYPES = {"Point": 1, "LineString": 3, "LinearRing": 3, "Polygon": 5, "MultiPoin
 _WITH_HEIGHTS = 10  # more than the plain type
 _INTEGER, _REAL, _DECIMALS, _WORDS, _NAME = 19, 33, 15, 254, 10  # widths of fields
 _BYTES = "latin-1"
+_BROKEN = (struct.error, OSError, ValueError, LookupError, EOFError, TypeError, OverflowError)
 _CODE_PAGES = {"88591": "latin-1", "1252": "cp1252", "utf8": "utf-8", "utf-8": "utf-8", "850": "cp850"}
 
 
@@ -39,7 +41,11 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
     """The features of the Shapefile at `path`. Raises InputError if a part is missing or broken."""
     remarks = []
     said = _code_page(path)
-    geometries, raw = _parts(path)
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always")
+        geometries, raw, orphans = _parts(path)
+    remarks += [f"{orphans:,} holes outside of any area are taken as areas"] if orphans else []
+    remarks += ["its headers are not true to its size"] if told else []
     try:
         rows = _decoded(raw, said or "utf-8")
         if said is None and rows != raw:
@@ -71,7 +77,7 @@ def _code_page(path: Path) -> str | None:
         try:
             if name:
                 return codecs.lookup(name).name
-        except LookupError:
+        except (LookupError, ValueError):
             continue
     raise InputError(
         f"{beside} names {said!r}", "no encoding is called so", "write UTF-8 or another name into it"
@@ -87,8 +93,8 @@ def _decoded(rows: list[dict[str, Any]], encoding: str) -> list[dict[str, Any]]:
     return [{text(name): text(value) for name, value in row.items()} for row in rows]
 
 
-def _parts(path: Path) -> tuple[list[Any], list[dict[str, Any]]]:
-    """Geometries, and rows whose texts are bytes, a letter each."""
+def _parts(path: Path) -> tuple[list[Any], list[dict[str, Any]], int]:
+    """Geometries, rows whose texts are bytes, a letter each, and how many holes lie outside of any area."""
     import shapefile
 
     table = path.with_suffix(".dbf")
@@ -100,10 +106,13 @@ def _parts(path: Path) -> tuple[list[Any], list[dict[str, Any]]]:
         with path.open("rb") as shapes, table.open("rb") as records:
             reader = shapefile.Reader(shp=shapes, dbf=records, encoding=_BYTES)
             names = [entry[0] for entry in reader.fields if entry[0] != "DeletionFlag"]
-            geometries = [_geometry(path, n, shape) for n, shape in enumerate(reader.iterShapes(), 1)]
+            shapefile.VERBOSE = False  # what it would say on stderr is a remark
+            shapes_read = list(reader.iterShapes())
+            geometries = [_geometry(path, n, shape) for n, shape in enumerate(shapes_read, 1)]
+            orphans = sum(sum(shape._errors.values()) for shape in shapes_read)
             records_read = (record for record in reader.iterRecords() if record is not None)
             rows = [{n: v if v != "" else None for n, v in zip(names, r, strict=True)} for r in records_read]
-    except (shapefile.ShapefileException, struct.error, OSError, ValueError, IndexError, EOFError) as exc:
+    except (shapefile.ShapefileException, *_BROKEN) as exc:
         raise InputError(
             f"{path} is broken", f"{exc}".splitlines()[0] or type(exc).__name__, "get it again"
         ) from exc
@@ -113,7 +122,7 @@ def _parts(path: Path) -> tuple[list[Any], list[dict[str, Any]]]:
             f"{len(geometries):,} shapes and {len(rows):,} rows of attributes",
             "get both again",
         )
-    return geometries, rows
+    return geometries, rows, orphans
 
 
 def _geometry(path: Path, number: int, shape: Any) -> shapely.Geometry | None:
@@ -215,9 +224,9 @@ class ShapefileWriter:
             return value
         text = value.isoformat() if isinstance(value, date) else str(value)
         data = text.encode()
-        if len(data) > _WORDS:
+        if len(data) > _WORDS or text != text.rstrip(" \0"):  # blanks at the end are those of the field
             self._lost[name] = self._lost.get(name, 0) + 1
-            text = data[:_WORDS].decode(errors="ignore")
+            text = data[:_WORDS].decode(errors="ignore").rstrip(" \0")
         return text
 
     def finish(self) -> tuple[str, ...]:
