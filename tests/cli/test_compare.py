@@ -56,6 +56,7 @@ def test_parts_that_both_cover_are_compared_and_shifts_are_told(zembrel: Program
     )
     found = zembrel("compare", "p.tif", "w.tif", "--json").json
     assert found["cells"] == found["equal"] == 20_000 and found["outside"] == 240 * 240 - 20_000
+    assert found["verdict"] == "equal where both have cells"
     save(zembrel.folder / "s.tif", raster(np.roll(whole, (2, 3), (0, 1)), where=frame(240, 240)))
     shift = zembrel("compare", "w.tif", "s.tif", "--json").json["shift"]
     assert shift["columns"] == pytest.approx(3, abs=0.2) and shift["rows"] == pytest.approx(2, abs=0.2)

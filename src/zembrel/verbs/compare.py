@@ -64,11 +64,9 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     ]
     if comparing.figure:
         _draw(Subtracted(one, other), Path(comparing.figure), found, layers, output)
-    verdict = (
-        "identical"
-        if figures["equal"] == figures["cells"] and not figures["alone"] and not outside
-        else "different"
-    )
+    same = figures["equal"] == figures["cells"] > 0
+    whole = not figures["alone"] and not outside
+    verdict = "different" if not same else "identical" if whole else "equal where both have cells"
     facts: dict[str, Any] = {"inputs": [str(layer.path) for layer in layers], "verdict": verdict, **figures}
     facts |= {"low": found.low if found.cells else None, "high": found.high if found.cells else None}
     facts |= {"outside": outside, "shift": shift, "broken": broken}
