@@ -1,0 +1,1 @@
+"""Point clouds: their model, their files, and what is made of them."""
