@@ -10,8 +10,8 @@ import tifffile
 
 from rasters import frame, random_cells, raster, save
 from zembrel.formats import open_raster
-from zembrel.formats.tiff.userkeys import write_rows
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS, vertical_of
+from zembrel.geodesy.geokeys.userkeys import write_rows
 from zembrel.geodesy.registry import by_code, parse_crs, projected_codes
 from zembrel.geodesy.text import read_crs, write_crs
 

@@ -60,21 +60,21 @@ def entry(result: Any, *arguments: Any) -> Callable[[Any], Any]:
     return made
 
 
-@intrinsic  # type: ignore[misc]
-def leading_zeros(_context, number):  # type: ignore[no-untyped-def]
+@intrinsic
+def leading_zeros(_context, number):
     """Zero bits before the first one of 64: a single instruction, of which Python has no name."""
 
-    def generate(_target, builder, _signature, arguments):  # type: ignore[no-untyped-def]
+    def generate(_target, builder, _signature, arguments):
         return builder.ctlz(arguments[0], ir.IntType(1)(0))
 
     return INT(INT), generate
 
 
-@intrinsic  # type: ignore[misc]
-def onward(_context, pointer, numbers):  # type: ignore[no-untyped-def]
+@intrinsic
+def onward(_context, pointer, numbers):
     """The pointer that many numbers further on."""
 
-    def generate(_target, builder, _signature, arguments):  # type: ignore[no-untyped-def]
+    def generate(_target, builder, _signature, arguments):
         return builder.gep(arguments[0], [arguments[1]])
 
     kind = types.CPointer(pointer.dtype)
@@ -82,7 +82,7 @@ def onward(_context, pointer, numbers):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, MODELS, INT, INT)
-def _begin(m, o, n):  # type: ignore[no-untyped-def]
+def _begin(m, o, n):
     """Specification, symbol models: all symbols equally likely."""
     for k in range(n):
         m[o + 5 + n + k] = 1
@@ -96,7 +96,7 @@ def _begin(m, o, n):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, MODELS, INT, INT, INT)
-def _adapt(m, o, n, decoding):  # type: ignore[no-untyped-def]
+def _adapt(m, o, n, decoding):
     """Specification, symbol models: counts to probabilities, halved when there are too many."""
     counts, distribution = o + 5 + n, o + _DISTRIBUTION
     total = np.int64(m[o + _TOTAL]) + np.int64(m[o + _CYCLE])
@@ -125,7 +125,7 @@ def _adapt(m, o, n, decoding):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, MODELS, INT, INT, INT)
-def _first(m, o, n, decoding):  # type: ignore[no-untyped-def]
+def _first(m, o, n, decoding):
     _begin(m, o, n)
     _adapt(m, o, n, decoding)
     m[o + _CYCLE] = (n + 6) >> 1
@@ -133,13 +133,13 @@ def _first(m, o, n, decoding):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, BYTES, INT, inlined=True)
-def _four_bytes(data, at):  # type: ignore[no-untyped-def]
+def _four_bytes(data, at):
     high = np.int64(data[at]) << 24 | np.int64(data[at + 1]) << 16
     return high | np.int64(data[at + 2]) << 8 | np.int64(data[at + 3])
 
 
 @kernel(types.void, STATE, BYTES, INT, INT, inlined=True)
-def _refill(s, data, value, length):  # type: ignore[no-untyped-def]
+def _refill(s, data, value, length):
     """Specification, decoder: bytes come in until the interval is long enough."""
     shift = (leading_zeros(length) - 32) & 24
     at = s[AT]
@@ -149,7 +149,7 @@ def _refill(s, data, value, length):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, INT)
-def begin_decoding(s, data, at):  # type: ignore[no-untyped-def]
+def begin_decoding(s, data, at):
     """Specification, decoder: the value is the first four bytes."""
     s[AT] = at + 4
     s[VALUE] = min(_four_bytes(data, at), _LONGEST - 1)  # no encoder makes the largest one
@@ -157,7 +157,7 @@ def begin_decoding(s, data, at):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, INT, inlined=True)
-def decode_symbol(s, data, m, o, n):  # type: ignore[no-untyped-def]
+def decode_symbol(s, data, m, o, n):
     """The next of `n` symbols by the model at `o`."""
     if m[o] == 0:
         _first(m, o, n, 1)
@@ -182,7 +182,7 @@ def decode_symbol(s, data, m, o, n):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, MODELS, INT)
-def _first_bit(m, o):  # type: ignore[no-untyped-def]
+def _first_bit(m, o):
     m[o + _UNTIL] = 4
     m[o + _CYCLE] = 4
     m[o + _TOTAL] = 2
@@ -191,7 +191,7 @@ def _first_bit(m, o):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, MODELS, INT)
-def _adapt_bit(m, o):  # type: ignore[no-untyped-def]
+def _adapt_bit(m, o):
     """Specification, bit models: as for symbols, with a count of zeros and one of all."""
     total = np.int64(m[o + _TOTAL]) + np.int64(m[o + _CYCLE])
     zeros = np.int64(m[o + _ZEROS])
@@ -209,7 +209,7 @@ def _adapt_bit(m, o):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, inlined=True)
-def decode_bit(s, data, m, o):  # type: ignore[no-untyped-def]
+def decode_bit(s, data, m, o):
     """The next bit by the model at `o`."""
     if m[o] == 0:
         _first_bit(m, o)
@@ -228,7 +228,7 @@ def decode_bit(s, data, m, o):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, BYTES, INT, inlined=True)
-def decode_few(s, data, bits):  # type: ignore[no-untyped-def]
+def decode_few(s, data, bits):
     """The next `bits` raw bits, 1 to 19."""
     length = s[LENGTH] >> bits
     value = s[VALUE]
@@ -238,7 +238,7 @@ def decode_few(s, data, bits):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, BYTES, INT)
-def decode_raw(s, data, bits):  # type: ignore[no-untyped-def]
+def decode_raw(s, data, bits):
     """The next `bits` raw bits, 1 to 32; specification: more than 19 come as 16 and the rest."""
     if bits <= 19:
         return decode_few(s, data, bits)
@@ -247,7 +247,7 @@ def decode_raw(s, data, bits):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, INT)
-def begin_encoding(s, at):  # type: ignore[no-untyped-def]
+def begin_encoding(s, at):
     """Specification, encoder: base 0 and the longest interval; bytes go to `at` and on."""
     s[VALUE] = 0
     s[LENGTH] = _LONGEST
@@ -255,7 +255,7 @@ def begin_encoding(s, at):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, INT, INT, inlined=True)
-def _emit(s, out, base, length):  # type: ignore[no-untyped-def]
+def _emit(s, out, base, length):
     """Specification, encoder: a carry runs back through bytes of 255; full bytes go out."""
     at = s[AT]
     if base > _LONGEST:
@@ -276,7 +276,7 @@ def _emit(s, out, base, length):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, INT, INT, inlined=True)
-def encode_symbol(s, out, m, o, n, symbol):  # type: ignore[no-untyped-def]
+def encode_symbol(s, out, m, o, n, symbol):
     """One of `n` symbols by the model at `o`."""
     if m[o] == 0:
         _first(m, o, n, 0)
@@ -293,7 +293,7 @@ def encode_symbol(s, out, m, o, n, symbol):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, INT, inlined=True)
-def encode_bit(s, out, m, o, bit):  # type: ignore[no-untyped-def]
+def encode_bit(s, out, m, o, bit):
     """One bit by the model at `o`."""
     if m[o] == 0:
         _first_bit(m, o)
@@ -309,14 +309,14 @@ def encode_bit(s, out, m, o, bit):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, INT, INT, inlined=True)
-def encode_few(s, out, bits, number):  # type: ignore[no-untyped-def]
+def encode_few(s, out, bits, number):
     """`number` as 1 to 19 raw bits."""
     length = s[LENGTH] >> bits
     _emit(s, out, s[VALUE] + number * length, length)
 
 
 @kernel(types.void, STATE, BYTES, INT, INT)
-def encode_raw(s, out, bits, number):  # type: ignore[no-untyped-def]
+def encode_raw(s, out, bits, number):
     """`number` as 1 to 32 raw bits."""
     if bits > 19:
         encode_few(s, out, 16, number & 0xFFFF)
@@ -326,7 +326,7 @@ def encode_raw(s, out, bits, number):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, BYTES)
-def end_encoding(s, out):  # type: ignore[no-untyped-def]
+def end_encoding(s, out):
     """Specification, encoder: as many bytes as tell the interval, then zeros up to four. Returns the end."""
     if s[LENGTH] > 2 * _SHORTEST:
         more = 3

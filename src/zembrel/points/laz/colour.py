@@ -25,23 +25,23 @@ MODELS_OF_NIR = _NIR_USED + 2 * BYTE_MODEL
 
 
 @kernel(INT, INT)
-def _clamped(v):  # type: ignore[no-untyped-def]
+def _clamped(v):
     return min(max(v, 0), 255)
 
 
 @kernel(INT, INT)
-def _half(v):  # type: ignore[no-untyped-def]
+def _half(v):
     """Towards zero, as the specification's division of integers."""
     return (v + 1) >> 1 if v < 0 else v >> 1
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, INT)
-def _decode_byte(s, data, m, o, predicted):  # type: ignore[no-untyped-def]
+def _decode_byte(s, data, m, o, predicted):
     return (predicted + decode_symbol(s, data, m, o, 256)) & 255
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, BYTES, INT, INT)
-def decode_rgb(s, data, m, o, r, at, before):  # type: ignore[no-untyped-def]
+def decode_rgb(s, data, m, o, r, at, before):
     """Red, green and blue at r[at], after those at r[before].
 
     Specification, RGB12 version 2: bits 0 to 5 tell which bytes differ, bit 6 that it is no grey; green is
@@ -79,7 +79,7 @@ def decode_rgb(s, data, m, o, r, at, before):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, BYTES, INT, INT)
-def encode_rgb(s, out, m, o, r, at, before):  # type: ignore[no-untyped-def]
+def encode_rgb(s, out, m, o, r, at, before):
     """The other way of `decode_rgb`."""
     used = 0
     for k in range(6):
@@ -110,7 +110,7 @@ def encode_rgb(s, out, m, o, r, at, before):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, BYTES, INT, INT)
-def decode_nir(s, data, m, o, r, at, before):  # type: ignore[no-untyped-def]
+def decode_nir(s, data, m, o, r, at, before):
     """Near infrared at r[at]; specification, RGBNIR14: two bits tell which bytes differ."""
     used = decode_symbol(s, data, m, o, 4)
     for high in range(2):
@@ -122,7 +122,7 @@ def decode_nir(s, data, m, o, r, at, before):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, BYTES, INT, INT)
-def encode_nir(s, out, m, o, r, at, before):  # type: ignore[no-untyped-def]
+def encode_nir(s, out, m, o, r, at, before):
     """The other way of `decode_nir`."""
     used = (1 if r[at] != r[before] else 0) | (2 if r[at + 1] != r[before + 1] else 0)
     encode_symbol(s, out, m, o, 4, used)
@@ -133,12 +133,12 @@ def encode_nir(s, out, m, o, r, at, before):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, BYTES, INT, INT)
-def decode_byte(s, data, m, o, r, at, before):  # type: ignore[no-untyped-def]
+def decode_byte(s, data, m, o, r, at, before):
     """The byte r[at] as its difference from r[before]: specification, BYTE version 2, BYTE14 version 3."""
     r[at] = _decode_byte(s, data, m, o, np.int64(r[before]))
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, BYTES, INT, INT)
-def encode_byte(s, out, m, o, r, at, before):  # type: ignore[no-untyped-def]
+def encode_byte(s, out, m, o, r, at, before):
     """The other way of `decode_byte`."""
     encode_symbol(s, out, m, o, 256, (np.int64(r[at]) - np.int64(r[before])) & 255)

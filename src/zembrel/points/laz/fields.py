@@ -71,7 +71,7 @@ HISTORY = HISTORY_OF_TIME  # of a channel: the longest of them
 
 
 @kernel(types.void, INT, STATE, INT, BYTES, INT)
-def begin_field(layer, h, p, r, was):  # type: ignore[no-untyped-def]
+def begin_field(layer, h, p, r, was):
     """Specification, POINT14: a channel begins with the values of a point."""
     for k in range(HISTORY):
         h[p + k] = 0
@@ -86,31 +86,31 @@ def begin_field(layer, h, p, r, was):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, BYTES, INT)
-def _level(r, at):  # type: ignore[no-untyped-def]
+def _level(r, at):
     """Specification, POINT14: heights are kept by how far a return is from the last one, seven at most."""
     return min(abs((np.int64(r[at + 14]) >> 4) - (np.int64(r[at + 14]) & 15)), 7)
 
 
 @kernel(INT, BYTES, INT, INT)
-def _class_model(r, now, was):  # type: ignore[no-untyped-def]
+def _class_model(r, now, was):
     """Specification, POINT14: by five bits of the last class, and whether the point is a single return."""
     return ((np.int64(r[was + 16]) & 31) * 2 + (1 if place_in_pulse(r, now) == 3 else 0)) * BYTE_MODEL
 
 
 @kernel(INT, BYTES, INT)
-def _flags(r, at):  # type: ignore[no-untyped-def]
+def _flags(r, at):
     """Specification, POINT14: four flags, direction of the scan and edge of the line, without the channel."""
     return np.int64(r[at + 15]) & 15 | (np.int64(r[at + 15]) >> 2 & 48)
 
 
 @kernel(INT, BYTES, INT, INT)
-def _intensity_slot(r, now, mark):  # type: ignore[no-untyped-def]
+def _intensity_slot(r, now, mark):
     """Specification, POINT14: intensities are kept by the place in the pulse and whether the time changed."""
     return place_in_pulse(r, now) * 2 + (1 if mark & TIME else 0)
 
 
 @kernel(types.void, INT, STATE, BYTES, MODELS, INT, STATE, INT, BYTES, INT, INT, INT)
-def decode_field(layer, s, data, m, o, h, p, r, now, was, mark):  # type: ignore[no-untyped-def]
+def decode_field(layer, s, data, m, o, h, p, r, now, was, mark):
     """One field of POINT14; mark: what changes, and in bits 8 and up the context of the height."""
     if layer == HEIGHTS:
         slot = p + _level(r, now)
@@ -145,7 +145,7 @@ def decode_field(layer, s, data, m, o, h, p, r, now, was, mark):  # type: ignore
 
 
 @kernel(types.void, INT, STATE, BYTES, MODELS, INT, STATE, INT, BYTES, INT, INT, INT)
-def encode_field(layer, s, out, m, o, h, p, r, now, was, mark):  # type: ignore[no-untyped-def]
+def encode_field(layer, s, out, m, o, h, p, r, now, was, mark):
     """The other way of `decode_field`."""
     if layer == HEIGHTS:
         slot = p + _level(r, now)
@@ -176,7 +176,7 @@ def encode_field(layer, s, out, m, o, h, p, r, now, was, mark):  # type: ignore[
 
 
 @kernel(types.void, INT, STATE, BYTES, MODELS, INT, STATE, INT, BYTES, INT, INT)
-def decode_item(layer, s, data, m, o, h, p, r, now, was):  # type: ignore[no-untyped-def]
+def decode_item(layer, s, data, m, o, h, p, r, now, was):
     """Another item of the record, which begins at r[now]."""
     if layer == RGB:
         decode_rgb(s, data, m, o, r, now, was)
@@ -189,7 +189,7 @@ def decode_item(layer, s, data, m, o, h, p, r, now, was):  # type: ignore[no-unt
 
 
 @kernel(types.void, INT, STATE, BYTES, MODELS, INT, STATE, INT, BYTES, INT, INT)
-def encode_item(layer, s, out, m, o, h, p, r, now, was):  # type: ignore[no-untyped-def]
+def encode_item(layer, s, out, m, o, h, p, r, now, was):
     """The other way of `decode_item`."""
     if layer == RGB:
         encode_rgb(s, out, m, o, r, now, was)

@@ -36,19 +36,19 @@ HISTORY_OF_TIME = 14
 
 
 @kernel(types.void, STATE, INT, INT)
-def begin_times(h, o, time):  # type: ignore[no-untyped-def]
+def begin_times(h, o, time):
     for k in range(HISTORY_OF_TIME):
         h[o + k] = 0
     h[o + _TIME] = time
 
 
 @kernel(INT, INT, INT)
-def _wrapped(multiple, step):  # type: ignore[no-untyped-def]
+def _wrapped(multiple, step):
     return np.int64(np.int32(multiple * step))
 
 
 @kernel(types.void, STATE, INT, INT, INT)
-def _extreme(h, o, last, difference):  # type: ignore[no-untyped-def]
+def _extreme(h, o, last, difference):
     """Specification: the fourth extreme difference in a row becomes the step."""
     h[o + _EXTREMES + last] += 1
     if h[o + _EXTREMES + last] > 3:
@@ -57,7 +57,7 @@ def _extreme(h, o, last, difference):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, STATE, INT)
-def _decode_new(s, data, m, o, h, p):  # type: ignore[no-untyped-def]
+def _decode_new(s, data, m, o, h, p):
     """Specification: a new sequence; the upper half by context 8, the lower one raw."""
     high = decode_int32(
         s, data, m, o + _DIFFERENCES, 8, np.int64(np.int32(h[p + _TIME + h[p + _LAST]] >> 32))
@@ -73,7 +73,7 @@ def _decode_new(s, data, m, o, h, p):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, STATE, INT, INT)
-def _decode_multiple(s, data, m, o, h, p, multiple):  # type: ignore[no-untyped-def]
+def _decode_multiple(s, data, m, o, h, p, multiple):
     """Specification: the difference whose multiple of the last step is known."""
     last = h[p + _LAST]
     step, ic = h[p + _STEP + last], o + _DIFFERENCES
@@ -95,7 +95,7 @@ def _decode_multiple(s, data, m, o, h, p, multiple):  # type: ignore[no-untyped-
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, STATE, INT, INT)
-def decode_time(s, data, m, o, h, p, stays):  # type: ignore[no-untyped-def]
+def decode_time(s, data, m, o, h, p, stays):
     """The next time; stays: 1 if a time that stays has a symbol (GPSTIME11), else 0 (POINT14)."""
     for _ in range(4):  # no encoder changes the sequence more than once
         last = h[p + _LAST]
@@ -127,7 +127,7 @@ def decode_time(s, data, m, o, h, p, stays):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, INT, INT)
-def _other_sequence(h, p, time):  # type: ignore[no-untyped-def]
+def _other_sequence(h, p, time):
     """How many sequences on there is one from which `time` differs by 32 bits; 0 for none."""
     for k in range(1, 4):
         away = time - h[p + _TIME + ((h[p + _LAST] + k) & 3)]
@@ -137,7 +137,7 @@ def _other_sequence(h, p, time):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, STATE, INT, INT)
-def _encode_new(s, out, m, o, h, p, time):  # type: ignore[no-untyped-def]
+def _encode_new(s, out, m, o, h, p, time):
     was = np.int64(np.int32(h[p + _TIME + h[p + _LAST]] >> 32))
     encode_int32(s, out, m, o + _DIFFERENCES, 8, was, np.int64(np.int32(time >> 32)))
     encode_raw(s, out, 32, time & 0xFFFFFFFF)
@@ -150,7 +150,7 @@ def _encode_new(s, out, m, o, h, p, time):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, INT, INT)
-def _multiple(difference, step):  # type: ignore[no-untyped-def]
+def _multiple(difference, step):
     """The nearest multiple, by the specification's symbols: 0 ... 500, and 501 ... 510 for the negative
     ones."""
     ratio = difference / step
@@ -160,7 +160,7 @@ def _multiple(difference, step):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, STATE, INT, INT)
-def _encode_difference(s, out, m, o, h, p, difference):  # type: ignore[no-untyped-def]
+def _encode_difference(s, out, m, o, h, p, difference):
     last = h[p + _LAST]
     step, ic = h[p + _STEP + last], o + _DIFFERENCES
     symbol = _multiple(difference, step)
@@ -183,7 +183,7 @@ def _encode_difference(s, out, m, o, h, p, difference):  # type: ignore[no-untyp
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, STATE, INT, INT, INT)
-def encode_time(s, out, m, o, h, p, time, stays):  # type: ignore[no-untyped-def]
+def encode_time(s, out, m, o, h, p, time, stays):
     """A time; stays: as in `decode_time`."""
     for _ in range(2):
         last = h[p + _LAST]

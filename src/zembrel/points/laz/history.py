@@ -15,7 +15,7 @@ MEDIAN = 6  # five values in order and the side that the next one may push out
 
 
 @kernel(types.void, STATE, INT, INT)
-def add_to_median(h, o, v):  # type: ignore[no-untyped-def]
+def add_to_median(h, o, v):
     """Specification, streaming median of 5: values leave at the top and at the bottom in turn; h[o + 2] is
     it."""
     if h[o + 5] == 0:  # the top is next
@@ -89,12 +89,12 @@ _SIX = _six_contexts()
 
 
 @kernel(INT, INT, INT)
-def return_map(n, r):  # type: ignore[no-untyped-def]
+def return_map(n, r):
     """Context 0 ... 15 of return `r` of `n`, each 0 ... 7."""
     return np.int64(_RETURN_MAP[n, r])
 
 
 @kernel(INT, INT, INT)
-def six_contexts(n, r):  # type: ignore[no-untyped-def]
+def six_contexts(n, r):
     """Context 0 ... 5 of return `r` of `n`, each 0 ... 15."""
     return np.int64(_SIX[n, r])

@@ -40,7 +40,7 @@ def integer_models(contexts: int) -> int:
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, INT, INT)
-def decode_correction(s, data, m, o, context, bits):  # type: ignore[no-untyped-def]
+def decode_correction(s, data, m, o, context, bits):
     """The next correction of a coder of `bits` bits; its class is left in the state."""
     k = decode_symbol(s, data, m, o + _CONTEXTS + context * _CLASSES, bits + 1)
     s[K] = k
@@ -60,7 +60,7 @@ def decode_correction(s, data, m, o, context, bits):  # type: ignore[no-untyped-
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, INT, INT, INT)
-def encode_correction(s, out, m, o, context, bits, c):  # type: ignore[no-untyped-def]
+def encode_correction(s, out, m, o, context, bits, c):
     """A correction, already within the range of `bits` signed bits; its class is left in the state."""
     rest = -c if c <= 0 else c - 1
     k = np.int64(0)
@@ -85,24 +85,24 @@ def encode_correction(s, out, m, o, context, bits, c):  # type: ignore[no-untype
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, INT, INT)
-def decode_int32(s, data, m, o, context, predicted):  # type: ignore[no-untyped-def]
+def decode_int32(s, data, m, o, context, predicted):
     """The next signed integer of 32 bits."""
     return np.int64(np.int32(predicted + decode_correction(s, data, m, o, context, 32)))
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, INT, INT, INT)
-def encode_int32(s, out, m, o, context, predicted, number):  # type: ignore[no-untyped-def]
+def encode_int32(s, out, m, o, context, predicted, number):
     """A signed integer of 32 bits."""
     encode_correction(s, out, m, o, context, 32, np.int64(np.int32(number - predicted)))
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, INT, INT)
-def decode_uint16(s, data, m, o, context, predicted):  # type: ignore[no-untyped-def]
+def decode_uint16(s, data, m, o, context, predicted):
     """The next unsigned integer of 16 bits."""
     return (predicted + decode_correction(s, data, m, o, context, 16)) & 0xFFFF
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, INT, INT, INT)
-def encode_uint16(s, out, m, o, context, predicted, number):  # type: ignore[no-untyped-def]
+def encode_uint16(s, out, m, o, context, predicted, number):
     """An unsigned integer of 16 bits."""
     encode_correction(s, out, m, o, context, 16, np.int64(np.int16(number - predicted)))

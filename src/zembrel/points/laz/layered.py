@@ -7,7 +7,7 @@ What is not wanted is skipped; a layer of no bytes holds the values of the point
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -113,7 +113,7 @@ class LayeredItems(NamedTuple):
 
 
 @entry(INT, _PLAN, READONLY, _U8, INT, INT, INT, _U16)
-def _decode(plan, data, records, count, length, version, models):  # type: ignore[no-untyped-def]
+def _decode(plan, data, records, count, length, version, models):
     """Points decoded before a layer ended. All layers go on at once, so that none waits for its own last
     symbol."""
     rows = len(plan)
@@ -152,7 +152,7 @@ def _decode(plan, data, records, count, length, version, models):  # type: ignor
 
 
 @entry(types.void, _PLAN, _U8, INT, INT, INT, _U8, _U16)
-def _encode(plan, records, count, length, version, room, models):  # type: ignore[no-untyped-def]
+def _encode(plan, records, count, length, version, room, models):
     """Layers written to `room` from their beginnings on; their ends go into the plan."""
     rows = len(plan)
     states, histories = np.zeros(rows * SLOTS, np.int64), np.zeros(rows * 4 * HISTORY, np.int64)
@@ -187,20 +187,24 @@ def _encode(plan, records, count, length, version, room, models):  # type: ignor
 
 
 @entry(types.void, _U8, INT, INT, _U8)
-def _differing(records, count, length, marks):  # type: ignore[no-untyped-def]
+def _differing(records, count, length, marks):
     """Bits of a record that differ from those of the first one anywhere."""
     for k in range(1, count):
         for at in range(length):
             marks[at] |= records[k * length + at] ^ records[at]
 
 
-def chunk_points(data: Bytes, items: LayeredItems) -> int:
-    """The number of points that a chunk says it holds; 0 if it is too short to say."""
-    head = data[items.length : items.length + 4].tobytes()
-    return int.from_bytes(head, "little") if len(head) == 4 else 0
+def chunk_size(data: Bytes, items: LayeredItems) -> tuple[int, int]:
+    """Bytes and points that a chunk says it has; zeros if it is too short to say."""
+    layers = 1 + sum(1 for _ in items.layers())
+    head = data[items.length : items.length + 4 + 4 * layers].tobytes()
+    if len(head) < 4 + 4 * layers:
+        return 0, 0
+    count, *sizes = np.frombuffer(head, "<u4").tolist()
+    return items.length + len(head) + sum(sizes), count
 
 
-def decode_layers(data: Bytes, records: Bytes, items: LayeredItems, wanted: Sequence[int] | None) -> int:
+def decode_layers(data: Bytes, records: Bytes, items: LayeredItems, wanted: Collection[int] | None) -> int:
     """Decode a chunk into `records`, (points, bytes of a record), zeros before.
 
     wanted: first bytes of the fields to decode besides returns, x and y, or None for all. Returns the points
@@ -213,18 +217,16 @@ def decode_layers(data: Bytes, records: Bytes, items: LayeredItems, wanted: Sequ
         return 0
     records[0] = data[: items.length]
     ends = begin + np.cumsum(np.frombuffer(data[items.length + 4 : begin].tobytes(), "<u4").astype(np.int64))
-    decoded = [0]
-    for n, layer in enumerate(layers[1:], 1):
-        if wanted is None or layer.at in wanted:
-            if ends[n] == ends[n - 1]:
-                _repeat(records, layer)
-            else:
-                decoded.append(n)
-    plan, models = _plan([layers[n] for n in decoded])
-    plan[:, _BEGIN] = np.minimum(np.concatenate(([begin], ends[:-1]))[decoded], len(data))
-    plan[:, _END] = np.minimum(ends[decoded], len(data))
+    wanted_ones = [n for n, layer in enumerate(layers) if n == 0 or wanted is None or layer.at in wanted]
+    coded = [n for n in wanted_ones if n == 0 or ends[n] > ends[n - 1]]
+    plan, models = _plan([layers[n] for n in coded])
+    plan[:, _BEGIN] = np.minimum(np.concatenate(([begin], ends[:-1]))[coded], len(data))
+    plan[:, _END] = np.minimum(ends[coded], len(data))
     padded = np.concatenate((data, np.zeros(8 * items.length + 256, np.uint8)))  # no look behind the end
-    return int(_decode(plan, padded, records.reshape(-1), len(records), items.length, items.version, models))
+    there = _decode(plan, padded, records.reshape(-1), len(records), items.length, items.version, models)
+    for n in set(wanted_ones) - set(coded):
+        _repeat(records, layers[n])
+    return int(there)
 
 
 def _plan(layers: Sequence[Layer]) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint16]]:

@@ -56,13 +56,13 @@ HISTORY_OF_PLACES = _BEFORE + 1
 
 
 @kernel(INT, BYTES, INT)
-def channel_at(r, at):  # type: ignore[no-untyped-def]
+def channel_at(r, at):
     """The scanner channel of the record at r[at]."""
     return np.int64(r[at + 15]) >> 4 & 3
 
 
 @kernel(types.void, STATE, BYTES)
-def begin_places(h, r):  # type: ignore[no-untyped-def]
+def begin_places(h, r):
     """Specification, POINT14: a chunk begins in the channel of its first point."""
     h[_CHANNEL] = channel_at(r, 0)
     h[_BEFORE] = h[_CHANNEL]
@@ -70,7 +70,7 @@ def begin_places(h, r):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, INT)
-def _enter(h, channel):  # type: ignore[no-untyped-def]
+def _enter(h, channel):
     """Change to another channel; the bit that tells whether it begins."""
     before = h[_CHANNEL]
     h[_CHANNEL] = channel
@@ -83,19 +83,19 @@ def _enter(h, channel):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE)
-def channel_of(h):  # type: ignore[no-untyped-def]
+def channel_of(h):
     """The channel in use."""
     return h[_CHANNEL]
 
 
 @kernel(INT, STATE)
-def point_before(h):  # type: ignore[no-untyped-def]
+def point_before(h):
     """The point that the fields of POINT14 are predicted from."""
     return h[_NEWEST + h[_CHANNEL]]
 
 
 @kernel(INT, STATE, INT, INT)
-def items_slot(h, mark, version):  # type: ignore[no-untyped-def]
+def items_slot(h, mark, version):
     """Of which channel the last item is that other items are predicted from, and replace.
 
     Specification, version 3: where the channel changes to one that had begun, that of the channel left;
@@ -106,12 +106,12 @@ def items_slot(h, mark, version):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, STATE, INT)
-def item_before(h, slot):  # type: ignore[no-untyped-def]
+def item_before(h, slot):
     return h[_ITEMS + slot]
 
 
 @kernel(types.void, STATE, INT, INT)
-def end_point(h, k, slot):  # type: ignore[no-untyped-def]
+def end_point(h, k, slot):
     """Point `k` is done: later ones follow from it."""
     h[_NEWEST + h[_CHANNEL]] = k
     h[_ITEMS + slot] = k
@@ -119,21 +119,21 @@ def end_point(h, k, slot):  # type: ignore[no-untyped-def]
 
 
 @kernel(INT, BYTES, INT)
-def place_in_pulse(r, at):  # type: ignore[no-untyped-def]
+def place_in_pulse(r, at):
     """Specification, POINT14: single 3, first 2, last 1 and intermediate 0."""
     number, returns = np.int64(r[at + 14]) & 15, np.int64(r[at + 14]) >> 4
     return (2 if number == 1 else 0) + (1 if number >= returns else 0)
 
 
 @kernel(INT, BYTES, INT, INT)
-def _last_point(r, at, time_changed):  # type: ignore[no-untyped-def]
+def _last_point(r, at, time_changed):
     """Specification, POINT14: the model of what changes, by the last point: first 1, last 2, new time 4."""
     number, returns = np.int64(r[at + 14]) & 15, np.int64(r[at + 14]) >> 4
     return (1 if number == 1 else 0) + (2 if number >= returns else 0) + (4 if time_changed else 0)
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, BYTES, INT, INT)
-def _decode_returns(s, data, m, o, r, was, changed):  # type: ignore[no-untyped-def]
+def _decode_returns(s, data, m, o, r, was, changed):
     """Specification, POINT14: number of returns and return number, as they stand in the record."""
     number, returns = np.int64(r[was + 14]) & 15, np.int64(r[was + 14]) >> 4
     if changed & RETURNS:
@@ -149,7 +149,7 @@ def _decode_returns(s, data, m, o, r, was, changed):  # type: ignore[no-untyped-
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, STATE, BYTES, INT, INT)
-def decode_place(s, data, m, a, h, r, k, length):  # type: ignore[no-untyped-def]
+def decode_place(s, data, m, a, h, r, k, length):
     """Channel, returns, x and y of point `k`, by models from `a` on. Returns its mark."""
     now, channel = k * length, h[_CHANNEL]
     was = h[_NEWEST + channel] * length
@@ -179,7 +179,7 @@ def decode_place(s, data, m, a, h, r, k, length):  # type: ignore[no-untyped-def
 
 
 @kernel(INT, BYTES, INT, INT)
-def _changes(r, now, was):  # type: ignore[no-untyped-def]
+def _changes(r, now, was):
     """Specification, POINT14: the seven bits of what changes, but for the channel."""
     mark = SOURCE if uint16_at(r, now + 20) != uint16_at(r, was + 20) else 0
     for k in range(22, 30):
@@ -194,7 +194,7 @@ def _changes(r, now, was):  # type: ignore[no-untyped-def]
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, BYTES, INT, INT, INT)
-def _encode_returns(s, out, m, o, r, now, was, changed):  # type: ignore[no-untyped-def]
+def _encode_returns(s, out, m, o, r, now, was, changed):
     """The other way of `_decode_returns`."""
     number, returns = np.int64(r[was + 14]) & 15, np.int64(r[was + 14]) >> 4
     if changed & RETURNS:
@@ -208,7 +208,7 @@ def _encode_returns(s, out, m, o, r, now, was, changed):  # type: ignore[no-unty
 
 
 @kernel(INT, STATE, BYTES, MODELS, INT, STATE, BYTES, INT, INT)
-def encode_place(s, out, m, a, h, r, k, length):  # type: ignore[no-untyped-def]
+def encode_place(s, out, m, a, h, r, k, length):
     """The other way of `decode_place`."""
     now, before, channel = k * length, h[_CHANNEL], channel_at(r, k * length)
     model = (

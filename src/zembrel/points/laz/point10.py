@@ -45,19 +45,19 @@ HISTORY_OF_POINT10 = _HEIGHT + 8
 
 
 @kernel(INT, STATE)
-def class_of_x(s):  # type: ignore[no-untyped-def]
+def class_of_x(s):
     """Specification: the context of y from the class of x, even and 20 at most."""
     return min(s[K] & ~1, 20)
 
 
 @kernel(INT, INT, INT)
-def class_of_xy(one, other):  # type: ignore[no-untyped-def]
+def class_of_xy(one, other):
     """Specification: the context of z from the mean class of x and y, even and 18 at most."""
     return min(((one + other) >> 1) & ~1, 18)
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, STATE, INT, BYTES, INT, INT)
-def decode_point10(s, data, m, o, h, p, r, at, before):  # type: ignore[no-untyped-def]
+def decode_point10(s, data, m, o, h, p, r, at, before):
     """The item at r[at], after the one at r[before]."""
     changed = decode_symbol(s, data, m, o, 64)
     flags = np.int64(r[before + 14])
@@ -99,7 +99,7 @@ def decode_point10(s, data, m, o, h, p, r, at, before):  # type: ignore[no-untyp
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, STATE, INT, BYTES, INT, INT)
-def encode_point10(s, out, m, o, h, p, r, at, before):  # type: ignore[no-untyped-def]
+def encode_point10(s, out, m, o, h, p, r, at, before):
     """The item at r[at], after the one at r[before]."""
     flags = np.int64(r[at + 14])
     returns, number = (flags >> 3) & 7, flags & 7

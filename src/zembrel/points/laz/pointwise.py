@@ -64,7 +64,7 @@ class Items(NamedTuple):
 
 
 @kernel(INT, BYTES, INT, INT, BYTES, INT, STATE, STATE, MODELS, *[INT] * 5)
-def _decode(data, at, end, r, count, s, h, m, length, time, rgb, wave, extra):  # type: ignore[no-untyped-def]
+def _decode(data, at, end, r, count, s, h, m, length, time, rgb, wave, extra):
     """Points decoded before the data ended; the first one lies in `r` already."""
     begin_decoding(s, data, at)
     for k in range(1, count):
@@ -85,7 +85,7 @@ def _decode(data, at, end, r, count, s, h, m, length, time, rgb, wave, extra):  
 
 
 @kernel(INT, BYTES, INT, BYTES, STATE, STATE, MODELS, *[INT] * 5)
-def _encode(r, count, out, s, h, m, length, time, rgb, wave, extra):  # type: ignore[no-untyped-def]
+def _encode(r, count, out, s, h, m, length, time, rgb, wave, extra):
     """Bytes written: the first point as it is, then all others."""
     for k in range(length):
         out[k] = r[k]
@@ -105,12 +105,12 @@ def _encode(r, count, out, s, h, m, length, time, rgb, wave, extra):  # type: ig
     return end_encoding(s, out)
 
 
-@entry(INT, READONLY, INT, INT, types.uint8[::1], INT, types.uint16[::1], *[INT] * 5)
-def _decode_chunk(data, at, end, r, count, models, length, time, rgb, wave, extra):  # type: ignore[no-untyped-def]
+@entry(INT, READONLY, INT, INT, types.uint8[::1], INT, types.uint16[::1], types.int64[::1], *[INT] * 5)
+def _decode_chunk(data, at, end, r, count, models, ends, length, time, rgb, wave, extra):
     s, h = np.zeros(SLOTS, np.int64), np.zeros(_HISTORY, np.int64)
     if time:
         begin_times(h.ctypes, _TIMES, int64_at(r.ctypes, time))
-    return _decode(
+    points = _decode(
         data.ctypes,
         at,
         end,
@@ -125,10 +125,12 @@ def _decode_chunk(data, at, end, r, count, models, length, time, rgb, wave, extr
         wave,
         extra,
     )
+    ends[0] = s[AT]
+    return points
 
 
 @entry(INT, types.uint8[::1], INT, types.uint8[::1], types.uint16[::1], *[INT] * 5)
-def _encode_chunk(r, count, out, models, length, time, rgb, wave, extra):  # type: ignore[no-untyped-def]
+def _encode_chunk(r, count, out, models, length, time, rgb, wave, extra):
     s, h = np.zeros(SLOTS, np.int64), np.zeros(_HISTORY, np.int64)
     if time:
         begin_times(h.ctypes, _TIMES, int64_at(r.ctypes, time))
@@ -137,16 +139,20 @@ def _encode_chunk(r, count, out, models, length, time, rgb, wave, extra):  # typ
     )
 
 
-def decode_chunk(data: Bytes, records: Bytes, items: Items) -> int:
-    """Decode a chunk into `records`, (points, bytes of a record). Returns the points that `data` held."""
-    if len(data) < items.length:
-        return 0
+def decode_chunk(data: Bytes, records: Bytes, items: Items) -> tuple[int, int]:
+    """Decode a chunk into `records`, (points, bytes of a record).
+
+    Returns the points that `data` held, and the bytes that they take.
+    """
+    if len(data) < items.length or not len(records):
+        return 0, 0
     records[0] = data[: items.length]
     padded = np.concatenate((data, np.zeros(8 * items.length + 256, np.uint8)))  # no look behind the end
     models = np.zeros(_EXTRA + items.extra * BYTE_MODEL, np.uint16)
-    return int(
-        _decode_chunk(padded, items.length, len(data), records.reshape(-1), len(records), models, *items)
-    )
+    ends = np.zeros(1, np.int64)
+    r, count = records.reshape(-1), len(records)
+    points = _decode_chunk(padded, items.length, len(data), r, count, models, ends, *items)
+    return int(points), int(ends[0])
 
 
 def encode_chunk(records: Bytes, items: Items) -> bytes:

@@ -34,7 +34,7 @@ _SAME, _NEXT, _NEAR, _FAR = 0, 1, 2, 3  # WAVEPACKET13: where an offset lies, as
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, STATE, INT, BYTES, INT, INT)
-def decode_wave(s, data, m, o, h, p, r, at, before):  # type: ignore[no-untyped-def]
+def decode_wave(s, data, m, o, h, p, r, at, before):
     """The 29 bytes at r[at], after those at r[before]."""
     r[at] = decode_symbol(s, data, m, o, 256)
     how = decode_symbol(s, data, m, o + _HOW + h[p + 1] * _FOUR, 4)
@@ -56,7 +56,7 @@ def decode_wave(s, data, m, o, h, p, r, at, before):  # type: ignore[no-untyped-
 
 
 @kernel(types.void, STATE, BYTES, MODELS, INT, STATE, INT, BYTES, INT, INT)
-def encode_wave(s, out, m, o, h, p, r, at, before):  # type: ignore[no-untyped-def]
+def encode_wave(s, out, m, o, h, p, r, at, before):
     """The other way of `decode_wave`."""
     encode_symbol(s, out, m, o, 256, np.int64(r[at]))
     offset = int64_at(r, at + 1)

@@ -1,0 +1,79 @@
+"""A LAS or LAZ file that is open: its parts, and how they are read."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.errors import InputError
+from zembrel.points.las.header import Header
+from zembrel.points.las.vlr import Record
+from zembrel.points.model import Cloud, Fields, Part, PointBlock
+
+if TYPE_CHECKING:
+    from zembrel.points.laz.chunks import Codec
+
+Bytes = npt.NDArray[np.uint8]
+PART = 1 << 18  # points of a part of an uncompressed file
+
+
+@dataclass(frozen=True, eq=False)
+class LasSource:
+    """A LAS or LAZ file. Parts are chunks of a LAZ file, or runs of records of a LAS file."""
+
+    path: Path
+    header: Header
+    records: tuple[Record, ...]
+    cloud: Cloud
+    parts: tuple[Part, ...]
+    chunks: npt.NDArray[np.int64] | None = None  # first byte and bytes of each, of a LAZ file
+    version: int = 3  # of the layers
+
+    @cached_property
+    def data(self) -> Bytes:
+        return np.memmap(self.path, np.uint8, "r")
+
+    def __getstate__(self) -> dict[str, object]:
+        return {name: value for name, value in self.__dict__.items() if name != "data"}
+
+    def read(self, part: Part, fields: Fields | None = None) -> PointBlock:
+        """The points of a part. Raises InputError where its data end before them."""
+        layout = self.cloud.layout
+        if self.chunks is None:
+            at = self.header.points_at + part.number * PART * layout.dtype.itemsize
+            raw = self.data[at : at + part.points * layout.dtype.itemsize]
+            return PointBlock(np.asarray(raw).view(layout.dtype), layout, self.cloud.scaling)
+        at, size = self.chunks[part.number].tolist()
+        records, there = self.codec.decode(self.data[at : at + size], part.points, fields)
+        if there < part.points:
+            raise InputError(
+                f"{self.path} is broken in chunk {part.number + 1:,} of {len(self.parts):,}",
+                f"it ends after {there:,} of {part.points:,} points",
+                "fetch it again, or add --salvage to take the points that are there",
+            )
+        return PointBlock(records.reshape(-1).view(layout.dtype), layout, self.cloud.scaling)
+
+    @cached_property
+    def codec(self) -> Codec:
+        from zembrel.points.laz.chunks import Codec
+
+        return Codec(self.cloud.layout, self.version)
+
+
+def short(path: Path, there: int, said: int) -> InputError:
+    """The error for a file with fewer points than its header says."""
+    return InputError(
+        f"{path} ends after {there:,} of {said:,} points",
+        "it is cut off, or its header is wrong",
+        "fetch it again, or add --salvage to take the points that are there",
+    )
+
+
+def lost(there: int, said: int) -> str:
+    """The remark about a file of which not all can be read."""
+    return f"{said - there:,} of {said:,} points are lost: the file ends before them"
