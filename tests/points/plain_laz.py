@@ -286,7 +286,7 @@ class Point10:
         self.intensities, self.heights = [0] * 16, [0] * 8
 
     def next(self, last):
-        x, y, z, intensity, flags, kind, angle, user, source = struct.unpack("<3iH4BH", last)
+        x, y, _, _, flags, kind, angle, user, source = struct.unpack("<3iH4BH", last)
         changed = self.d.symbol(self.changed)
         if changed & 32:
             flags = self.d.symbol(self.flags[flags])
@@ -429,7 +429,7 @@ class Other:
 
 
 def next_point(channels, channel, layers, coders):
-    place, _, classes, flags, intensity, _, user, _, _ = layers
+    place, _, classes, flags, _, _, user, _, _ = layers
     c = channels[channel]
     p = c.point
     r, n = p["pulse"] & 15, p["pulse"] >> 4

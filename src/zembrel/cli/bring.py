@@ -51,12 +51,15 @@ def mosaic(
         str | None,
         typer.Option("--table", metavar="CSV", help="How far every two sheets disagree, and are shifted."),
     ] = None,
+    source_ids: Annotated[
+        bool, typer.Option("--source-ids", help="Give points the number of their input as point source ID.")
+    ] = False,
 ) -> Any:
     """Many layers into one. Unlike CRSs and cell sizes are brought to one frame: the CRS of most cells,
     the finest cell size, the lattice of the first input that has both, unless you say otherwise."""
     from zembrel.verbs import mosaic as verb
 
-    joining = verb.Joining(overlap, method, match_tone, trim_collar, order, table)
+    joining = verb.Joining(overlap, method, match_tone, trim_collar, order, table, source_ids)
     return verb.mosaic(inputs, where, output, joining)
 
 
@@ -98,7 +101,11 @@ def pin(
 
 COMMANDS = {
     "mosaic": Command(
-        mosaic, "zembrel mosaic ortho/ --trim-collar --out island.tif", ("keep_going",), features=True
+        mosaic,
+        "zembrel mosaic ortho/ --trim-collar --out island.tif",
+        ("keep_going",),
+        features=True,
+        points=True,
     ),
     "pin": Command(
         pin,

@@ -131,6 +131,9 @@ def convert(
         bool, typer.Option("--unscaled", help="The values that stored scales and offsets stand for.")
     ] = False,
     each_band: Annotated[bool, typer.Option("--each-band", help="A file for each band.")] = False,
+    resume: Annotated[
+        bool, typer.Option("--resume", help="Of points: go on; results that stand already are kept.")
+    ] = False,
     z_unit: Annotated[str | None, option("z_unit")] = None,
     from_z_unit: Annotated[str | None, option("from_z_unit")] = None,
 ) -> Any:
@@ -139,7 +142,7 @@ def convert(
 
     heights = Where(z_unit=z_unit, from_z_unit=from_z_unit)
     values = verb.Values(stretch, rounded, clamp, rgb, palette, dither, scaled, unscaled, heights)
-    return verb.convert(inputs, output, values, each_band=each_band)
+    return verb.convert(inputs, output, values, each_band=each_band, resume=resume)
 
 
 def mask(
@@ -179,16 +182,23 @@ def fill(
 
 COMMANDS = {
     "clip": Command(
-        clip, "zembrel clip island.tif --within coast.geojson --out land.tif", ("mask",), features=True
+        clip,
+        "zembrel clip island.tif --within coast.geojson --out land.tif",
+        ("mask",),
+        features=True,
+        points=True,
     ),
     "mask": Command(mask, "zembrel mask relief.tif --where 'value < 1' --out hills.tif"),
     "fill": Command(fill, "zembrel fill relief.tif --reach 50m --out closed.tif"),
     "tile": Command(
-        tile, "zembrel tile island.tif --size 2km --index sheets.gpkg --out sheets/", ("mask", "keep_going")
+        tile,
+        "zembrel tile island.tif --size 2km --index sheets.gpkg --out sheets/",
+        ("mask", "keep_going"),
+        points=True,
     ),
     "resample": Command(resample, "zembrel resample dem/relief.tif --cell 50m --out coarse.tif"),
     "reproject": Command(
-        reproject, "zembrel reproject island.tif --crs EPSG:3857 --out web.tif", features=True
+        reproject, "zembrel reproject island.tif --crs EPSG:3857 --out web.tif", features=True, points=True
     ),
-    "convert": Command(convert, "zembrel convert island.tif --out island.png", features=True),
+    "convert": Command(convert, "zembrel convert island.tif --out island.png", features=True, points=True),
 }

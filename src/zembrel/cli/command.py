@@ -15,7 +15,7 @@ import typer
 from typer.core import TyperCommand
 
 from zembrel.cli import grammar, report
-from zembrel.cli.options import ALWAYS, FEATURES, OPTIONS, option
+from zembrel.cli.options import ALWAYS, FEATURES, OPTIONS, POINTS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.verbs.options import Inputs, Output, Where
@@ -54,6 +54,7 @@ class Command:
     example: str
     without: tuple[str, ...] = ()
     features: bool = False  # whether it takes features
+    points: bool = False  # whether it takes points
 
     def build(self, name: str) -> Any:
         """The Typer command. Each parameter that is an option group becomes its fields."""
@@ -103,7 +104,8 @@ class Command:
         )
 
     def _lacks(self, option: str) -> bool:
-        return option in self.without or (option in FEATURES and not self.features)
+        taken = (FEATURES if self.features else ()) + (POINTS if self.points else ())
+        return option in self.without or (option in FEATURES + POINTS and option not in taken)
 
     def _unfolded(self, group: type) -> list[inspect.Parameter]:
         types = typing.get_type_hints(group)

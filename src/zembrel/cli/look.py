@@ -90,7 +90,11 @@ def formats(
 
 COMMANDS = {
     "describe": Command(
-        describe, "zembrel describe ortho/m1.tif ortho/m4.tif --stats", _WRITE_ONLY, features=True
+        describe,
+        "zembrel describe ortho/m1.tif ortho/m4.tif --stats",
+        _WRITE_ONLY,
+        features=True,
+        points=True,
     ),
     "index": Command(
         index,

@@ -22,6 +22,18 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "bands": (("-b", "--bands"), "LIST", 'Bands by number from 1, name or pattern: 4,3,2 or "B*".'),
     "condition": (("--where",), "CONDITION", "Which features: \"depth > 3 and kind == 'path'\"."),
     "fields": (("--fields",), "LIST", "Which fields of features, in this order: name,kind."),
+    "classes": (("--classes",), "LIST", "Of points, only those of these classes: 2,9 or 3-5."),
+    "returns": (
+        ("--returns",),
+        "LIST",
+        "Of points, only first, last, single, intermediate, or numbers: 1,2.",
+    ),
+    "columns": (
+        ("--columns",),
+        "LIST",
+        "A text is of points, with these columns: x,y,z,intensity; - leaves one out.",
+    ),
+    "salvage": (("--salvage",), None, "Of a broken point file, take the points that are there."),
     "repair": (("--repair",), None, "Mend faulty geometries."),
     "skip_invalid": (("--skip-invalid",), None, "Leave faulty ones out."),
     "onto": (("--onto",), "FRAME", "Land exactly on the cells of this frame file or raster."),
@@ -90,6 +102,7 @@ def option(field: str) -> Any:
 
 
 FEATURES = ("condition", "fields", "repair", "skip_invalid")  # for verbs that take features
+POINTS = ("condition", "fields", "classes", "returns", "columns", "salvage")  # for verbs that take points
 ALWAYS: dict[str, Any] = {
     "json": (bool, typer.Option("--json", help="The receipt, or the error, as JSON on stdout.")),
     "quiet": (bool, typer.Option("-q", "--quiet", help="No receipt.")),

@@ -1,4 +1,4 @@
-"""Executors: apply a task to panes, results in order, a bounded number in flight."""
+"""Executors: apply a task to panes or parts, results in order, a bounded number in flight."""
 
 from __future__ import annotations
 
@@ -9,8 +9,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
-from zembrel.grid.pane import Pane
-
+Item = TypeVar("Item")
 Result = TypeVar("Result")
 _SWITCH = 0.0005  # seconds a thread back from a kernel waits for the interpreter; ten times as many cost 5 %
 
@@ -18,8 +17,8 @@ _SWITCH = 0.0005  # seconds a thread back from a kernel waits for the interprete
 class Executor(Protocol):
     """Where tasks run."""
 
-    def map(self, task: Callable[[Pane], Result], panes: Iterable[Pane]) -> Iterator[Result]:
-        """Results of `task` in the order of `panes`. A failed or abandoned run leaves no task behind."""
+    def map(self, task: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
+        """Results of `task` in the order of `items`. A failed or abandoned run leaves no task behind."""
         ...
 
 
@@ -30,17 +29,17 @@ class Threads:
     workers: int
     in_flight: int
 
-    def map(self, task: Callable[[Pane], Result], panes: Iterable[Pane]) -> Iterator[Result]:
+    def map(self, task: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
         if self.workers == 1:
-            yield from map(task, panes)
+            yield from map(task, items)
             return
         pool = ThreadPoolExecutor(self.workers, thread_name_prefix="zembrel")
         waiting: deque[Future[Any]] = deque()
         interval = sys.getswitchinterval()
         sys.setswitchinterval(_SWITCH)
         try:
-            for pane in panes:
-                waiting.append(pool.submit(task, pane))
+            for item in items:
+                waiting.append(pool.submit(task, item))
                 if len(waiting) >= self.in_flight:
                     yield waiting.popleft().result()
             while waiting:

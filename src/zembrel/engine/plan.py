@@ -31,24 +31,33 @@ class Plan:
 
     @property
     def free(self) -> int:
-        folder = self.out if self.out.is_dir() else self.out.parent
-        while not folder.exists() and folder != folder.parent:
-            folder = folder.parent
-        return shutil.disk_usage(folder).free
+        return free_at(self.out)
 
     def check(self, ceiling: int, command: str) -> None:
         """Raise RefusedError past the ceiling or the free space; `command` is what would go on."""
-        if self.bytes_at_most > ceiling:
-            ceiling_needed = f"{-(-self.bytes_at_most // 10**9)}GB"
-            raise RefusedError(
-                f"{self.out} would take up to {show_bytes(self.bytes_at_most)}",
-                f"{self.frame.columns:,} x {self.frame.rows:,} cells of {len(self.bands)} band(s) pass the "
-                f"ceiling of {show_bytes(ceiling)}",
-                f"{command} --ceiling {ceiling_needed}",
-            )
-        if self.bytes_at_most > self.free:
-            raise RefusedError(
-                f"{self.out} would take up to {show_bytes(self.bytes_at_most)}",
-                f"only {show_bytes(self.free)} are free there",
-                "free some space, or choose another disk with --out",
-            )
+        what = f"{self.frame.columns:,} x {self.frame.rows:,} cells of {len(self.bands)} band(s)"
+        check_room(self.out, self.bytes_at_most, ceiling, command, what)
+
+
+def free_at(out: Path) -> int:
+    """Free bytes where `out` is to be."""
+    folder = out if out.is_dir() else out.parent
+    while not folder.exists() and folder != folder.parent:
+        folder = folder.parent
+    return shutil.disk_usage(folder).free
+
+
+def check_room(out: Path, size: int, ceiling: int, command: str, what: str) -> None:
+    """Raise RefusedError if a result of `size` bytes passes the ceiling or the free space."""
+    if size > ceiling:
+        raise RefusedError(
+            f"{out} would take up to {show_bytes(size)}",
+            f"{what} pass the ceiling of {show_bytes(ceiling)}",
+            f"{command} --ceiling {-(-size // 10**9)}GB",
+        )
+    if size > (free := free_at(out)):
+        raise RefusedError(
+            f"{out} would take up to {show_bytes(size)}",
+            f"only {show_bytes(free)} are free there",
+            "free some space, or choose another disk with --out",
+        )

@@ -37,7 +37,7 @@ class Means:
         """Threads such that decoded blocks get three eighths of the memory and blocks in flight a half."""
         block_cache.set_budget(self.memory * 3 // 8)  # held blocks take more than their cells
         fitting = max(1, self.memory // 2 // (block_bytes * _COPIES))
-        workers = min(self.workers or _processors(), max(fitting, 1))
+        workers = min(self.workers or processors(), max(fitting, 1))
         return Threads(workers, workers + min(fitting, workers))
 
 
@@ -95,7 +95,8 @@ def _ordered(
         means.tick(Progress(number, len(panes), cells, all_cells))
 
 
-def _processors() -> int:
+def processors() -> int:
+    """Processors that this process may use."""
     try:
         return len(os.sched_getaffinity(0))
     except AttributeError:

@@ -15,6 +15,7 @@ from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import Target, brought, decide
 from zembrel.verbs.write import Written, write
@@ -40,6 +41,11 @@ def clip(
         raise UsageError("there is no area to keep", "clip cuts to one", "add --within AREA, or --onto FRAME")
     if outside and not where.within:
         raise UsageError("--outside needs an area", "there is nothing to be outside of", "add --within AREA")
+    points = point_paths(inputs, output.path)
+    if points:
+        from zembrel.verbs.points import change as of_points
+
+        return of_points.clip(points, inputs, where, output, outside=outside)
     features = feature_paths(inputs, output.path)
     if features:
         from zembrel.verbs.features import change

@@ -21,6 +21,7 @@ from zembrel.verbs.each import one_to_one
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.scaled import scaled, told_values
 from zembrel.verbs.stretch import ends_of
@@ -47,12 +48,21 @@ class Values:
     heights: Where = field(default_factory=Where)
 
 
-def convert(inputs: Inputs, output: Output, values: Values, *, each_band: bool = False) -> Receipt:
+def convert(
+    inputs: Inputs, output: Output, values: Values, *, each_band: bool = False, resume: bool = False
+) -> Receipt:
     """Each input in another format or cell type.
 
     A type that cannot hold the values is refused, with the count of cells concerned, unless `values`
     says how.
     """
+    points = point_paths(inputs, output.path)
+    if points:
+        from zembrel.verbs.points import change as of_points
+
+        return of_points.convert(points, inputs, output, resume=resume)
+    if resume:
+        raise UsageError("--resume is for points", "other results are made in one go", "leave it out")
     features = feature_paths(inputs, output.path)
     if features:
         from zembrel.verbs.features import change

@@ -6,10 +6,12 @@ import time
 from pathlib import Path
 
 from zembrel.engine.commit import Staging, resource_errors
+from zembrel.engine.points import flow
 from zembrel.engine.run import run
 from zembrel.errors import RefusedError
 from zembrel.formats import choose_format, load
 from zembrel.measure import show_bytes
+from zembrel.points.files import make_writer
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt
 
@@ -40,6 +42,7 @@ def _check(folder: Path, output: Output) -> None:
 def _make(folder: Path, output: Output) -> dict[str, int]:
     """Make all files; returns their names and sizes."""
     from zembrel.demo.data import rasters, texts
+    from zembrel.demo.lidar import clouds
 
     made = {}
     with Staging(replace=True) as staging:
@@ -49,6 +52,11 @@ def _make(folder: Path, output: Output) -> dict[str, int]:
                 form = choose_format(name, None)
                 settings = {"overviews": "no"} if form == "geotiff" else {}
                 run(raster, load(form).make_sink(staged, raster.frame, raster.bands, settings), output.means)
+            made[str(name)] = staged.stat().st_size
+        for name, new, block in clouds():
+            staged = staging.path_for(folder / name)
+            with resource_errors(folder / name):
+                flow([block], make_writer(staged, new, name), output.means)
             made[str(name)] = staged.stat().st_size
         for name, text in texts():
             staging.write_text(folder / name, text)

@@ -23,6 +23,7 @@ from zembrel.raster.survey import ClassCounts, Statistics
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt, frame_facts, show_bounds, show_cell, show_table
 from zembrel.verbs.survey import blocks_of
 
@@ -39,6 +40,11 @@ def describe(inputs: Inputs, output: Output, *, stats: bool = False, at: str | N
 
     stats: exact minimum, maximum, mean and deviation of each band; at: `X,Y[@CRS]`, values there.
     """
+    points = point_paths(inputs)
+    if points:
+        from zembrel.verbs.points import facts as of_points
+
+        return of_points.describe(points, inputs, output, stats=stats)
     features = feature_paths(inputs)
     if features:
         from zembrel.verbs.features import facts as shown

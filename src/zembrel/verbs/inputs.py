@@ -17,6 +17,7 @@ from zembrel.formats.archives import is_archive, layer_of, members
 from zembrel.formats.elsewhere import known, real
 from zembrel.formats.web import at_address, is_address
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
+from zembrel.points.files.table import surely_points
 from zembrel.raster.model import HasRemarks, Raster, pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.nodata import WithNodata
@@ -127,14 +128,18 @@ def find_inputs(options: Inputs, out: Path | None = None) -> list[Path]:
     return unique
 
 
+def _no_raster(path: Path) -> bool:
+    return is_features(path) or surely_points(path)
+
+
 def _elsewhere(word: str, options: Inputs) -> list[Path]:
     """Names of what an address or an archive holds; none for any other word."""
     if is_address(word):
         path = at_address(word, options.offline, by_ranges)
-        return members(path, options.layer, readable, is_features) if is_archive(path) else [path]
+        return members(path, options.layer, readable, _no_raster) if is_archive(path) else [path]
     path = Path(word)
     inside = path.is_file() and is_archive(path)
-    return members(path, options.layer, readable, is_features) if inside else []
+    return members(path, options.layer, readable, _no_raster) if inside else []
 
 
 def _listed(listing: str | None) -> list[str]:
@@ -160,13 +165,13 @@ def _expand(word: str, out: Path | None) -> list[Path]:
     path = Path(word)
     if path.is_dir() and not is_store(path):
         held = [p for p in _natural(path.rglob("*")) if not _hidden(p, path)]
-        inside = [p for p in held if readable(p)] or [p for p in held if is_features(p)]
+        inside = next(filter(None, ([p for p in held if kind(p)] for kind in _KINDS)), [])
         stores = [p for p in inside if p.is_dir()]
         inside = [p for p in inside if not any(store in p.parents for store in stores)]
         inside = [p for p in inside if out is None or (p != out and out not in p.parents)]
         if not inside:
             raise InputError(
-                f"folder {path} holds no raster and no features",
+                f"folder {path} holds no raster, no features and no points",
                 "nothing in it can be read",
                 "see zembrel formats",
             )
@@ -180,6 +185,9 @@ def _expand(word: str, out: Path | None) -> list[Path]:
             return matches
         raise InputError(f"nothing fits {word!r}", f"looked in {Path.cwd()}", "check the pattern")
     raise InputError(f"{word} does not exist", f"looked in {Path.cwd()}", "check the path")
+
+
+_KINDS = (readable, is_features, surely_points)  # a folder is searched for the first of them that it holds
 
 
 def _hidden(path: Path, folder: Path) -> bool:

@@ -30,6 +30,7 @@ from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.tables import csv_text
 from zembrel.verbs.target import Target, brought, decide, masked
@@ -55,6 +56,7 @@ class Joining:
     trim_collar: bool = False
     order: str | None = None
     table: str | None = None
+    source_ids: bool = False  # of points: the number of their input
 
 
 def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Receipt:
@@ -63,6 +65,11 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
     Unlike cell types become the one that holds both; palettes that differ become colour bands. Raises
     InputError if bands cannot be matched or nothing lies in the area.
     """
+    points = point_paths(inputs, output.path)
+    if points:
+        from zembrel.verbs.points import mosaic as of_points
+
+        return of_points.mosaic(points, inputs, where, output, source_ids=joining.source_ids)
     features = feature_paths(inputs, output.path)
     if features:
         from zembrel.verbs.features import change

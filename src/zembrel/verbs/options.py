@@ -29,6 +29,10 @@ class Inputs:
     fields: str | None = None
     repair: bool = False
     skip_invalid: bool = False
+    classes: str | None = None
+    returns: str | None = None
+    columns: str | None = None
+    salvage: bool = False
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ from zembrel.verbs.each import one_to_one
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import brought, decide, masked
 from zembrel.verbs.write import Written, write
@@ -28,6 +29,11 @@ def reproject(inputs: Inputs, where: Where, output: Output, *, method: str = "au
 
     Several inputs get one cell size and one lattice, so that neighbours meet without gap or shift.
     """
+    points = point_paths(inputs, output.path)
+    if points:
+        from zembrel.verbs.points import change as of_points
+
+        return of_points.reproject(points, inputs, where, output)
     if not where.crs and not where.onto:
         raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
     features = feature_paths(inputs, output.path)

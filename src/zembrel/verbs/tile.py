@@ -27,6 +27,7 @@ from zembrel.verbs.joined import joined
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import Target, decide
@@ -84,6 +85,11 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
         )
     if cutting.index:
         check_name(Path(cutting.index))
+    points = point_paths(inputs, output.path)
+    if points:
+        from zembrel.verbs.points import tile as of_points
+
+        return of_points.tile(points, inputs, where, output, cutting)
     layers = open_layers(inputs, output.path)
     target = decide(layers, where)
     view, chose = joined(layers, target, cutting.method)

@@ -46,6 +46,7 @@ class NewFile:
     chunk: int = USUAL
     like: LasSource | None = None  # whose records and marks go along
     first: tuple[Record, ...] = ()  # records that come before all others
+    columns: tuple[str, ...] | None = None  # of a table, if not all values
 
     def header(self) -> Header:
         """The header, as far as it is known before a point is written."""

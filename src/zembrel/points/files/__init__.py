@@ -1,0 +1,92 @@
+"""Point files: the doors to read and to write any of them."""
+
+from __future__ import annotations
+
+import importlib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol, cast
+
+from zembrel.errors import InputError, UsageError
+from zembrel.points.files.table import ENDINGS, POINT_FORMATS, PointFormat, format_of
+from zembrel.points.las.writing import NewFile
+from zembrel.points.model import PointBlock, PointSource
+
+
+@dataclass(frozen=True)
+class Reading:
+    """How a file is to be understood: columns of text and tables, and whether a broken one is to be
+    salvaged."""
+
+    columns: tuple[str, ...] | None = None
+    salvage: bool = False
+
+
+class PointWriter(Protocol):
+    """A file under way."""
+
+    @property
+    def chunk(self) -> int:
+        """Points that are encoded together; fewer only in the last piece."""
+        ...
+
+    def encode(self, block: PointBlock) -> Any:
+        """Points, one at least, on their way into the file; runs anywhere."""
+        ...
+
+    def append(self, encoded: Any) -> None:
+        """What `encode` made, in order."""
+        ...
+
+    def finish(self) -> None: ...
+    def abort(self) -> None: ...
+
+
+class PointModule(Protocol):
+    """What the module of a point format offers."""
+
+    def open_points(self, path: Path, reading: Reading) -> PointSource: ...
+    def make_writer(self, path: Path, new: NewFile) -> PointWriter: ...
+    def is_ours(self, path: Path) -> bool: ...
+
+
+def load(form: PointFormat) -> PointModule:
+    """The module of a format."""
+    return cast(PointModule, importlib.import_module(form.module))
+
+
+def holds_points(path: Path) -> bool:
+    """Whether the file at `path` holds points, by its name, or by a look into a table."""
+    name = format_of(path)
+    return name is not None and (POINT_FORMATS[name].always or load(POINT_FORMATS[name]).is_ours(path))
+
+
+def open_points(path: Path, reading: Reading = Reading()) -> PointSource:
+    """The cloud of the file at `path`. Raises InputError."""
+    name = format_of(path)
+    if name is None:
+        raise InputError(
+            f"{path} is of no point format Zembrel reads",
+            f"names end in {', '.join(ENDINGS)}",
+            "convert it, or name another file",
+        )
+    if not path.is_file():
+        raise InputError(f"{path} cannot be read", "no such file or directory", "check the path")
+    return load(POINT_FORMATS[name]).open_points(path, reading)
+
+
+def check_name(path: Path) -> PointFormat:
+    """The format of a result. Raises UsageError unless the ending of `path` is a point format's."""
+    name = format_of(path)
+    if name is None:
+        raise UsageError(
+            f"{path.name} is no name of a point file",
+            f"its ending is {path.suffix!r}",
+            "end it in " + ", ".join(ENDINGS) + "; grid makes cells of points",
+        )
+    return POINT_FORMATS[name]
+
+
+def make_writer(path: Path, new: NewFile, final: Path) -> PointWriter:
+    """A writer for a new file at `path`, whose name will be that of `final`."""
+    return load(check_name(final)).make_writer(path, new)

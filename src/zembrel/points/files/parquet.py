@@ -1,0 +1,132 @@
+"""Parquet of points: a column a value, with scaling and CRS in the metadata."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import UnresolvedCRS
+from zembrel.geodesy.text import read_crs, write_crs
+from zembrel.points.files import PointWriter, Reading
+from zembrel.points.files.columns import SKIPPED, Steps, block_of, check_place, layout_for, meant
+from zembrel.points.las.writing import NewFile
+from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource, Scaling
+from zembrel.points.records import Values
+
+_KEY = b"points"  # of the metadata: that it holds points, their scaling and CRS
+
+
+def is_ours(path: Path) -> bool:
+    """Whether the metadata say that it holds points."""
+    try:
+        return _KEY in (_opened(path).schema_arrow.metadata or {})
+    except InputError:
+        return False
+
+
+def open_points(path: Path, reading: Reading) -> PointSource:
+    """The table at `path`. Raises InputError."""
+    file = _opened(path)
+    stored = file.schema_arrow.names
+    names = meant(reading.columns if reading.columns and len(reading.columns) == len(stored) else stored)
+    check_place(names, path)
+    told = json.loads((file.schema_arrow.metadata or {}).get(_KEY, b"{}"))
+    kinds, steps = {}, Steps()
+    for name, column in zip(names, file.schema_arrow, strict=True):
+        kind = np.dtype(column.type.to_pandas_dtype())
+        if kind.kind in "iufb" and name != SKIPPED:
+            kinds[name] = kind
+    if not told:
+        for group in range(file.num_row_groups):
+            table = file.read_row_group(group)
+            for axis, name in enumerate("xyz"):
+                steps.look(axis, table.column(names.index(name)).to_numpy())
+    scaling = Scaling(tuple(told["scale"]), tuple(told["offset"])) if told else steps.scaling()
+    crs = read_crs(told["crs"]) if told.get("crs") else None
+    bounds = tuple(told["bounds"]) if told.get("bounds") else None
+    cloud = Cloud(layout_for(kinds), scaling, crs, file.metadata.num_rows, bounds)
+    groups = tuple(Part(n, file.metadata.row_group(n).num_rows) for n in range(file.num_row_groups))
+    return ParquetSource(path, names, cloud, groups)
+
+
+def _opened(path: Path) -> Any:
+    import pyarrow
+    from pyarrow import parquet
+
+    try:
+        return parquet.ParquetFile(path)
+    except (pyarrow.ArrowException, OSError) as exc:
+        why = str(exc).partition("\n")[0]
+        raise InputError(f"{path} is no Parquet file", why, "check the file, or fetch it again") from exc
+
+
+@dataclass(frozen=True, eq=False)
+class ParquetSource:
+    """A table of points; parts are its row groups."""
+
+    path: Path
+    names: tuple[str, ...]
+    cloud: Cloud
+    parts: tuple[Part, ...]
+
+    def read(self, part: Part, fields: Fields | None = None) -> PointBlock:
+        table = _opened(self.path).read_row_group(part.number)
+        held = (*self.cloud.layout.names,)
+        columns: dict[str, Values] = {
+            name: table.column(n).to_numpy() for n, name in enumerate(self.names) if name in held
+        }
+        return block_of(columns, self.cloud.layout, self.cloud.scaling, self.path)
+
+
+def make_writer(path: Path, new: NewFile) -> PointWriter:
+    """A writer of row groups."""
+    return ParquetWriter(path, new)
+
+
+@dataclass
+class ParquetWriter:
+    """A table under way."""
+
+    path: Path
+    new: NewFile
+    chunk: int = field(default=500_000, init=False)
+
+    def __post_init__(self) -> None:
+        import pyarrow
+        from pyarrow import parquet
+
+        names = self.new.columns or self.new.layout.names
+        empty = PointBlock(np.zeros(0, self.new.layout.dtype), self.new.layout, self.new.scaling)
+        plain = [n for n in names if empty.values(n).ndim == 1 and empty.values(n).dtype.kind in "iufb"]
+        crs = self.new.crs
+        known = crs is not None and not isinstance(crs, UnresolvedCRS)
+        told = {
+            "scale": self.new.scaling.scale, "offset": self.new.scaling.offset,
+            "crs": write_crs(crs, "wkt2") if known and crs is not None else None,
+        }  # fmt: skip
+        self._schema = pyarrow.schema(
+            [(name, pyarrow.from_numpy_dtype(empty.values(name).dtype)) for name in plain],
+            {_KEY: json.dumps(told).encode()},
+        )
+        self._file = parquet.ParquetWriter(self.path, self._schema, compression="zstd")
+
+    def encode(self, block: PointBlock) -> Any:
+        import pyarrow
+
+        return pyarrow.table(
+            [pyarrow.array(block.values(name)) for name in self._schema.names], schema=self._schema
+        )
+
+    def append(self, encoded: Any) -> None:
+        self._file.write_table(encoded, row_group_size=len(encoded))
+
+    def finish(self) -> None:
+        self._file.close()
+
+    def abort(self) -> None:
+        self._file.close()

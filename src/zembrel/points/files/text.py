@@ -1,0 +1,245 @@
+"""Text of points: a point a line, columns by a header line or as the user says.
+
+Separators are commas, semicolons, tabs or any white space; lines that begin with # are comments, and a
+first line
+of one number, the count, is skipped.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import CRS, UnresolvedCRS
+from zembrel.geodesy.text import read_crs, write_crs
+from zembrel.points.files import PointWriter, Reading
+from zembrel.points.files.columns import SKIPPED, Steps, block_of, check_place, layout_for, meant
+from zembrel.points.las.writing import NewFile
+from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
+from zembrel.points.records import Values
+
+_PIECE, _HEAD = 1 << 23, 1 << 16
+_USUAL = ("x", "y", "z")
+_CHUNK = 100_000
+
+
+class _Shape(NamedTuple):
+    """How the lines are written: separator (a blank for white space), columns, first byte of the points."""
+
+    separator: str
+    names: tuple[str, ...]
+    begin: int
+
+
+def is_ours(path: Path) -> bool:
+    return (
+        False  # grids and features are written so too: only --columns, or a verb for points, makes it points
+    )
+
+
+def open_points(path: Path, reading: Reading) -> PointSource:
+    """The text at `path`; read once to see how far and how fine its points are. Raises InputError."""
+    shape = _shape(path, reading.columns)
+    check_place(shape.names, path)
+    pieces, steps, kinds = [], Steps(), dict.fromkeys(shape.names, np.dtype(np.int8))
+    for begin, end in _pieces(path, shape.begin):
+        columns = _columns(path, shape, begin, end)
+        if len(columns["x"]):
+            pieces.append((begin, end, len(columns["x"])))
+        for axis, name in enumerate("xyz"):
+            steps.look(axis, columns[name])
+        for name, values in columns.items():
+            kinds[name] = np.promote_types(kinds[name], _narrowest(values))
+    layout = layout_for({name: kind for name, kind in kinds.items() if name != SKIPPED})
+    bounds = (*steps.low, *steps.high) if pieces else None
+    cloud = Cloud(layout, steps.scaling(), _crs_beside(path), sum(p[2] for p in pieces), bounds)  # type: ignore[arg-type]
+    return TextSource(path, shape, cloud, tuple(pieces))
+
+
+@dataclass(frozen=True, eq=False)
+class TextSource:
+    """Points of a text; parts are pieces of whole lines."""
+
+    path: Path
+    shape: _Shape
+    cloud: Cloud
+    pieces: tuple[tuple[int, int, int], ...]
+
+    @property
+    def parts(self) -> tuple[Part, ...]:
+        return tuple(Part(n, count) for n, (_, _, count) in enumerate(self.pieces))
+
+    def read(self, part: Part, fields: Fields | None = None) -> PointBlock:
+        begin, end, _ = self.pieces[part.number]
+        columns = _columns(self.path, self.shape, begin, end)
+        return block_of(columns, self.cloud.layout, self.cloud.scaling, self.path)
+
+
+def _shape(path: Path, asked: tuple[str, ...] | None) -> _Shape:
+    with path.open("rb") as file:
+        head = file.read(_HEAD)
+    begin = 3 if head.startswith(b"\xef\xbb\xbf") else 0
+    names: tuple[str, ...] = ()
+    while begin < len(head):
+        end = head.find(b"\n", begin)
+        end = len(head) if end < 0 else end
+        line = head[begin:end].decode("utf-8", "replace").strip()
+        if line and not line.startswith("#"):
+            separator = next((sign for sign in ",;\t" if sign in line), " ")
+            words = line.split(None if separator == " " else separator)
+            numbers = all(_is_number(word) for word in words)
+            if numbers and len(words) > 1:
+                return _Shape(separator, _named(path, asked, names, len(words)), begin)
+            if not numbers and names:
+                break
+            names = tuple(words) if not numbers else names
+        begin = end + 1
+    raise InputError(
+        f"{path} holds no points",
+        f"it begins {head[:40].decode('utf-8', 'replace')!r}",
+        "check what the file is",
+    )
+
+
+def _named(path: Path, asked: tuple[str, ...] | None, header: tuple[str, ...], width: int) -> tuple[str, ...]:
+    given = asked or header or _USUAL
+    if len(given) > width:
+        raise InputError(
+            f"{path} has {width} columns",
+            f"{len(given)} are named: {', '.join(given)}",
+            "name as many as there are",
+        )
+    return meant([*given, *[SKIPPED] * (width - len(given))])
+
+
+def _is_number(word: str) -> bool:
+    try:
+        float(word)
+    except ValueError:
+        return word.strip().lower() in ("", "nan", "na")
+    return True
+
+
+def _pieces(path: Path, begin: int) -> Iterator[tuple[int, int]]:
+    """First and last byte of pieces of whole lines."""
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        while begin < size:
+            file.seek(min(begin + _PIECE, size))
+            file.readline()
+            end = file.tell()
+            yield begin, end
+            begin = end
+
+
+def _columns(path: Path, shape: _Shape, begin: int, end: int) -> dict[str, Values]:
+    """Columns of the lines between two bytes. Raises InputError for a line that is no point."""
+    import pyarrow
+    from pyarrow import csv
+
+    with path.open("rb") as file:
+        file.seek(begin)
+        data = file.read(end - begin)
+    if shape.separator == " " or b"#" in data:
+        lines = (line for line in data.splitlines() if line.strip() and not line.lstrip().startswith(b"#"))
+        data = b"\n".join(b" ".join(line.split()) if shape.separator == " " else line for line in lines)
+    if not data.strip():
+        return {name: np.zeros(0) for name in dict.fromkeys(shape.names)}
+    columns = [f"{n}" for n in range(len(shape.names))]
+    kept = [n for n, name in enumerate(shape.names) if name != SKIPPED]
+    try:
+        table = csv.read_csv(
+            io.BytesIO(data),
+            csv.ReadOptions(column_names=columns, use_threads=False),
+            csv.ParseOptions(delimiter=shape.separator),
+            csv.ConvertOptions(
+                include_columns=[columns[n] for n in kept],
+                column_types={columns[n]: pyarrow.float64() for n in kept if shape.names[n] in _USUAL},
+                null_values=["", "nan", "NaN", "NA", "na"],
+            ),
+        )
+        return {shape.names[n]: _numbers(table.column(columns[n])) for n in kept}
+    except (pyarrow.ArrowInvalid, ValueError) as exc:
+        why = str(exc).partition("\n")[0]
+        raise InputError(
+            f"{path} has a line that is no point",
+            f"behind byte {begin:,}: {why}",
+            "mend the line, or say --columns",
+        ) from exc
+
+
+def _numbers(column: object) -> Values:
+    values = column.to_numpy()  # type: ignore[attr-defined]
+    return np.asarray(values, np.float64) if values.dtype.kind not in "iufb" else values
+
+
+def _narrowest(values: Values) -> np.dtype[np.generic]:
+    if values.dtype.kind != "i" or not len(values):
+        return values.dtype
+    low, high = int(values.min()), int(values.max())
+    return np.promote_types(np.min_scalar_type(low), np.min_scalar_type(high))
+
+
+def _crs_beside(path: Path) -> CRS | None:
+    beside = path.with_suffix(".prj")
+    return read_crs(beside.read_text("utf-8", errors="replace")) if beside.is_file() else None
+
+
+def make_writer(path: Path, new: NewFile) -> PointWriter:
+    """A writer of lines: x, y and z alone for .xyz, all values with their names else, unless columns are
+    asked for."""
+    if path.suffix.lower() in (".xyz", ".pts"):
+        return TextWriter(path, new, new.columns or _USUAL, " ", headed=False)
+    return TextWriter(
+        path, new, new.columns or new.layout.names, "," if path.suffix.lower() == ".csv" else " "
+    )
+
+
+@dataclass
+class TextWriter:
+    """Lines under way; as many digits as the scaling tells."""
+
+    path: Path
+    new: NewFile
+    names: tuple[str, ...]
+    separator: str
+    headed: bool = True
+    chunk: int = field(default=_CHUNK, init=False)
+
+    def __post_init__(self) -> None:
+        self._file = self.path.open("wb")
+        if self.headed:
+            self._file.write(self.separator.join(self.names).encode() + b"\n")
+
+    def encode(self, block: PointBlock) -> bytes:
+        rows = zip(*(self._words(block, name) for name in self.names), strict=True)
+        return "".join(f"{self.separator.join(row)}\n" for row in rows).encode()
+
+    def _words(self, block: PointBlock, name: str) -> list[str]:
+        values = block.values(name)
+        if name in _USUAL:
+            digits = max(0, round(-np.log10(block.scaling.scale["xyz".index(name)]) + 0.49))
+            return [f"{v:.{digits}f}" for v in values.tolist()]
+        if values.dtype.kind == "f":
+            return [f"{v:.10g}" if name != "gps_time" else repr(v) for v in values.tolist()]
+        if values.dtype.kind == "V":
+            return [bytes(v).hex() for v in values]
+        return [str(v) for v in values.tolist()]
+
+    def append(self, encoded: bytes) -> None:
+        self._file.write(encoded)
+
+    def finish(self) -> None:
+        self._file.close()
+        crs = self.new.crs
+        if crs is not None and not isinstance(crs, UnresolvedCRS):
+            self.path.with_suffix(".prj").write_text(write_crs(crs, "prj") + "\n", "utf-8")
+
+    def abort(self) -> None:
+        self._file.close()

@@ -1,0 +1,1 @@
+"""What verbs do for points."""

@@ -1,0 +1,165 @@
+"""convert, clip and reproject for points."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from zembrel.errors import InputError, UsageError
+from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
+from zembrel.geodesy.operation import CoordinateOperation, operation
+from zembrel.points.las.writing import NewFile
+from zembrel.points.model import PointSource
+from zembrel.points.moving import Moved, carried_scaling
+from zembrel.points.picking import Inside
+from zembrel.verbs.aids import check_used, equipped, metres
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.each import one_to_one
+from zembrel.verbs.points.opening import picking
+from zembrel.verbs.points.survey import bounds_of
+from zembrel.verbs.points.target import new_file
+from zembrel.verbs.points.work import Change, Job, Sieve, unchanged
+from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.within import load_frame, overlap_error, parse_crs_phrase, resolve
+
+
+def convert(paths: Sequence[Path], inputs: Inputs, output: Output, *, resume: bool = False) -> Receipt:
+    """Each file in another format, or only the points that are asked for."""
+    sieve = Sieve(None, picking(inputs))
+
+    def plan(source: PointSource, final: Path) -> Job:
+        new = new_file(source, final, output, columns=inputs.fields)
+        return Job(new, sieve, chose=told(sieve))
+
+    return one_to_one("convert", paths, inputs, output, plan, resume=resume)
+
+
+def told(sieve: Sieve) -> tuple[str, ...]:
+    return () if sieve.picking.all else (str(sieve.picking),)
+
+
+def clip(
+    paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, *, outside: bool = False
+) -> Receipt:
+    """The points of each file that lie in the area, or outside it."""
+    if where.cell:
+        raise UsageError("--cell is for cells", "points have none", "leave it out, or make cells with grid")
+
+    def plan(source: PointSource, final: Path) -> Job:
+        sieve = Sieve(inside(source.cloud.crs, where, outside=outside), picking(inputs))
+        check_meeting(source, sieve.inside, where)
+        new, change, said = moved(source, final, output, where)
+        return Job(new, sieve, change, (*told(sieve), *said))
+
+    return one_to_one("clip", paths, inputs, output, plan)
+
+
+def inside(crs: CRS | None, where: Where, *, outside: bool = False) -> Inside:
+    """The area of `where` in the CRS of points. Raises UsageError or InputError."""
+    if where.onto and not where.within:
+        frame = load_frame(Path(where.onto))
+        if same(frame.crs, crs):
+            return Inside(frame.bounds, None, outside)
+        where = replace(where, within=where.onto)
+    area = resolve(where, crs)
+    return Inside(area.bounds, area.polygon, outside)
+
+
+def check_meeting(source: PointSource, area: Inside | None, where: Where) -> None:
+    """Raise InputError if no point can lie in the area, by what the file says and its first points prove."""
+    bounds = source.cloud.bounds
+    if area is None or bounds is None or area.meets(bounds) or not source.parts:
+        return
+    first = source.read(source.parts[0], frozenset()).bounds()
+    slack = [abs(step) * 2 for step in source.cloud.scaling.scale]
+    if all(bounds[k] - slack[k] <= first[k] and first[k + 3] <= bounds[k + 3] + slack[k] for k in range(2)):
+        box = bounds[0], bounds[1], bounds[3], bounds[4]
+        raise overlap_error("no point lies", box, source.cloud.crs, str(where.within or where.onto))
+
+
+def reproject(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output) -> Receipt:
+    """Each file in another CRS."""
+    if not where.crs and not where.onto and not where.z_unit:
+        raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
+    sieve = Sieve(None, picking(inputs))
+
+    def plan(source: PointSource, final: Path) -> Job:
+        new, change, said = moved(source, final, output, where)
+        return Job(new, sieve, change, (*told(sieve), *said))
+
+    return one_to_one("reproject", paths, inputs, output, plan)
+
+
+def moved(
+    source: PointSource, final: Path, output: Output, where: Where
+) -> tuple[NewFile, Change, list[str]]:
+    """The new file, what is done to each block for it, and what was chosen."""
+    target = asked_crs(source.cloud.crs, where)
+    way, said = way_to(source.cloud.crs, target, where)
+    heights, more = _height_factor(source.cloud.crs, way, where)
+    if way is None and heights == 1.0:
+        return new_file(source, final, output), unchanged, [*said, *more]
+    if way is None:
+        assert source.cloud.crs is not None and not isinstance(source.cloud.crs, UnresolvedCRS)
+        way = operation(source.cloud.crs, source.cloud.crs)
+    scaling = carried_scaling(
+        source.cloud.scaling, source.cloud.bounds or bounds_of(source, output), way, heights
+    )
+    new = new_file(source, final, output, scaling=scaling, crs=way.target)
+    move = Moved(way, new.scaling, heights)
+    steps = "/".join(f"{step:g}" for step in new.scaling.scale)
+    return new, lambda block, piece: move(block), [*said, *more, f"steps {steps}"]
+
+
+def asked_crs(own: CRS | None, where: Where) -> CRS | None:
+    """The CRS that is asked for, or None for that of the points."""
+    if where.onto and not where.crs:
+        return load_frame(Path(where.onto)).crs
+    if where.crs:
+        return parse_crs_phrase(where.crs)
+    return own if where.z_unit else None
+
+
+def way_to(own: CRS | None, target: CRS | None, where: Where) -> tuple[CoordinateOperation | None, list[str]]:
+    if target is None:
+        return None, []
+    if own is None:
+        raise InputError(
+            "points without a CRS have no place", "their file does not say", "add --from-crs CRS"
+        )
+    if isinstance(own, UnresolvedCRS):
+        raise own.refuse()
+    verticals = (vertical_of(own),)
+    target = equipped(target, where, verticals)
+    if isinstance(target, UnresolvedCRS):
+        raise target.refuse()
+    way = operation(own, target)
+    check_used(where, [way])
+    if same(own, target) and not way.changes_heights:
+        return None, []
+    return way, [f"from {label(own)}", *way.checked(where.strict_crs).remarks]
+
+
+def _height_factor(own: CRS | None, way: CoordinateOperation | None, where: Where) -> tuple[float, list[str]]:
+    """What heights are multiplied with for --z-unit, where the operation does not do that."""
+    if not where.z_unit or (way is not None and way.changes_heights):
+        return 1.0, []
+    vertical = vertical_of(own)
+    if where.from_z_unit:
+        unit = metres(where.from_z_unit)
+    elif vertical is not None:
+        unit = vertical.unit.factor
+    else:
+        raise InputError(
+            "nobody says in which unit the heights are",
+            "the CRS of the points does not name one",
+            "add --from-z-unit m, if that is what they are in",
+        )
+    factor = unit / metres(where.z_unit)
+    return (
+        (1.0, [f"heights are in {where.z_unit} already"])
+        if math.isclose(factor, 1.0)
+        else (factor, [f"heights into {where.z_unit}"])
+    )

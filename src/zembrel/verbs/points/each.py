@@ -1,0 +1,126 @@
+"""Point verbs that go one to one, and the receipt over all their results."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+from zembrel.engine.commit import check_free
+from zembrel.errors import UsageError, ZembrelError, nearest_name
+from zembrel.geodesy.crs import label
+from zembrel.measure import show_bytes
+from zembrel.points.files import check_name
+from zembrel.points.files.table import POINT_FORMATS
+from zembrel.points.model import PointSource
+from zembrel.verbs.each import results
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.points.opening import open_cloud
+from zembrel.verbs.points.work import Done, Job, carry_out
+from zembrel.verbs.receipt import LOSSES, Receipt, named
+
+Plan = Callable[[PointSource, Path], Job]
+
+
+def one_to_one(
+    verb: str, paths: Sequence[Path], inputs: Inputs, output: Output, plan: Plan, *, resume: bool = False
+) -> Receipt:
+    """Make a result of each file, with one receipt over all; resume: keep results that stand already."""
+    finals = results(paths, output, _ending(output.format))
+    stands = {final for final in finals if resume and _stands(final)}
+    for final in finals:
+        check_name(final)
+        if not output.dry_run and final not in stands:
+            check_free(final, output.replace)
+    done: list[Done] = []
+    remarks: list[str] = []
+    lost: list[tuple[Path, ZembrelError]] = []
+    for path, final in zip(paths, finals, strict=True):
+        if final in stands:
+            continue
+        try:
+            source = open_cloud(path, inputs)
+            done.append(carry_out(plan(source, final), [source], final, output))
+        except ZembrelError as exc:
+            if not output.keep_going or len(paths) == 1:
+                raise
+            lost.append((path, exc))
+            continue
+        remarks += source.cloud.remarks
+    if lost and not done and not stands:
+        raise lost[0][1]
+    kept = [f"{len(stands):,} results stood already and were kept"] if stands else []
+    return receipt(verb, paths, output, done, [*remarks, *kept], lost)
+
+
+def _stands(final: Path) -> bool:
+    """Whether a result stands whole: it does, if it stands at all, and can be opened."""
+    if not final.is_file():
+        return False
+    try:
+        open_cloud(final, Inputs())
+    except ZembrelError:
+        return False
+    return True
+
+
+def receipt(
+    verb: str,
+    paths: Sequence[Path],
+    output: Output,
+    done: Sequence[Done],
+    remarks: Sequence[str] = (),
+    lost: Sequence[tuple[Path, ZembrelError]] = (),
+) -> Receipt:
+    """What was read, kept, lost and written, in numbers."""
+    read, written = sum(d.read for d in done), sum(d.written for d in done)
+    size, seconds = sum(d.bytes for d in done), sum(d.seconds for d in done)
+    parts, parts_read = sum(d.parts for d in done), sum(d.parts_read for d in done)
+    losses = [item for d in done for item in d.losses]
+    said = dict.fromkeys([*remarks, *(item for d in done for item in d.chose)])
+    what = str(done[0].path if len(done) == 1 else f"{len(done)} files in {output.path}")
+    lines: list[tuple[str, tuple[str, ...]]] = []
+    if done:
+        new = done[0].new
+        kept = (
+            f"{read:,} points"
+            if output.dry_run or read == written
+            else f"{written:,} of {read:,} points kept"
+        )
+        chunks = (
+            (f"{parts_read:,} of {parts:,} parts read",) if parts_read < parts and not output.dry_run else ()
+        )
+        lines.append(("points", (kept, label(new.crs), f"format {new.layout.format}", *chunks)))
+    lines.append(("chose", tuple(said)))
+    lines.append(("lost", tuple(losses)))
+    if done and output.dry_run:
+        lines.append(("plan", (f"{what} (not written: dry run)", f"at most {show_bytes(size)}")))
+    elif done:
+        lines.append(("wrote", (what, show_bytes(size), f"{written:,} points", f"in {seconds:.1f} s")))
+    lines += [("lost", (f"{path}: {exc.what}",)) for path, exc in lost]
+    facts: dict[str, Any] = {
+        "inputs": [str(path) for path in paths],
+        "out": str(output.path),
+        "read": read, "written": written, "parts": parts, "parts_read": parts_read, "bytes": size,
+        "seconds": round(seconds, 3),
+        "chose": list(said),
+        "losses": losses,
+        "results": [{"out": str(d.path), "points": d.written, "bytes": d.bytes} for d in done],
+        "lost": [{"input": str(p), "error": e.what, "why": e.why, "try": e.remedy} for p, e in lost],
+    }  # fmt: skip
+    title = f"{named(paths)} -> {output.out}"
+    code = LOSSES if lost or losses else 0
+    return Receipt(verb, title, tuple(line for line in lines if line[1]), facts, code)
+
+
+def _ending(name: str | None) -> str | None:
+    """The ending of a point format by its name. Raises UsageError."""
+    if name is None:
+        return None
+    if name not in POINT_FORMATS:
+        raise UsageError(
+            f"there is no point format {name!r}",
+            "see zembrel formats",
+            nearest_name(name, list(POINT_FORMATS)),
+        )
+    return POINT_FORMATS[name].endings[0]

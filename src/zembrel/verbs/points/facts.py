@@ -1,0 +1,190 @@
+"""describe for points: what their files say, and what is true of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.formats.elsewhere import real
+from zembrel.formats.handles import size_on_disk
+from zembrel.geodesy.crs import label
+from zembrel.grid.framefile import crs_text
+from zembrel.measure import show_bytes, show_number
+from zembrel.points.duplicates import Duplicates
+from zembrel.points.files.table import POINT_FORMATS, format_of
+from zembrel.points.las.source import LasSource
+from zembrel.points.model import Bounds3, PointSource, Scaling
+from zembrel.points.survey import Lattice, Seen, Survey, cover_of, look
+from zembrel.points.told import las_of
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.points.opening import open_cloud
+from zembrel.verbs.points.survey import bounds_of
+from zembrel.verbs.receipt import Receipt, show_table
+
+Rows = list[tuple[str, str]]
+_LOOKED_AT = 25_000_000  # points up to which all are looked at without being asked
+_SHOWN = 12
+# LAS Specification 1.4 R15, tables 9 and 17
+CLASSES = {
+    0: "never classified", 1: "unclassified", 2: "ground", 3: "low vegetation", 4: "medium vegetation",
+    5: "high vegetation", 6: "building", 7: "low noise", 8: "key point", 9: "water", 10: "rail", 11: "road",
+    12: "overlap", 13: "guard wire", 14: "conductor", 15: "tower", 16: "connector", 17: "bridge deck",
+    18: "high noise",
+}  # fmt: skip
+
+
+def describe(paths: Sequence[Path], inputs: Inputs, output: Output, *, stats: bool) -> Receipt:
+    """Facts of each cloud. Points are looked at unless there are very many; stats: always, and all values."""
+    texts, facts = [], []
+    for path in paths:
+        source = open_cloud(path, inputs)
+        rows, known = _said(path, source)
+        if source.cloud.count and (stats or source.cloud.count <= _LOOKED_AT):
+            _add_seen(source, rows, known, output, deep=stats)
+        elif source.cloud.count:
+            rows.append(("points", f"not looked at, there are {source.cloud.count:,}: add --stats"))
+        rows += [("note", remark) for remark in source.cloud.remarks]
+        texts.append(show_table(rows))
+        facts.append(known)
+    return Receipt("describe", "", (), {"layers": facts}, data="\n".join(texts))
+
+
+def _said(path: Path, source: PointSource) -> tuple[Rows, dict[str, Any]]:
+    """What the file says of itself."""
+    cloud, size, name = source.cloud, size_on_disk(real(path)), format_of(real(path))
+    title = POINT_FORMATS[name].title if name else ""
+    head, record = cloud.header, cloud.layout.dtype.itemsize
+    version = f" {head['version']}" if "version" in head else ""
+    number = len(source.parts)
+    chunks = f", {number:,} chunk{'s' * (number != 1)}" if head.get("compressed") else ""
+    rows = [
+        ("file", str(path)),
+        (
+            "format",
+            f"{title}{version}, points of format {cloud.layout.format}, {record} bytes each",
+        ),
+        (
+            "size",
+            f"{show_bytes(size)} on disk, {show_bytes(cloud.count * record)} unpacked{chunks}",
+        ),
+        ("CRS", label(cloud.crs) if cloud.crs else "missing: give it with --from-crs"),
+        ("points", f"{cloud.count:,}"),
+        ("extent", _extent(cloud.bounds, cloud.scaling) if cloud.bounds else "not said"),
+        ("steps", "/".join(f"{step:g}" for step in cloud.scaling.scale)),
+        ("values", ", ".join(cloud.layout.names[3:])),
+    ]
+    if head:
+        rows.insert(2, ("made by", f"{head['software'] or 'nobody said'}, {head['made']}"))
+    facts = {
+        "path": str(path), "format": name, "bytes": size, "points": cloud.count,
+        "point_format": cloud.layout.format, "crs": crs_text(cloud.crs) if cloud.crs else None,
+        "bounds": cloud.bounds, "scale": cloud.scaling.scale, "offset": cloud.scaling.offset,
+        "values": cloud.layout.names, "remarks": cloud.remarks, "parts": len(source.parts),
+        "version": head.get("version"), "returns_said": head.get("returns"),
+    }  # fmt: skip
+    return rows, facts
+
+
+def _extent(bounds: Bounds3, scaling: Scaling) -> str:
+    digits = [max(0, -int(np.floor(np.log10(abs(step)) + 1e-9))) for step in (*scaling.scale, *scaling.scale)]
+    west, south, low, east, north, high = (f"{v:,.{n}f}" for v, n in zip(bounds, digits, strict=True))
+    return f"W {west}  S {south}  E {east}  N {north}  heights {low} to {high}"
+
+
+def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Output, *, deep: bool) -> None:
+    said = source.cloud.bounds
+    lattice = Lattice.over(said or bounds_of(source, output), source.cloud.count)
+
+    def work(piece: Piece) -> Seen:
+        return look(piece.source.read(piece.part), said, lattice, deep=deep)
+
+    with Duplicates() as duplicates:
+        survey = Survey(duplicates)
+        for seen in each(pieces_of([source]), work, output.means):
+            survey.note(seen)
+        whole = survey.seen
+        repeated = survey.duplicates() if deep else None
+    _add_counts(whole, rows, known)
+    _add_truth(source, whole, rows, known)
+    if whole.cells is not None:
+        cover = cover_of(whole.cells, lattice, source.cloud.crs)
+        voids = (
+            "no void inside"
+            if not cover.voids
+            else f"{cover.voids} voids of {cover.void_area:,.0f} m2 inside"
+        )
+        if cover.place is not None:
+            voids += f", the largest {cover.largest:,.0f} m2 at {cover.place[0]:.10g},{cover.place[1]:.10g}"
+        rows.append(("density", f"{cover.density:,.2f} points a m2 over {cover.area:,.0f} m2, {voids}"))
+        known["density"], known["area"], known["voids"] = cover.density, cover.area, cover.voids
+    if repeated is not None:
+        rows.append(("repeated", f"{repeated:,} points lie exactly where another one lies"))
+        known["repeated"] = repeated
+    for name, (low, high, total) in whole.ends.items():
+        rows.append((name, f"{show_number(low)} to {show_number(high)}, mean {total / whole.points:.6g}"))
+    known["statistics"] = {
+        n: {"min": a, "max": b, "mean": s / whole.points} for n, (a, b, s) in whole.ends.items()
+    }
+
+
+def _add_counts(whole: Seen, rows: Rows, known: dict[str, Any]) -> None:
+    for number, count in sorted(whole.classes.items()):
+        name = CLASSES.get(number, "reserved" if number < 64 else "of the maker")
+        rows.append((f"class {number}", f"{count:,}  {100 * count / whole.points:.1f} %  {name}"))
+    returns: dict[int, int] = {}
+    for (number, _), count in whole.returns.items():
+        returns[number] = returns.get(number, 0) + count
+    rows.append(("returns", ", ".join(f"{n}: {count:,}" for n, count in sorted(returns.items()))))
+    odd = sum(c for (n, of), c in whole.returns.items() if n < 1 or n > of)
+    if odd:
+        rows.append(("odd", f"{odd:,} points with a return number beyond their number of returns"))
+    lines = sorted(whole.sources.items())
+    more = f" ... {len(lines) - _SHOWN} more" if len(lines) > _SHOWN else ""
+    rows.append(("sources", ", ".join(f"{n}: {count:,}" for n, count in lines[:_SHOWN]) + more))
+    flags = {name: count for name, count in whole.flags.items() if count}
+    if flags:
+        rows.append(("flags", ", ".join(f"{name} {count:,}" for name, count in flags.items())))
+    if whole.time_ends is not None:
+        low, high = whole.time_ends
+        order = "in order" if not whole.backwards else f"{whole.backwards:,} steps back"
+        rows.append(("gps time", f"{low:,.6f} to {high:,.6f}, {order}"))
+    known |= {
+        "classes": dict(sorted(whole.classes.items())), "returns": dict(sorted(returns.items())),
+        "sources": dict(lines), "flags": dict(whole.flags), "odd_returns": odd,
+        "gps_time": whole.time_ends, "steps_back": whole.backwards, "true_bounds": whole.bounds,
+    }  # fmt: skip
+
+
+def _add_truth(source: PointSource, whole: Seen, rows: Rows, known: dict[str, Any]) -> None:
+    """Where the header is wrong."""
+    wrong = []
+    said, true = source.cloud.bounds, whole.bounds
+    if said is not None and true is not None:
+        steps = np.array([*source.cloud.scaling.scale] * 2) * 1.0001
+        off = np.abs(np.subtract(said, true)) > steps
+        if off.any():
+            wrong.append(
+                f"bounds: {whole.outside:,} points lie outside; true are {_extent(true, source.cloud.scaling)}"
+            )
+        known["outside"] = whole.outside
+    las = las_of(source)
+    if las is not None:
+        wrong += _wrong_counts(las, whole)
+    known["header_faults"] = wrong
+    rows.append(("header", "; ".join(wrong) if wrong else "agrees with the points"))
+
+
+def _wrong_counts(las: LasSource, whole: Seen) -> list[str]:
+    wrong = []
+    if las.header.count != whole.points:
+        wrong.append(f"count: it says {las.header.count:,}, there are {whole.points:,}")
+    said = las.header.returns
+    true = [sum(c for (n, _), c in whole.returns.items() if n == k) for k in range(1, len(said) + 1)]
+    true[0] += sum(c for (n, _), c in whole.returns.items() if n == 0)
+    if any(said) and [*said] != true and [*said][1:] != true[1:]:
+        wrong.append("points by return: it says " + ", ".join(f"{n:,}" for n in said[:5]))
+    return wrong

@@ -1,0 +1,45 @@
+"""What only a look at all points tells."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.points.model import Bounds3, PointSource
+from zembrel.points.told import Told
+from zembrel.verbs.options import Output
+
+
+def bounds_of(source: PointSource, output: Output) -> Bounds3:
+    """The true bounds of a cloud; zeros if it is empty."""
+    found = [np.zeros((0, 6))]
+
+    def work(piece: Piece) -> Bounds3:
+        return piece.source.read(piece.part, frozenset({"z"})).bounds()
+
+    found += [np.array([bounds]) for bounds in each(pieces_of([source]), work, output.means)]
+    all_of_them = np.concatenate(found)
+    all_of_them = all_of_them[np.isfinite(all_of_them).all(axis=1)]
+    if not len(all_of_them):
+        return (0.0,) * 6
+    return (*all_of_them[:, :3].min(axis=0).tolist(), *all_of_them[:, 3:].max(axis=0).tolist())
+
+
+def part_bounds(source: PointSource, output: Output) -> npt.NDArray[np.float64]:
+    """Bounds of each part of a cloud, (parts, 6); heights are not looked at."""
+
+    def work(piece: Piece) -> Bounds3:
+        return piece.source.read(piece.part, frozenset()).bounds()
+
+    found = list(each(pieces_of([source]), work, output.means))
+    return np.array(found, np.float64).reshape(-1, 6)
+
+
+def with_part_bounds(source: PointSource, output: Output) -> PointSource:
+    """`source` with the bounds of its parts, read once if nobody knows them."""
+    if all(part.bounds is not None for part in source.parts):
+        return source
+    found = part_bounds(source, output).tolist()
+    parts = tuple(part._replace(bounds=tuple(row)) for part, row in zip(source.parts, found, strict=True))
+    return Told(source, source.cloud, parts)

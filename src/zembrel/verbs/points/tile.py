@@ -1,0 +1,275 @@
+"""tile for points: sheets that hold each point once, and those of a margin around them."""
+
+from __future__ import annotations
+
+import math
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import shapely
+
+from zembrel.engine.commit import check_free
+from zembrel.engine.points import Piece
+from zembrel.errors import InputError, UsageError
+from zembrel.geodesy.crs import CRS, label
+from zembrel.measure import parse_cell, parse_length, show_bytes
+from zembrel.points.files.table import POINT_FORMATS, format_of
+from zembrel.points.model import PointBlock
+from zembrel.points.picking import Inside
+from zembrel.points.records import ExtraField, Layout
+from zembrel.verbs.naming import check_template, sheet_name
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.mosaic import Merged, merged
+from zembrel.verbs.points.opening import open_cloud, picking
+from zembrel.verbs.points.survey import with_part_bounds
+from zembrel.verbs.points.target import new_file
+from zembrel.verbs.points.work import Job, Sieve, carry_out
+from zembrel.verbs.receipt import Receipt, named
+
+if TYPE_CHECKING:
+    from zembrel.verbs.tile import Cutting
+
+_MARGIN = ExtraField("margin", "u1")
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """A sheet to be made: its place without and with margin, its facts, and its file."""
+
+    core: Inside
+    wide: Inside
+    facts: dict[str, Any]
+    path: Path = Path()
+
+
+def tile(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Receipt:
+    """Cut all points, seen as one cloud, into sheets in the folder `output.out`.
+
+    Raises UsageError for ways to cut that are for cells.
+    """
+    if cutting.cells:
+        raise UsageError("--cells is for rasters", "points have none", "give --split 4x3, --size or --by")
+    whole = merged(paths, inputs, where, output)
+    sources = [with_part_bounds(source, output) for source in whole.sources]
+    whole = replace(whole, sources=sources)
+    sheets = _named(_sheets(whole, cutting), paths, output, cutting)
+    for sheet in sheets:
+        if not output.dry_run and not cutting.resume:
+            check_free(sheet.path, output.replace)
+    made, empty, kept = [], 0, 0
+    for sheet in sheets:
+        if cutting.resume and sheet.path.is_file() and open_cloud(sheet.path, Inputs()).cloud.count:
+            kept += 1
+            continue
+        facts = _written(whole, sheet, inputs, output, cutting)
+        if facts is None:
+            empty += 1
+        else:
+            made.append((sheet, facts))
+    if cutting.index and not output.dry_run:
+        _write_index(Path(cutting.index), whole.crs, made, output)
+    return _receipt(paths, whole, made, (len(sheets), empty, kept), output, cutting)
+
+
+def _sheets(whole: Merged, cutting: Cutting) -> list[Sheet]:
+    """The sheets without files yet, numbered from the upper left."""
+    if cutting.by:
+        return _by_polygons(whole, cutting)
+    bounds, steps = whole.bounds, whole.scaling.scale
+    if whole.within is not None:
+        box = whole.within.bounds
+        bounds = (
+            max(bounds[0], box[0]),
+            max(bounds[1], box[1]),
+            0.0,
+            min(bounds[3], box[2]),
+            min(bounds[4], box[3]),
+            0.0,
+        )
+    west, south, east, north = bounds[0], bounds[1], bounds[3] + steps[0], bounds[4] + steps[1]
+    if cutting.split:
+        across, down = _pair(cutting.split)
+        xs, ys = np.linspace(west, east, across + 1).tolist(), np.linspace(north, south, down + 1).tolist()
+    else:
+        width, height = _size(str(cutting.size), whole.crs)
+        xs = [n * width for n in range(math.floor(west / width), math.ceil(east / width) + 1)]
+        ys = [n * height for n in range(math.ceil(north / height), math.floor(south / height) - 1, -1)]
+    if (len(xs) - 1) * (len(ys) - 1) > 100_000:
+        raise UsageError(
+            f"{(len(xs) - 1) * (len(ys) - 1):,} sheets", "100,000 are possible", "take larger ones"
+        )
+    margin = _margin(cutting.margin, whole.crs)
+    made: list[Sheet] = []
+    for row, (top, bottom) in enumerate(pairwise(ys), 1):
+        for column, (left, right) in enumerate(pairwise(xs), 1):
+            facts = {"number": len(made) + 1, "row": row, "col": column}
+            facts |= {"west": left, "south": bottom, "east": right, "north": top}
+            wide = Inside((left - margin, bottom - margin, right + margin, top + margin))
+            made.append(Sheet(Inside((left, bottom, right, top)), wide, facts))
+    return made
+
+
+def _pair(text: str) -> tuple[int, int]:
+    one, _, other = text.lower().partition("x")
+    if not one.isdigit() or not (other or one).isdigit() or int(one) < 1 or int(other or one) < 1:
+        raise UsageError(f"--split {text}", "columns x rows are needed", "write --split 4x3")
+    return int(one), int(other or one)
+
+
+def _size(text: str, crs: CRS | None) -> tuple[float, float]:
+    kind, factor = (crs.unit.kind, crs.unit.factor) if crs else ("length", 1.0)
+    width, height = parse_cell(text)
+    return width.in_unit(kind, factor), height.in_unit(kind, factor)
+
+
+def _margin(text: str | None, crs: CRS | None) -> float:
+    if not text:
+        return 0.0
+    kind, factor = (crs.unit.kind, crs.unit.factor) if crs else ("length", 1.0)
+    size = parse_length(text).in_unit(kind, factor)
+    if size < 0:
+        raise UsageError(f"--margin {text}", "sheets would not meet", "give 0 or more")
+    return size
+
+
+def _by_polygons(whole: Merged, cutting: Cutting) -> list[Sheet]:
+    """A sheet for each feature that meets the points."""
+    from zembrel.features.files import read_features
+
+    table = read_features(Path(str(cutting.by)))
+    if whole.crs is not None:
+        table = table.to(whole.crs)
+    margin, made = _margin(cutting.margin, whole.crs), []
+    for number, row in enumerate(table.rows(), 1):
+        outline = table.take([number - 1]).polygon(number)
+        west, south, east, north = outline.bounds
+        if not Inside(outline.bounds).meets(whole.bounds):
+            continue
+        wide = outline.buffer(margin, join_style="mitre") if margin else outline
+        facts = {str(key): value for key, value in row.items()}
+        facts |= {"number": number, "row": 1, "col": number}
+        facts |= {"west": west, "south": south, "east": east, "north": north}
+        made.append(Sheet(Inside(outline.bounds, outline), Inside(wide.bounds, wide), facts))
+    if not made:
+        raise InputError(
+            f"no feature of {cutting.by} lies on the points",
+            "there is nothing to cut",
+            "check the CRS of both",
+        )
+    return made
+
+
+def _named(sheets: list[Sheet], paths: Sequence[Path], output: Output, cutting: Cutting) -> list[Sheet]:
+    """The sheets with their files. Raises UsageError where two would have one name."""
+    fields = {"stem": paths[0].stem.removesuffix(".copc") if len(paths) == 1 else "sheet", **sheets[0].facts}
+    rows, columns = (len(str(max(sheet.facts[key] for sheet in sheets))) for key in ("row", "col"))
+    by_number = f"{{stem}}_{{number:0{len(str(len(sheets)))}}}"
+    template = cutting.name or (by_number if cutting.by else f"{{stem}}_{{row:0{rows}}}_{{col:0{columns}}}")
+    check_template(template, fields)
+    name = output.format or format_of(paths[0]) or "laz"
+    if name not in POINT_FORMATS:
+        raise UsageError(f"--format {name}", "it is no point format", "write --format laz")
+    made: dict[str, Sheet] = {}
+    for sheet in sheets:
+        path = output.path / (
+            sheet_name(template, {**fields, **sheet.facts}) + POINT_FORMATS[name].endings[0]
+        )
+        if str(path).lower() in made:
+            raise UsageError(f"two sheets would be {path}", "one would be lost", "add {number} to --name")
+        made[str(path).lower()] = replace(sheet, path=path)
+    return list(made.values())
+
+
+def _written(
+    whole: Merged, sheet: Sheet, inputs: Inputs, output: Output, cutting: Cutting
+) -> dict[str, Any] | None:
+    """What was written of a sheet; None if no point of its own lies there."""
+    used = whole.met_by(sheet.wide)
+    if not used.sources:
+        return None
+    layout = whole.layout
+    if cutting.margin:
+        layout = Layout(layout.format, (*(f for f in layout.extra if f.name != "margin"), _MARGIN))
+    given = {"layout": layout, "scaling": whole.scaling, "crs": whole.crs}
+    new = new_file(used.sources[0], sheet.path, output, **given)  # type: ignore[arg-type]
+    own = [0]
+
+    def change(block: PointBlock, piece: Piece) -> PointBlock:
+        block = used.brought(block, piece)
+        block = block.take(sheet.wide.mask(block.x, block.y))
+        core = sheet.core.mask(block.x, block.y)
+        own[0] += int(core.sum())
+        if not cutting.margin:
+            return block
+        return block.regraded(new.layout)[0].having("margin", (~core).astype(np.uint8))
+
+    inside = sheet.wide if all(move is None for move in used.moves) else None
+    job = Job(new, Sieve(inside, picking(inputs)), change)
+    quiet = replace(output, replace=output.replace or cutting.resume)
+    done = carry_out(job, used.sources, sheet.path, quiet)
+    if not own[0] and not cutting.keep_empty and not output.dry_run:
+        sheet.path.unlink()
+        return None
+    return {"points": done.written, "own": own[0], "bytes": done.bytes, "losses": done.losses}
+
+
+def _write_index(
+    path: Path, crs: CRS | None, made: Sequence[tuple[Sheet, dict[str, Any]]], output: Output
+) -> None:
+    from zembrel.features.table import FeatureTable
+    from zembrel.geodesy.registry import by_code
+    from zembrel.verbs.features.writing import write_layer
+
+    rows = [
+        {
+            "path": os.path.relpath(sheet.path, path.parent),
+            **sheet.facts,
+            "points": facts["own"],
+            "bytes": facts["bytes"],
+        }
+        for sheet, facts in made
+    ]
+    shapes = [shapely.box(*sheet.wide.bounds) for sheet, _ in made]
+    write_layer(path, FeatureTable.of(shapes, rows, crs or by_code(4326)), output)
+
+
+def _receipt(
+    paths: Sequence[Path],
+    whole: Merged,
+    made: Sequence[tuple[Sheet, dict[str, Any]]],
+    counts: tuple[int, int, int],
+    output: Output,
+    cutting: Cutting,
+) -> Receipt:
+    number, empty, kept = counts
+    size, points = sum(f["bytes"] for _, f in made), sum(f["points"] for _, f in made)
+    own = sum(f["own"] for _, f in made)
+    checks = [f"{empty:,} empty sheets left out" if empty else "no empty sheet"]
+    checks += [f"{kept:,} sheets stood already"] if kept else []
+    checks += (
+        [f"each of {own:,} points in one sheet"] if not output.dry_run and not cutting.by and not kept else []
+    )
+    margins = (
+        (f"margin {cutting.margin}, {points - own:,} points marked by the value margin",)
+        if cutting.margin
+        else ()
+    )
+    lines = (
+        ("points", (f"{whole.count:,} points", label(whole.crs), f"format {whole.layout.format}")),
+        ("chose", (f"{number:,} sheets", *margins, *whole.chose)),
+        ("checks", () if output.dry_run else tuple(checks)),
+        (
+            "plan" if output.dry_run else "wrote",
+            (f"{len(made):,} files in {output.path}", show_bytes(size), f"{points:,} points"),
+        ),
+    )
+    facts = {
+        "inputs": [str(path) for path in paths], "empty": empty, "kept": kept, "bytes": size, "points": own,
+        "sheets": [{**sheet.facts, **f, "path": str(sheet.path)} for sheet, f in made],
+    }  # fmt: skip
+    return Receipt("tile", f"{named(paths)} -> {output.out}", tuple(line for line in lines if line[1]), facts)

@@ -1,0 +1,139 @@
+"""From clouds to a file: what is read, kept and changed, and what became of it."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from zembrel.engine.commit import Staging, check_free, resource_errors
+from zembrel.engine.plan import check_room
+from zembrel.engine.points import Piece, each, flow, pieces_of
+from zembrel.points.files import check_name, make_writer
+from zembrel.points.las.writing import NewFile
+from zembrel.points.model import PointBlock, PointSource
+from zembrel.points.picking import Inside, Picking
+from zembrel.points.told import las_of
+from zembrel.verbs.options import Output
+from zembrel.verbs.points.target import bytes_at_most
+
+Change = Callable[[PointBlock, Piece], PointBlock]
+
+
+def unchanged(block: PointBlock, piece: Piece) -> PointBlock:
+    return block
+
+
+@dataclass(frozen=True)
+class Sieve:
+    """Which points go on: of a place and of a kind."""
+
+    inside: Inside | None = None
+    picking: Picking = field(default_factory=Picking)
+
+    def kept(self, piece: Piece) -> PointBlock | None:
+        """Points of a part that go on; None for a part that was not read, since it lies elsewhere."""
+        source, part = piece.source, piece.part
+        if self.inside is not None and not self.inside.meets(part.bounds):
+            return None
+        if self.inside is not None and _cheap_places(source):
+            places = source.read(part, frozenset())
+            if not self.inside.mask(places.x, places.y).any():
+                return places.take(slice(0, 0))
+        block = source.read(part)
+        mask = np.ones(len(block), bool)
+        if self.inside is not None:
+            mask = self.inside.mask(block.x, block.y)
+        if not self.picking.all and mask.any():
+            mask &= self.picking.mask(block)
+        return block if mask.all() else block.take(mask)
+
+
+def _cheap_places(source: PointSource) -> bool:
+    """Whether x and y can be had without the rest: from layered chunks."""
+    las = las_of(source)
+    return las is not None and las.chunks is not None and source.cloud.layout.long
+
+
+@dataclass(frozen=True)
+class Job:
+    """What to make of clouds: the new file, which points go into it, and how they are changed."""
+
+    new: NewFile
+    sieve: Sieve = field(default_factory=Sieve)
+    change: Change = unchanged
+    chose: tuple[str, ...] = ()
+
+
+@dataclass
+class Done:
+    """What became of a job."""
+
+    path: Path
+    new: NewFile
+    read: int = 0  # points
+    written: int = 0
+    parts: int = 0
+    parts_read: int = 0
+    bytes: int = 0
+    seconds: float = 0.0
+    lost: Counter[str] = field(default_factory=Counter)
+    bounds: list[float] | None = None
+    chose: tuple[str, ...] = ()
+
+    @property
+    def losses(self) -> list[str]:
+        return [f"{what}: {count:,} points" for what, count in self.lost.items()]
+
+
+def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Output) -> Done:
+    """Write the file of a job, or only plan it in a dry run. Raises RefusedError and ResourceError."""
+    check_name(final)
+    count = sum(source.cloud.count for source in sources)
+    size = bytes_at_most(job.new, count, sources, final)
+    if not output.dry_run:
+        check_free(final, output.replace)
+    check_room(final, size, output.ceiling_bytes, output.command, f"{count:,} points")
+    done = Done(final, job.new, chose=job.chose)
+    if output.dry_run:
+        done.read, done.bytes = count, size
+        return done
+    started = time.perf_counter()
+    with Staging(output.replace) as staging:
+        staged = staging.path_for(final)
+        with resource_errors(final):
+            writer = make_writer(staged, job.new, final)
+            done.written = flow(_blocks(job, sources, done, output), writer, output.means)
+            done.bytes = staged.stat().st_size
+            beside = staged.with_suffix(".prj")
+            if beside.exists() and beside != staged:
+                staging.path_for(final.with_suffix(".prj"))
+        staging.publish()
+    done.seconds = time.perf_counter() - started
+    return done
+
+
+def _blocks(job: Job, sources: Sequence[PointSource], done: Done, output: Output) -> Iterator[PointBlock]:
+    """Blocks as the new file holds them, with what is lost counted."""
+
+    def work(piece: Piece) -> tuple[PointBlock | None, dict[str, int]]:
+        block = job.sieve.kept(piece)
+        if block is None or not len(block):
+            return block, {}
+        block = job.change(block, piece)
+        block, lost = block.regraded(job.new.layout)
+        return block.rescaled(job.new.scaling), lost
+
+    pieces = pieces_of(sources)
+    done.parts = len(pieces)
+    for piece, (block, lost) in zip(pieces, each(pieces, work, output.means), strict=True):
+        done.lost.update(lost)
+        if block is not None:
+            done.parts_read += 1
+            done.read += piece.part.points
+            if len(block):
+                yield block
