@@ -45,6 +45,9 @@ VERBS: dict[str, Row] = {
     "resample": Row(CHANGE, "a new cell size", "zembrel.cli.change"),
     "reproject": Row(CHANGE, "a new CRS", "zembrel.cli.change"),
     "convert": Row(CHANGE, "another format or cell type", "zembrel.cli.change"),
+    "thin": Row(CHANGE, "fewer points", "zembrel.cli.points"),
+    "ground": Row(CHANGE, "find the points of the ground", "zembrel.cli.points"),
+    "grid": Row(CHANGE, "points to the cells of a frame", "zembrel.cli.points"),
     "paint": Row(DERIVE, "cells to georeferenced colours", "zembrel.cli.show"),
     "rasterize": Row(SHAPES, "features onto the cells of a frame", "zembrel.cli.shapes"),
     "polygonize": Row(SHAPES, "regions of equal cells to polygons", "zembrel.cli.shapes"),
@@ -64,7 +67,7 @@ SYNONYMS = {
     "mask": ("blank", "null", "erase"),
     "fill": ("interpolate", "patch", "close"),
     "check": ("validate", "verify", "lint"),
-    "trace": ("skeleton", "thin", "centerline", "centreline"),
+    "trace": ("skeleton", "centerline", "centreline"),
     "sample": ("lookup", "query", "pick"),
     "tally": ("summarize", "aggregate", "density"),
     "compare": ("diff", "difference", "subtract"),
@@ -84,7 +87,10 @@ SYNONYMS = {
     "label": ("assign", "edit", "tag"),
     "formats": ("drivers", "types"),
     "crs": ("srs", "epsg", "projection", "projections"),
-    "coords": ("coordinates", "points"),
+    "coords": ("coordinates",),
+    "thin": ("decimate", "subsample", "sparsify"),
+    "ground": ("bareearth", "terrainpoints"),
+    "grid": ("surface", "interpolatepoints", "pointstoraster"),
 }
 
 

@@ -12,6 +12,7 @@ import numpy.typing as npt
 from zembrel.geodesy.crs import CRS, metres_per_unit
 from zembrel.points.duplicates import Duplicates, marks_of
 from zembrel.points.model import Bounds3, PointBlock
+from zembrel.points.shelf import scipy
 
 _PER_CELL, _SIDE = 8, 2048  # points in a cell of the map of density, and cells along its longer side, at most
 FLAGS = ("synthetic", "key_point", "withheld", "overlap")
@@ -158,7 +159,7 @@ class Cover(NamedTuple):
 def cover_of(cells: npt.NDArray[np.int64], lattice: Lattice, crs: CRS | None) -> Cover:
     """Cover by the points of each cell, (rows x columns,), rows from the south; square units without a
     CRS."""
-    from scipy import ndimage
+    ndimage = scipy("ndimage")
 
     filled = cells.reshape(lattice.rows, lattice.columns) > 0
     across, along = (

@@ -151,7 +151,7 @@ def _decode(plan, data, records, count, length, version, models):
     return count
 
 
-@entry(types.void, _PLAN, _U8, INT, INT, INT, _U8, _U16)
+@entry(types.void, _PLAN, READONLY, INT, INT, INT, _U8, _U16)
 def _encode(plan, records, count, length, version, room, models):
     """Layers written to `room` from their beginnings on; their ends go into the plan."""
     rows = len(plan)
@@ -186,7 +186,7 @@ def _encode(plan, records, count, length, version, room, models):
         plan[row, _END] = end_encoding(onward(s, row * SLOTS), out)
 
 
-@entry(types.void, _U8, INT, INT, _U8)
+@entry(types.void, READONLY, INT, INT, _U8)
 def _differing(records, count, length, marks):
     """Bits of a record that differ from those of the first one anywhere."""
     for k in range(1, count):

@@ -129,7 +129,7 @@ def _decode_chunk(data, at, end, r, count, models, ends, length, time, rgb, wave
     return points
 
 
-@entry(INT, types.uint8[::1], INT, types.uint8[::1], types.uint16[::1], *[INT] * 5)
+@entry(INT, READONLY, INT, types.uint8[::1], types.uint16[::1], *[INT] * 5)
 def _encode_chunk(r, count, out, models, length, time, rgb, wave, extra):
     s, h = np.zeros(SLOTS, np.int64), np.zeros(_HISTORY, np.int64)
     if time:

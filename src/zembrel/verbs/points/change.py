@@ -51,7 +51,7 @@ def clip(
         sieve = Sieve(inside(source.cloud.crs, where, outside=outside), picking(inputs))
         check_meeting(source, sieve.inside, where)
         new, change, said = moved(source, final, output, where)
-        return Job(new, sieve, change, (*told(sieve), *said))
+        return Job(new, sieve, change, chose=(*told(sieve), *said))
 
     return one_to_one("clip", paths, inputs, output, plan)
 
@@ -87,7 +87,7 @@ def reproject(paths: Sequence[Path], inputs: Inputs, where: Where, output: Outpu
 
     def plan(source: PointSource, final: Path) -> Job:
         new, change, said = moved(source, final, output, where)
-        return Job(new, sieve, change, (*told(sieve), *said))
+        return Job(new, sieve, change, chose=(*told(sieve), *said))
 
     return one_to_one("reproject", paths, inputs, output, plan)
 

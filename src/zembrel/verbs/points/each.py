@@ -53,6 +53,11 @@ def one_to_one(
     return receipt(verb, paths, output, done, [*remarks, *kept], lost)
 
 
+def counted(points: int) -> str:
+    """`1 point`, `1,204 points`."""
+    return f"{points:,} point{'s' * (points != 1)}"
+
+
 def _stands(final: Path) -> bool:
     """Whether a result stands whole: it does, if it stands at all, and can be opened."""
     if not final.is_file():
@@ -82,11 +87,8 @@ def receipt(
     lines: list[tuple[str, tuple[str, ...]]] = []
     if done:
         new = done[0].new
-        kept = (
-            f"{read:,} points"
-            if output.dry_run or read == written
-            else f"{written:,} of {read:,} points kept"
-        )
+        whole = output.dry_run or read == written
+        kept = counted(read) if whole else f"{written:,} of {read:,} points kept"
         chunks = (
             (f"{parts_read:,} of {parts:,} parts read",) if parts_read < parts and not output.dry_run else ()
         )
@@ -96,7 +98,9 @@ def receipt(
     if done and output.dry_run:
         lines.append(("plan", (f"{what} (not written: dry run)", f"at most {show_bytes(size)}")))
     elif done:
-        lines.append(("wrote", (what, show_bytes(size), f"{written:,} points", f"in {seconds:.1f} s")))
+        lines.append(
+            ("wrote", (what, show_bytes(size), counted(written), *done[0].beside, f"in {seconds:.1f} s"))
+        )
     lines += [("lost", (f"{path}: {exc.what}",)) for path, exc in lost]
     facts: dict[str, Any] = {
         "inputs": [str(path) for path in paths],

@@ -109,7 +109,9 @@ def mosaic(
     new = new_file(whole.sources[0], output.path, output, **given)  # type: ignore[arg-type]
     sieve = Sieve(None, picking(inputs))
     ids = ("source IDs by the order of inputs",) if source_ids else ()
-    job = Job(replace(new, points_at_most=whole.count), sieve, change, (*told(sieve), *whole.chose, *ids))
+    job = Job(
+        replace(new, points_at_most=whole.count), sieve, change, chose=(*told(sieve), *whole.chose, *ids)
+    )
     done = carry_out(job, whole.sources, output.path, output)
     remarks = [remark for source in whole.sources for remark in source.cloud.remarks]
     return receipt("mosaic", paths, output, [done], remarks)

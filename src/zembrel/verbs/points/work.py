@@ -15,8 +15,8 @@ from zembrel.engine.plan import check_room
 from zembrel.engine.points import Piece, each, flow, pieces_of
 from zembrel.points.files import check_name, make_writer
 from zembrel.points.las.writing import NewFile
-from zembrel.points.model import PointBlock, PointSource
-from zembrel.points.picking import Inside, Picking
+from zembrel.points.model import Fields, PointBlock, PointSource
+from zembrel.points.picking import Inside, Mask, Picking
 from zembrel.points.told import las_of
 from zembrel.verbs.options import Output
 from zembrel.verbs.points.target import bytes_at_most
@@ -34,9 +34,13 @@ class Sieve:
 
     inside: Inside | None = None
     picking: Picking = field(default_factory=Picking)
+    also: Callable[[PointBlock, Piece], Mask] | None = None  # of all points of a part, by their number too
 
-    def kept(self, piece: Piece) -> PointBlock | None:
-        """Points of a part that go on; None for a part that was not read, since it lies elsewhere."""
+    def kept(self, piece: Piece, fields: Fields | None = None) -> PointBlock | None:
+        """Points of a part that go on; None for a part that was not read, since it lies elsewhere.
+
+        fields: names of the values that are needed, None for all.
+        """
         source, part = piece.source, piece.part
         if self.inside is not None and not self.inside.meets(part.bounds):
             return None
@@ -44,12 +48,14 @@ class Sieve:
             places = source.read(part, frozenset())
             if not self.inside.mask(places.x, places.y).any():
                 return places.take(slice(0, 0))
-        block = source.read(part)
+        block = source.read(part, None if fields is None else fields | self.picking.names)
         mask = np.ones(len(block), bool)
         if self.inside is not None:
             mask = self.inside.mask(block.x, block.y)
         if not self.picking.all and mask.any():
             mask &= self.picking.mask(block)
+        if self.also is not None:
+            mask &= self.also(block, piece)
         return block if mask.all() else block.take(mask)
 
 
@@ -66,6 +72,7 @@ class Job:
     new: NewFile
     sieve: Sieve = field(default_factory=Sieve)
     change: Change = unchanged
+    in_order: Callable[[PointBlock], PointBlock] | None = None  # a last choice that rests on the ones before
     chose: tuple[str, ...] = ()
 
 
@@ -84,6 +91,7 @@ class Done:
     lost: Counter[str] = field(default_factory=Counter)
     bounds: list[float] | None = None
     chose: tuple[str, ...] = ()
+    beside: tuple[str, ...] = ()
 
     @property
     def losses(self) -> list[str]:
@@ -109,9 +117,9 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
             writer = make_writer(staged, job.new, final)
             done.written = flow(_blocks(job, sources, done, output), writer, output.means)
             done.bytes = staged.stat().st_size
-            beside = staged.with_suffix(".prj")
-            if beside.exists() and beside != staged:
+            if staged.with_suffix(".prj").exists():
                 staging.path_for(final.with_suffix(".prj"))
+                done.beside = (f"beside it {final.with_suffix('.prj').name}",)
         staging.publish()
     done.seconds = time.perf_counter() - started
     return done
@@ -135,5 +143,7 @@ def _blocks(job: Job, sources: Sequence[PointSource], done: Done, output: Output
         if block is not None:
             done.parts_read += 1
             done.read += piece.part.points
+            if job.in_order is not None:
+                block = job.in_order(block)
             if len(block):
                 yield block

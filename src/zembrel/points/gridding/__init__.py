@@ -1,0 +1,1 @@
+"""Clouds onto the cells of a frame: statistics of cells, and surfaces between points."""

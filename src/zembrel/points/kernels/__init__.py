@@ -1,0 +1,1 @@
+"""Numba kernels on points: contiguous arrays and plain numbers in, arrays out."""

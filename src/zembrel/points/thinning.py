@@ -1,0 +1,122 @@
+"""Fewer points: every nth, a random share, the best of each cell, or none closer than a distance."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.points.kernels.spacing import EMPTY, entered_again, keep_apart
+from zembrel.points.model import Array, PointBlock
+
+Mask = npt.NDArray[np.bool_]
+_MULTIPLIER = np.uint64(0x9E3779B97F4A7C15)
+BEST: dict[str, Callable[[PointBlock, Array], Array]] = {
+    "lowest": lambda block, away: block.z,
+    "highest": lambda block, away: -block.z,
+    "first": lambda block, away: np.zeros(len(block)),
+    "central": lambda block, away: away,
+    "brightest": lambda block, away: -block.values("intensity").astype(float),
+}
+
+
+def every(count: int, first: int, step: int) -> Mask:
+    """Of points whose first has number `first`, those whose number is a multiple of `step`."""
+    return np.asarray(np.arange(first, first + count) % step == 0)
+
+
+def random_share(count: int, first: int, share: float, seed: int) -> Mask:
+    """A share of points, by chance that belongs to the number of a point and the seed (splitmix64, Steele
+    2014)."""
+    with np.errstate(over="ignore"):
+        mixed = (np.arange(first, first + count).astype(np.uint64) + np.uint64(seed + 1)) * _MULTIPLIER
+        mixed = (mixed ^ (mixed >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+        mixed = (mixed ^ (mixed >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+    return (mixed ^ (mixed >> np.uint64(31))) < np.uint64(int(share * 2**64 * (1 - 2**-53)))
+
+
+@dataclass(frozen=True)
+class Mesh:
+    """Square cells that are counted from the origin of the CRS, and a name for what is best in one."""
+
+    size: float
+    best: str
+
+    def cells(self, block: PointBlock) -> tuple[npt.NDArray[np.int64], Array]:
+        """Number of the cell of each point, (n,), and how good it is there: the smallest is the best."""
+        i, j = np.floor(block.x / self.size), np.floor(block.y / self.size)
+        away = np.hypot(block.x / self.size - i - 0.5, block.y / self.size - j - 0.5)
+        keys = (i.astype(np.int64) << np.int64(32)) ^ (j.astype(np.int64) & np.int64(0xFFFFFFFF))
+        return keys, BEST[self.best](block, away)
+
+
+@dataclass
+class BestOf:
+    """The best point of each cell so far: sorted keys of cells, how good, and the number of the point."""
+
+    keys: npt.NDArray[np.int64]
+    good: Array
+    numbers: npt.NDArray[np.int64]
+
+    @classmethod
+    def none(cls) -> BestOf:
+        return cls(np.zeros(0, np.int64), np.zeros(0), np.zeros(0, np.int64))
+
+    @classmethod
+    def of(cls, mesh: Mesh, block: PointBlock, numbers: npt.NDArray[np.int64]) -> BestOf:
+        """The best points of a block."""
+        keys, good = mesh.cells(block)
+        return cls(keys, good, numbers)._reduced()
+
+    def with_others(self, other: BestOf) -> BestOf:
+        """The best points of both."""
+        return BestOf(
+            np.concatenate((self.keys, other.keys)),
+            np.concatenate((self.good, other.good)),
+            np.concatenate((self.numbers, other.numbers)),
+        )._reduced()
+
+    def _reduced(self) -> BestOf:
+        order = np.lexsort((self.numbers, self.good, self.keys))
+        keys = self.keys[order]
+        first = np.ones(len(keys), bool)
+        first[1:] = keys[1:] != keys[:-1]
+        chosen = order[first]
+        return BestOf(self.keys[chosen], self.good[chosen], self.numbers[chosen])
+
+
+class Apart:
+    """Points that keep a distance in space from all that were kept before; blocks have to come in order."""
+
+    def __init__(self, distance: float) -> None:
+        self._distance, self._count = distance, 0
+        self._keys = np.full((1 << 16, 4), EMPTY, np.int64)
+        self._places = np.zeros((1 << 15, 3))
+
+    def mask(self, block: PointBlock) -> Mask:
+        """Which points of the next block are kept."""
+        x, y, z, done = block.x, block.y, block.z, 0
+        kept = np.zeros(len(block), bool)
+        while done < len(block):
+            step, self._count = keep_apart(
+                x[done:],
+                y[done:],
+                z[done:],
+                self._distance,
+                self._keys,
+                self._places,
+                self._count,
+                kept[done:],
+            )
+            done += step
+            if done < len(block):
+                self._grow()
+        return kept
+
+    def _grow(self) -> None:
+        larger = np.full((2 * len(self._keys), 4), EMPTY, np.int64)
+        entered_again(self._keys, larger)
+        self._keys = larger
+        self._places = np.concatenate((self._places, np.zeros_like(self._places)))

@@ -1,0 +1,319 @@
+"""grid: points to the cells of a frame."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.geodesy.crs import CRS, metres_per_unit
+from zembrel.grid.frame import Frame, snapped
+from zembrel.measure import parse_cell
+from zembrel.points.files.table import format_of
+from zembrel.points.gridding.spool import Spool
+from zembrel.points.gridding.surfaced import PRODUCTS, Make, Surfaced, idw, products, ranked, tin
+from zembrel.points.gridding.tallied import Bounds, Tallied
+from zembrel.points.gridding.wanted import Wanted, bands_of, parse_wanted
+from zembrel.points.model import PointBlock
+from zembrel.points.picking import Inside, Picking
+from zembrel.raster.model import Band, Raster
+from zembrel.raster.views.fill import Filled
+from zembrel.verbs.lengths import in_cells
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.mosaic import Merged, merged
+from zembrel.verbs.points.opening import picking, point_paths
+from zembrel.verbs.points.work import Sieve
+from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.target import masked
+from zembrel.verbs.within import load_frame, parse_crs_phrase, resolve
+from zembrel.verbs.write import Written, write
+
+_GROUND, _NOISE = 2, (7, 18)  # classes
+_SURFACES = ("tin", "idw")
+_SPACINGS = 5  # mean spacings of points that a surface bridges, if nobody says
+_NEIGHBOURS = 3  # mean spacings along a side of the cells in which spikes are looked for
+
+
+@dataclass(frozen=True)
+class Gridding:
+    """What is made: statistics, a surface (`tin`, `idw`), or products. fill: how large voids may be that
+    are closed;
+    spikes: how far a point may stand out from those around it.
+    """
+
+    stats: tuple[str, ...] = ()
+    surface: str | None = None
+    products: str | None = None
+    fill: str | None = None
+    spikes: str | None = None
+
+
+@dataclass
+class Counted:
+    """Points that were read, and those of them that went into cells."""
+
+    read: int = 0
+    used: int = 0
+    ground: int = 0
+    chose: list[str] = field(default_factory=list)
+
+
+def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Receipt:
+    """Points onto the cells of a frame. Raises UsageError or InputError."""
+    _check(gridding)
+    paths = point_paths(inputs, output.path, only=True)
+    if format_of(output.path) is not None and not output.format:
+        raise UsageError(
+            f"{output.path} is the name of a point file", "grid makes cells", "name a raster: out.tif"
+        )
+    frame_given = load_frame(Path(where.onto)) if where.onto else None
+    target = (
+        frame_given.crs if frame_given is not None else parse_crs_phrase(where.crs) if where.crs else None
+    )
+    whole = merged(paths, inputs, _only_ways(where, target), output)
+    frame, more = _frame(whole, where, frame_given)
+    job = _Job(whole, frame, picking(inputs), gridding, output, Counted())
+    view = job.view()
+    if where.mask and where.within:
+        view = masked(view, resolve(where, frame.crs).cover(frame))
+    written = write(view, output.path, output)
+    job.check_used()
+    return _receipt(paths, whole, job.counted, written, (*more, *whole.chose, *job.counted.chose), output)
+
+
+def _check(gridding: Gridding) -> None:
+    ways = [way for way in (gridding.stats, gridding.surface, gridding.products) if way]
+    if len(ways) > 1:
+        raise UsageError(
+            "several ways to make cells", "a file is made in one", "give --stat, --surface or --products"
+        )
+    if gridding.surface and gridding.surface not in _SURFACES:
+        raise UsageError(
+            f"--surface {gridding.surface}",
+            "surfaces are made in two ways",
+            nearest_name(gridding.surface, _SURFACES),
+        )
+    for name in (gridding.products or "").split(",") if gridding.products else ():
+        if name not in PRODUCTS:
+            raise UsageError(
+                f"--products {gridding.products}", f"there is no {name!r}", nearest_name(name, PRODUCTS)
+            )
+
+
+def _only_ways(where: Where, target: CRS | None) -> Where:
+    """`where` without its area and frame: points beside them count too, for what lies within."""
+    ways = replace(where, within=None, within_where=None, reach=None, onto=None, cell=None, mask=False)
+    return ways if where.crs or target is None else replace(ways, crs=where.onto)
+
+
+def _frame(whole: Merged, where: Where, given: Frame | None) -> tuple[Frame, list[str]]:
+    """The frame of the result, north up. Raises UsageError."""
+    if given is not None:
+        if where.crs or where.cell:
+            raise UsageError(
+                "--onto excludes --crs and --cell", "the frame says both", "leave out one or the other"
+            )
+        if not given.north_up:
+            raise UsageError(
+                f"{where.onto} is turned", "points go onto frames that are north up", "give another frame"
+            )
+        return given, [f"onto {where.onto}"]
+    if not where.cell:
+        raise UsageError("there is no frame", "points have no cells", "add --onto FRAME, or --cell LENGTH")
+    across, along = parse_cell(where.cell)
+    kind, factor = (whole.crs.unit.kind, whole.crs.unit.factor) if whole.crs else ("length", 1.0)
+    cell = across.in_unit(kind, factor), along.in_unit(kind, factor)
+    if where.within:
+        return snapped(whole.crs, resolve(where, whole.crs).bounds, cell), []
+    west, south, _, east, north, _ = whole.bounds
+    if west >= east or south >= north:
+        raise InputError(
+            "the points cover no ground", "their files say so", "look at them with describe --stats"
+        )
+    return snapped(whole.crs, (west, south, east, north), cell), ["extent of the points"]
+
+
+@dataclass(frozen=True, eq=False)
+class _Job:
+    """A frame to be filled with what is made of clouds."""
+
+    whole: Merged
+    frame: Frame
+    picked: Picking
+    gridding: Gridding
+    output: Output
+    counted: Counted
+
+    @property
+    def area(self) -> float:
+        """Square metres of a cell in the middle of the frame."""
+        crs = self.frame.crs
+        middle = (self.frame.bounds[1] + self.frame.bounds[3]) / 2
+        across, along = metres_per_unit(crs, middle) if crs is not None else (1.0, 1.0)
+        return self.frame.cell[0] * self.frame.cell[1] * across * along
+
+    @property
+    def spacing(self) -> float:
+        """Mean distance of points, in cells."""
+        box = self.whole.bounds
+        ground = (box[3] - box[0]) * (box[4] - box[1]) / (self.frame.cell[0] * self.frame.cell[1])
+        return math.sqrt(max(ground, 1e-9) / max(self.whole.count, 1))
+
+    def view(self) -> Raster:
+        """The raster that is asked for."""
+        g = self.gridding
+        wanted = tuple(parse_wanted(text) for text in g.stats) or (Wanted("mean"),)
+        if g.products or g.surface:
+            return self._surface()
+        values = sorted({w.value for w in wanted if w.stat not in ("count", "density")})
+        if any(w.ranked for w in wanted) or g.spikes:
+            margin = 0.0
+            names = sorted({*values, "z"}) if g.spikes else values
+            spool = self._spooled(margin, {name: _named(name) for name in names})
+            view: Raster = Surfaced(
+                spool, bands_of(wanted), ranked(wanted, self.area), margin, self._spikes()
+            )
+        else:
+            view = Tallied(self.frame, wanted, self._points(frozenset(values)), self.area)
+        return self._closed(view)
+
+    def _closed(self, view: Raster) -> Raster:
+        if not self.gridding.fill:
+            return view
+        reach = max(in_cells(self.gridding.fill, self.frame))
+        self.counted.chose.append(f"voids closed within {self.gridding.fill}")
+        return Filled(view, reach)
+
+    def _surface(self) -> Raster:
+        g = self.gridding
+        if g.fill:
+            reach = max(in_cells(g.fill, self.frame))
+            said = f"bridged where no circle of more than {g.fill} radius fits between points"
+        else:
+            reach = max(_SPACINGS * self.spacing, 2.0)
+            length = reach * self.frame.cell[0]
+            said = f"reach {length:.3g} ({_SPACINGS} mean spacings; --fill gives another)"
+        self.counted.chose.append(said)
+        bands, make = self._made(reach)
+        values = {"z": _named("z")}
+        if g.products:
+            values |= {"ground": _ground, "first": _first}
+        margin = reach if g.surface == "idw" else 2 * reach + 1
+        spool = self._spooled(margin, values)
+        if g.products and not self.counted.ground:
+            raise InputError(
+                "no point is ground",
+                "none of class 2 was found",
+                "find them with ground first, or check --classes",
+            )
+        return Surfaced(spool, bands, make, margin, self._spikes())
+
+    def _made(self, reach: float) -> tuple[tuple[Band, ...], Make]:
+        if self.gridding.products:
+            names = tuple(self.gridding.products.split(","))
+            return tuple(Band(name, "float32") for name in names), products(names, reach)
+        make = tin(reach) if self.gridding.surface == "tin" else idw(reach)
+        return (Band("height", "float32"),), make
+
+    def _spikes(self) -> tuple[float, float] | None:
+        """The neighbourhood in which spikes are looked for, in cells, and how far a point may stand out."""
+        if not self.gridding.spikes:
+            return None
+        try:
+            height = float(self.gridding.spikes.rstrip("m"))
+        except ValueError as exc:
+            raise UsageError(
+                f"--spikes {self.gridding.spikes}", "a height is needed", "write --spikes 5m"
+            ) from exc
+        size = max(_NEIGHBOURS * self.spacing, 1.0)
+        self.counted.chose.append(f"without points {height:g} above or below those around them")
+        return size, height
+
+    def _points(self, values: frozenset[str]) -> Callable[[Bounds], Iterator[PointBlock]]:
+        """A way to the points that may lie within bounds, in order."""
+
+        def read(bounds: Bounds) -> Iterator[PointBlock]:
+            sieve = Sieve(None, self.picked)
+            near = Inside(bounds)
+            plain = all(move is None for move in self.whole.moves)
+            pieces = [p for p in pieces_of(self.whole.sources) if not plain or near.meets(p.part.bounds)]
+
+            def work(piece: Piece) -> tuple[int, PointBlock | None]:
+                block = sieve.kept(piece, values | {"z"} if "z" in values else values)
+                return piece.part.points, None if block is None else self.whole.brought(block, piece)
+
+            for points, block in each(pieces, work, replace(self.output.means, tick=_silent)):
+                self.counted.read += points
+                if block is not None and len(block):
+                    self.counted.used += len(block)
+                    yield block
+
+        return read
+
+    def _spooled(self, margin: float, values: dict[str, Callable[[PointBlock], Any]]) -> Spool:
+        """All points by place, with values made of them."""
+        spool = Spool.over(self.frame, margin + 8 * self.spacing, list(values), self.whole.count)
+        needed = frozenset({"z", "class", "return", "returns"} & {"z", *_needs(values)}) | frozenset(
+            _needs(values)
+        )
+        if self.output.dry_run:
+            self.counted.ground = 1
+            return spool
+        for block in self._points(needed)(self.frame.bounds):
+            held = {name: np.asarray(make(block), np.float64) for name, make in values.items()}
+            self.counted.ground += int(held["ground"].sum()) if "ground" in held else 0
+            spool.add(block, held)
+        return spool
+
+    def check_used(self) -> None:
+        """Raise InputError if no point was picked at all."""
+        if not self.counted.used and not self.output.dry_run:
+            raise InputError(
+                "no point was used", f"{self.counted.read:,} were read", "check --classes and --returns"
+            )
+
+
+def _silent(progress: object) -> None:
+    """Nobody is told: the blocks of the raster count."""
+
+
+def _needs(values: dict[str, Any]) -> set[str]:
+    return {"class" if name == "ground" else name for name in values if name != "first"}
+
+
+def _named(name: str) -> Callable[[PointBlock], Any]:
+    return lambda block: block.values(name)
+
+
+def _ground(block: PointBlock) -> Any:
+    return block.values("class") == _GROUND
+
+
+def _first(block: PointBlock) -> Any:
+    return (block.values("return") <= 1) & ~np.isin(block.values("class"), _NOISE)
+
+
+def _receipt(
+    paths: Sequence[Path],
+    whole: Merged,
+    counted: Counted,
+    written: Written,
+    said: Sequence[str],
+    output: Output,
+) -> Receipt:
+    used = f"{counted.used:,} of {whole.count:,} points" if not output.dry_run else f"{whole.count:,} points"
+    lines = (
+        ("points", (used,)),
+        ("frame", frame_items(written.view.frame)),
+        ("chose", (*dict.fromkeys(said), *written.chose)),
+        ("checks", written.checks),
+        ("plan" if output.dry_run else "wrote", written.wrote),
+    )
+    facts = {"inputs": [str(p) for p in paths], "points": whole.count, "used": counted.used, **written.facts}
+    return Receipt("grid", f"{named(paths)} -> {output.out}", tuple(line for line in lines if line[1]), facts)

@@ -1,0 +1,164 @@
+"""ground: find the points of the ground in clouds without classes."""
+
+from __future__ import annotations
+
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.errors import InputError, UsageError
+from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, vertical_of
+from zembrel.points.kernels.binning import add_ends
+from zembrel.points.model import PointBlock, PointSource
+from zembrel.points.morphology import Filtering, Surface, ground_surface
+from zembrel.points.picking import Picking
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.points.change import told
+from zembrel.verbs.points.each import one_to_one
+from zembrel.verbs.points.opening import picking, point_paths
+from zembrel.verbs.points.survey import bounds_of
+from zembrel.verbs.points.target import new_file
+from zembrel.verbs.points.work import Job, Sieve
+from zembrel.verbs.receipt import Receipt
+
+GROUND, UNCLASSIFIED, NOISE = 2, 1, (7, 18)
+_BLOCK = 1024  # cells along a side of what is filtered at a time
+_MOST = 4_000_000_000  # cells
+
+
+def ground(inputs: Inputs, output: Output, filtering: Filtering) -> Receipt:
+    """Each cloud with its ground points in class 2, and what was class 2 before and is none in class 1.
+
+    Raises UsageError for parameters that make no sense, InputError for clouds in degrees.
+    """
+    if min(filtering.cell, filtering.window, filtering.slope, filtering.step, filtering.near) <= 0:
+        raise UsageError(
+            "a length of ground is 0 or less", "all have to be above 0", "leave it out for the usual one"
+        )
+    if filtering.window < 3 * filtering.cell:
+        raise UsageError(
+            f"--window {filtering.window:g} is less than three cells of {filtering.cell:g}",
+            "nothing would be found above the ground",
+            "give a larger window, or a smaller --cell",
+        )
+    paths = point_paths(inputs, output.path, only=True)
+    picked = picking(inputs)
+
+    def plan(source: PointSource, final: Path) -> Job:
+        new = new_file(source, final, output)
+        if output.dry_run:
+            return Job(new, Sieve(None, picked))
+        lattice = _Lattice.of(source, filtering, output)
+        lattice.fill(source, picked, output)
+        lattice.filter(filtering)
+        said = (
+            f"cells of {filtering.cell:g} m, windows up to {filtering.window:g} m",
+            f"slope {filtering.slope:g}",
+        )
+
+        def change(block: PointBlock, piece: Piece) -> PointBlock:
+            return block.having("class", lattice.classes(block, filtering))
+
+        return Job(new, Sieve(None, picked), change, chose=(*told(Sieve(None, picked)), *said))
+
+    return one_to_one("ground", paths, inputs, output, plan)
+
+
+@dataclass(frozen=True, eq=False)
+class _Lattice:
+    """The lowest points, and the ground, of square cells over a cloud; both lie in files of a temporary
+    folder."""
+
+    left: float
+    top: float
+    size: float  # of a cell, in units of the CRS
+    unit: float  # metres of a unit of heights
+    lowest: npt.NDArray[np.float64]
+    surface: Surface
+    folder: tempfile.TemporaryDirectory[str]
+
+    @classmethod
+    def of(cls, source: PointSource, filtering: Filtering, output: Output) -> _Lattice:
+        crs = source.cloud.crs
+        if isinstance(crs, GeographicCRS):
+            raise InputError(
+                "the points are in degrees",
+                "slopes and windows are in metres",
+                "bring them to metres with reproject",
+            )
+        bounds = bounds_of(source, output)
+        metres = metres_per_unit(crs, bounds[1])[0] if crs is not None else 1.0
+        vertical = vertical_of(crs)
+        size = filtering.cell / metres
+        columns, rows = int((bounds[3] - bounds[0]) / size) + 1, int((bounds[4] - bounds[1]) / size) + 1
+        if columns * rows > _MOST:
+            raise InputError(
+                f"{columns:,} x {rows:,} cells are too many",
+                "a point may lie far away",
+                "clip the cloud first",
+            )
+        folder = tempfile.TemporaryDirectory(prefix="zembrel-")
+        shape, place = (rows, columns), Path(folder.name)
+        lowest = np.memmap(place / "lowest", np.float64, "w+", shape=shape)
+        lowest[:] = -np.inf
+        surface = np.memmap(place / "surface", np.float32, "w+", shape=shape)
+        unit = vertical.unit.factor if vertical is not None else 1.0
+        return cls(bounds[0], bounds[4], size, unit, lowest, surface, folder)
+
+    def fill(self, source: PointSource, picked: Picking, output: Output) -> None:
+        """Enter the lowest last return of each cell."""
+
+        def work(piece: Piece) -> tuple[Any, Any, Any]:
+            block = piece.source.read(piece.part)
+            last = picked.mask(block) & (block.values("return") >= block.values("returns"))
+            last &= ~np.isin(block.values("class"), NOISE)
+            block = block.take(last)
+            return block.x, block.y, block.z * self.unit
+
+        place = (self.left, self.top, 1 / self.size, 1 / self.size)
+        for x, y, z in each(pieces_of([source]), work, output.means):
+            add_ends(x, y, z, place, self.lowest, -1.0)
+
+    def filter(self, filtering: Filtering) -> None:
+        """Make the ground of the lowest points, block by block with a margin."""
+        rows, columns = self.lowest.shape
+        margin = filtering.margin
+        for top in range(0, rows, _BLOCK):
+            for left in range(0, columns, _BLOCK):
+                first, begin = max(top - margin, 0), max(left - margin, 0)
+                wide = self.lowest[first : top + _BLOCK + margin, begin : left + _BLOCK + margin]
+                lowest = np.where(np.isfinite(wide), -wide, np.nan).astype(np.float32)
+                made = ground_surface(lowest, filtering)
+                part = self.surface[top : top + _BLOCK, left : left + _BLOCK]
+                part[:] = made[top - first :, left - begin :][: part.shape[0], : part.shape[1]]
+
+    def classes(self, block: PointBlock, filtering: Filtering) -> npt.NDArray[np.uint8]:
+        """Classes of points: ground within reach of the surface; noise stays noise."""
+        before = block.values("class")
+        height, rise = self._at(block.x, block.y)
+        away = block.z * self.unit - height
+        near = np.abs(away) <= filtering.near + rise / 2
+        near &= block.values("return") >= block.values("returns")
+        noise = np.isin(before, NOISE)
+        after = np.where(near & ~noise, GROUND, np.where(before == GROUND, UNCLASSIFIED, before))
+        return np.asarray(np.where(after == 0, UNCLASSIFIED, after), np.uint8)
+
+    def _at(self, x: Any, y: Any) -> tuple[Any, Any]:
+        """Height of the ground at places, between the middles of cells, and how it rises across a cell
+        there."""
+        rows, columns = self.surface.shape
+        u = np.clip((x - self.left) / self.size - 0.5, 0, columns - 1)
+        v = np.clip((self.top - y) / self.size - 0.5, 0, rows - 1)
+        i, j = np.minimum(u.astype(int), max(columns - 2, 0)), np.minimum(v.astype(int), max(rows - 2, 0))
+        a, b = u - i, v - j
+        right, below = np.minimum(i + 1, columns - 1), np.minimum(j + 1, rows - 1)
+        one, two = self.surface[j, i].astype(float), self.surface[j, right].astype(float)
+        three, four = self.surface[below, i].astype(float), self.surface[below, right].astype(float)
+        height = (one * (1 - a) + two * a) * (1 - b) + (three * (1 - a) + four * a) * b
+        across, down = (two - one + four - three) / 2, (three - one + four - two) / 2
+        return height, np.hypot(across, down)

@@ -1,0 +1,122 @@
+"""thin: fewer points."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.errors import UsageError, nearest_name
+from zembrel.geodesy.crs import CRS
+from zembrel.measure import parse_length
+from zembrel.points.model import PointBlock, PointSource
+from zembrel.points.picking import Mask, Picking
+from zembrel.points.thinning import BEST, Apart, BestOf, Mesh, every, random_share
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.points.change import told
+from zembrel.verbs.points.each import one_to_one
+from zembrel.verbs.points.opening import picking, point_paths
+from zembrel.verbs.points.target import new_file
+from zembrel.verbs.points.work import Job, Sieve
+from zembrel.verbs.receipt import Receipt
+
+
+@dataclass(frozen=True)
+class Thinning:
+    """One way: every nth point, a share by chance, the best of each cell, or a spacing in space."""
+
+    every: int | None = None
+    share: float | None = None
+    seed: int = 0
+    cell: str | None = None
+    best: str = "central"
+    spacing: str | None = None
+
+
+def thin(inputs: Inputs, output: Output, thinning: Thinning) -> Receipt:
+    """Each cloud with fewer points, in the order they had. Raises UsageError unless one way is given."""
+    _check(thinning)
+    paths = point_paths(inputs, output.path, only=True)
+    picked = picking(inputs)
+
+    def plan(source: PointSource, final: Path) -> Job:
+        new = new_file(source, final, output)
+        also, said = _also(source, thinning, picked, output)
+        in_order = None
+        if thinning.spacing:
+            apart = Apart(_length(thinning.spacing, "--spacing", source.cloud.crs))
+
+            def in_order(block: PointBlock) -> PointBlock:
+                return block.take(apart.mask(block))
+
+        chose = (*told(Sieve(None, picked)), said)
+        return Job(new, Sieve(None, picked, also), in_order=in_order, chose=chose)
+
+    return one_to_one("thin", paths, inputs, output, plan)
+
+
+def _check(thinning: Thinning) -> None:
+    ways = [w for w in (thinning.every, thinning.share, thinning.cell, thinning.spacing) if w is not None]
+    if len(ways) != 1:
+        raise UsageError(
+            f"{len(ways)} ways to thin",
+            "points are thinned in one",
+            "give --every, --share, --cell or --spacing",
+        )
+    if thinning.every is not None and thinning.every < 2:
+        raise UsageError(f"--every {thinning.every}", "2 and more leave points out", "write --every 10")
+    if thinning.share is not None and not 0 < thinning.share < 1:
+        raise UsageError(f"--share {thinning.share:g}", "a share lies between 0 and 1", "write --share 0.1")
+    if thinning.best not in BEST:
+        raise UsageError(
+            f"--best {thinning.best}", "a cell has a few best points", nearest_name(thinning.best, BEST)
+        )
+
+
+def _length(text: str, option: str, crs: CRS | None) -> float:
+    kind, factor = (crs.unit.kind, crs.unit.factor) if crs else ("length", 1.0)
+    size = parse_length(text).in_unit(kind, factor)
+    if size <= 0:
+        raise UsageError(f"{option} {text}", "a length above 0 is needed", f"write {option} 1m")
+    return size
+
+
+def _also(
+    source: PointSource, thinning: Thinning, picked: Picking, output: Output
+) -> tuple[Callable[[PointBlock, Piece], Mask] | None, str]:
+    """What besides picks points by their number, and a word about the way."""
+    step, share = thinning.every, thinning.share
+    if step is not None:
+        return lambda block, piece: every(len(block), piece.first, step), f"every {step}th point of the file"
+    if share is not None:
+        said = f"{100 * share:g} % by chance, seed {thinning.seed}"
+        return lambda block, piece: random_share(len(block), piece.first, share, thinning.seed), said
+    if thinning.spacing:
+        return None, f"no two closer than {thinning.spacing} in space"
+    mesh = Mesh(_length(str(thinning.cell), "--cell", source.cloud.crs), thinning.best)
+    numbers = np.sort(_best(source, mesh, picked, output).numbers)
+
+    def chosen(block: PointBlock, piece: Piece) -> Mask:
+        mask = np.zeros(len(block), bool)
+        low, high = np.searchsorted(numbers, (piece.first, piece.first + len(block)))
+        mask[numbers[low:high] - piece.first] = True
+        return mask
+
+    return chosen, f"the {thinning.best} point of each cell of {thinning.cell}"
+
+
+def _best(source: PointSource, mesh: Mesh, picked: Picking, output: Output) -> BestOf:
+    """The best point of each cell of the whole cloud."""
+
+    def work(piece: Piece) -> BestOf:
+        block = piece.source.read(piece.part)
+        numbers = piece.first + np.flatnonzero(picked.mask(block))
+        return BestOf.of(mesh, block.take(numbers - piece.first), numbers)
+
+    best = BestOf.none()
+    for found in each(pieces_of([source]), work, output.means):
+        best = best.with_others(found)
+    return best
