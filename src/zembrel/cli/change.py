@@ -25,13 +25,27 @@ def clip(
         typer.Option("--feather", metavar="CELLS|LENGTH", help="Let an alpha band fade in from the outline."),
     ] = None,
     method: Method = "auto",
+    keep_bounds: Annotated[
+        bool,
+        typer.Option(
+            "--keep-bounds",
+            help="Of packed points: keep bounds of chunks beside the input, for the next clip.",
+        ),
+    ] = False,
 ) -> Any:
     """Keep an area. Native cells stay as they are unless --onto, --cell or --crs ask for others; an
     outline keeps the cells whose middle it holds."""
     from zembrel.verbs import clip as verb
 
     return verb.clip(
-        inputs, where, output, touching=touching, outside=outside, feather=feather, method=method
+        inputs,
+        where,
+        output,
+        touching=touching,
+        outside=outside,
+        feather=feather,
+        method=method,
+        keep_bounds=keep_bounds,
     )
 
 

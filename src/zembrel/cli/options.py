@@ -33,6 +33,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
         "LIST",
         "A text is of points, with these columns: x,y,z,intensity; - leaves one out.",
     ),
+    "resolution": (("--resolution",), "LENGTH", "Of a cloud-optimized file, only as fine as this: 2m."),
     "salvage": (("--salvage",), None, "Of a broken point file, take the points that are there."),
     "repair": (("--repair",), None, "Mend faulty geometries."),
     "skip_invalid": (("--skip-invalid",), None, "Leave faulty ones out."),
@@ -102,7 +103,15 @@ def option(field: str) -> Any:
 
 
 FEATURES = ("condition", "fields", "repair", "skip_invalid")  # for verbs that take features
-POINTS = ("condition", "fields", "classes", "returns", "columns", "salvage")  # for verbs that take points
+POINTS = (
+    "condition",
+    "fields",
+    "classes",
+    "returns",
+    "columns",
+    "salvage",
+    "resolution",
+)  # for verbs that take points
 ALWAYS: dict[str, Any] = {
     "json": (bool, typer.Option("--json", help="The receipt, or the error, as JSON on stdout.")),
     "quiet": (bool, typer.Option("-q", "--quiet", help="No receipt.")),

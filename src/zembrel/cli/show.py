@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -46,9 +47,22 @@ def draw(
         typer.Option(
             "--classes",
             metavar="WAY[:N]",
-            help="Of a field of numbers: equal, quantile or natural, 5 if not said.",
+            help="Of a field of numbers: equal, quantile or natural, 5 if not said. Of points: which, 2,9.",
         ),
     ] = "quantile",
+    by: Annotated[
+        str,
+        typer.Option(
+            "--by", metavar="VALUE", help="Of points: height, class, intensity, return, source, time."
+        ),
+    ] = "height",
+    section: Annotated[
+        str | None,
+        typer.Option("--section", metavar="X1,Y1,X2,Y2", help="Of points: upright, along this line."),
+    ] = None,
+    width: Annotated[
+        str | None, typer.Option("--width", metavar="LENGTH", help="Of a section: how wide it is.")
+    ] = None,
     size: Annotated[str, typer.Option("--size", metavar="WxH", help="Picture in pixels.")] = "1280x800",
 ) -> Any:
     """A picture of a raster, of features, or of features over a raster: with ramp or legend, a scale bar, and
@@ -57,18 +71,22 @@ def draw(
     from zembrel.draw.shapes import ShapeLook
     from zembrel.formats.legendfile import read_legend
     from zembrel.verbs import draw as verb
+    from zembrel.verbs.points.draw import PointLook
 
-    width, height = _pair(size, "x", "--size 1280x800", int)
+    across, high = _pair(size, "x", "--size 1280x800", int)
     ends = _pair(limits, ",", "--limits 0,900", float) if limits else None
     entries = read_legend(Path(legend)) if legend else None
+    if classes[:1].isdigit():  # of points
+        inputs, classes = dataclasses.replace(inputs, classes=classes), "quantile"
     way, _, count = classes.partition(":")
     if count and not (count.isdigit() and 1 <= int(count) <= 20):
         raise UsageError(
             f"--classes {classes}", "1 to 20 classes can be told apart", "write --classes natural:5"
         )
     shapes = ShapeLook(field, way, int(count or 5), ramp, entries)
-    look = Look(ramp, entries, ends, shade, title, width, height)
-    return verb.draw(inputs, where, output, look=look, shapes=shapes)
+    look = Look(ramp, entries, ends, shade, title, width=across, height=high)
+    points = PointLook(by, section, width)
+    return verb.draw(inputs, where, output, look=look, shapes=shapes, points=points)
 
 
 def paint(
@@ -174,6 +192,12 @@ COMMANDS = {
         ),
     ),
     "check": Command(check, "zembrel check island.tif", _READ_ALONE),
-    "draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png", _NOT_HERE, features=True),
+    "draw": Command(
+        draw,
+        "zembrel draw dem/relief.tif --shade --out relief.png",
+        (*_NOT_HERE, "classes"),
+        features=True,
+        points=True,
+    ),
     "paint": Command(paint, "zembrel paint relief.tif --shade --out relief-colours.tif", ("bands", "type")),
 }

@@ -47,6 +47,7 @@ class Look:
     limits: tuple[float, float] | None = None
     shade: bool = False
     title: str | None = None
+    amount: str | None = None  # what there is of it, if not cells
     width: int = 1280
     height: int = 800
 
@@ -126,7 +127,8 @@ def draw_picture(
     axes = figure.add_axes((0.075, 0.08, 0.76 if beside else 0.895, 0.84))
     chose = _paint(axes, small, bands[0], look, small.frame)
     chose += _add_shapes(axes, layers, over=True) if layers else ()
-    _furnish(axes, view.frame, title, f"{view.frame.columns:,} x {view.frame.rows:,} cells")
+    amount = look.amount or f"{view.frame.columns:,} x {view.frame.rows:,} cells"
+    _furnish(axes, view.frame, title, amount)
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
     return chose
 

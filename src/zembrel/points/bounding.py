@@ -31,7 +31,7 @@ def _stamp(path: Path) -> npt.NDArray[np.int64]:
 def with_bounds(source: LasSource) -> tuple[Part, ...] | None:
     """The parts with bounds from the file beside, if there is one that is of this very file."""
     beside = sidecar(source.path)
-    if not beside.is_file():
+    if source.chunks is None or not beside.is_file():
         return None
     try:
         with np.load(beside, allow_pickle=False) as held:

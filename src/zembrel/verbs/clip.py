@@ -30,6 +30,7 @@ def clip(
     outside: bool = False,
     feather: str | None = None,
     method: str = "auto",
+    keep_bounds: bool = False,
 ) -> Receipt:
     """Keep the area `where.within`, or what lies outside its outline, of each input.
 
@@ -45,7 +46,7 @@ def clip(
     if points:
         from zembrel.verbs.points import change as of_points
 
-        return of_points.clip(points, inputs, where, output, outside=outside)
+        return of_points.clip(points, inputs, where, output, outside=outside, keep_bounds=keep_bounds)
     features = feature_paths(inputs, output.path)
     if features:
         from zembrel.verbs.features import change

@@ -24,6 +24,9 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.inputs import find_inputs, open_layer
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points import draw as of_points
+from zembrel.verbs.points.draw import PointLook
+from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt, frame_items, named
 from zembrel.verbs.target import decide
 from zembrel.verbs.within import parse_crs_phrase, resolve
@@ -33,11 +36,26 @@ _MARGIN = 0.03  # of the extent of features, around them
 _ACROSS = 1000  # cells that the ground of features counts as
 
 
-def draw(inputs: Inputs, where: Where, output: Output, *, look: Look, shapes: ShapeLook) -> Receipt:
-    """One raster with its ramp or legend, or features, or these over that; a scale bar, CRS and extent.
+def draw(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    *,
+    look: Look,
+    shapes: ShapeLook,
+    points: PointLook | None = None,
+) -> Receipt:
+    """One raster with its ramp or legend, or features, or these over that; or points; a scale bar, CRS and
+    extent.
 
     Raises UsageError for several rasters or an ending that is no picture's.
     """
+    clouds = point_paths(inputs)
+    if clouds:
+        _check([], output.path, where)
+        return of_points.draw(clouds, inputs, where, output, look, points or PointLook())
+    if points not in (None, PointLook()):
+        raise UsageError("--by, --section and --width are for points", "there are none", "leave them out")
     paths = find_inputs(inputs)
     features = [path for path in paths if holds_features(real(path))]
     rasters = [path for path in paths if path not in features]

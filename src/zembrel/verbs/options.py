@@ -33,6 +33,7 @@ class Inputs:
     returns: str | None = None
     columns: str | None = None
     salvage: bool = False
+    resolution: str | None = None
 
 
 @dataclass(frozen=True)

@@ -15,11 +15,12 @@ from zembrel.points.model import PointBlock, PointSource
 
 @dataclass(frozen=True)
 class Reading:
-    """How a file is to be understood: columns of text and tables, and whether a broken one is to be
-    salvaged."""
+    """How a file is to be understood: columns of text and tables, whether a broken one is to be salvaged, and
+    how fine it is needed."""
 
     columns: tuple[str, ...] | None = None
     salvage: bool = False
+    resolution: float | None = None  # distance of points, in units of the CRS, that is fine enough
 
 
 class PointWriter(Protocol):

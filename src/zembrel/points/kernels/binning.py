@@ -54,3 +54,15 @@ def add_ends(x, y, values, lattice, ends, sign):  # type: ignore[no-untyped-def]
         column, row = np.floor((x[n] - left) * across), np.floor((top - y[n]) * down)
         if 0 <= column < columns and 0 <= row < rows and values[n] * sign > ends[int(row), int(column)]:
             ends[int(row), int(column)] = values[n] * sign
+
+
+@njit(types.void(_POINTS, _POINTS, _POINTS, _POINTS, _LATTICE, _FLOATS, _FLOATS), nogil=True, cache=True)
+def add_topmost(x, y, z, values, lattice, heights, held):  # type: ignore[no-untyped-def]
+    """The value of the highest point of each cell (rows, columns); heights begin with -inf."""
+    left, top, across, down = lattice
+    rows, columns = heights.shape
+    for n in range(len(x)):
+        column, row = np.floor((x[n] - left) * across), np.floor((top - y[n]) * down)
+        if 0 <= column < columns and 0 <= row < rows and z[n] > heights[int(row), int(column)]:
+            heights[int(row), int(column)] = z[n]
+            held[int(row), int(column)] = values[n]

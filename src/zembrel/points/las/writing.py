@@ -152,6 +152,11 @@ class LasWriter:
         """Points that are encoded together."""
         return self.new.chunk if self.new.compressed and self.new.chunk != VARIABLE else USUAL
 
+    @property
+    def position(self) -> int:
+        """The byte that comes next."""
+        return self._file.tell()
+
     def encode(self, block: PointBlock) -> Encoded:
         """A chunk of points, one at least, of the layout and scaling of the file."""
         records = np.ascontiguousarray(block.records)

@@ -18,7 +18,7 @@ from zembrel.verbs.aids import check_used, equipped, metres
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.each import one_to_one
 from zembrel.verbs.points.opening import picking
-from zembrel.verbs.points.survey import bounds_of
+from zembrel.verbs.points.survey import bounds_of, keep_part_bounds
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.work import Change, Job, Sieve, unchanged
 from zembrel.verbs.receipt import Receipt
@@ -41,15 +41,27 @@ def told(sieve: Sieve) -> tuple[str, ...]:
 
 
 def clip(
-    paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, *, outside: bool = False
+    paths: Sequence[Path],
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    *,
+    outside: bool = False,
+    keep_bounds: bool = False,
 ) -> Receipt:
-    """The points of each file that lie in the area, or outside it."""
+    """The points of each file that lie in the area, or outside it.
+
+    keep_bounds: keep the bounds of its chunks in a file beside each, so that the next clip reads what it
+    needs.
+    """
     if where.cell:
         raise UsageError("--cell is for cells", "points have none", "leave it out, or make cells with grid")
 
     def plan(source: PointSource, final: Path) -> Job:
         sieve = Sieve(inside(source.cloud.crs, where, outside=outside), picking(inputs))
         check_meeting(source, sieve.inside, where)
+        if keep_bounds and not output.dry_run:
+            keep_part_bounds(source, output)
         new, change, said = moved(source, final, output, where)
         return Job(new, sieve, change, chose=(*told(sieve), *said))
 

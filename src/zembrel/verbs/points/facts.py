@@ -14,6 +14,7 @@ from zembrel.formats.handles import size_on_disk
 from zembrel.geodesy.crs import label
 from zembrel.grid.framefile import crs_text
 from zembrel.measure import show_bytes, show_number
+from zembrel.points.classes import name_of
 from zembrel.points.duplicates import Duplicates
 from zembrel.points.files.table import POINT_FORMATS, format_of
 from zembrel.points.las.source import LasSource
@@ -28,13 +29,6 @@ from zembrel.verbs.receipt import Receipt, show_table
 Rows = list[tuple[str, str]]
 _LOOKED_AT = 25_000_000  # points up to which all are looked at without being asked
 _SHOWN = 12
-# LAS Specification 1.4 R15, tables 9 and 17
-CLASSES = {
-    0: "never classified", 1: "unclassified", 2: "ground", 3: "low vegetation", 4: "medium vegetation",
-    5: "high vegetation", 6: "building", 7: "low noise", 8: "key point", 9: "water", 10: "rail", 11: "road",
-    12: "overlap", 13: "guard wire", 14: "conductor", 15: "tower", 16: "connector", 17: "bridge deck",
-    18: "high noise",
-}  # fmt: skip
 
 
 def describe(paths: Sequence[Path], inputs: Inputs, output: Output, *, stats: bool) -> Receipt:
@@ -133,8 +127,7 @@ def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Ou
 
 def _add_counts(whole: Seen, rows: Rows, known: dict[str, Any]) -> None:
     for number, count in sorted(whole.classes.items()):
-        name = CLASSES.get(number, "reserved" if number < 64 else "of the maker")
-        rows.append((f"class {number}", f"{count:,}  {100 * count / whole.points:.1f} %  {name}"))
+        rows.append((f"class {number}", f"{count:,}  {100 * count / whole.points:.1f} %  {name_of(number)}"))
     returns: dict[int, int] = {}
     for (number, _), count in whole.returns.items():
         returns[number] = returns.get(number, 0) + count
@@ -167,9 +160,8 @@ def _add_truth(source: PointSource, whole: Seen, rows: Rows, known: dict[str, An
         steps = np.array([*source.cloud.scaling.scale] * 2) * 1.0001
         off = np.abs(np.subtract(said, true)) > steps
         if off.any():
-            wrong.append(
-                f"bounds: {whole.outside:,} points lie outside; true are {_extent(true, source.cloud.scaling)}"
-            )
+            truth = _extent(true, source.cloud.scaling)
+            wrong.append(f"bounds: {whole.outside:,} points lie outside; true are {truth}")
         known["outside"] = whole.outside
     las = las_of(source)
     if las is not None:

@@ -8,8 +8,11 @@ from pathlib import Path
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.elsewhere import real
 from zembrel.geodesy.crs import label, same, vertical_of
+from zembrel.measure import parse_length
+from zembrel.points.bounding import with_bounds
 from zembrel.points.files import Reading, holds_points, open_points
 from zembrel.points.files.table import format_of
+from zembrel.points.las.source import LasSource
 from zembrel.points.model import PointSource
 from zembrel.points.picking import Picking, parse_classes, parse_returns
 from zembrel.points.told import Told
@@ -36,7 +39,7 @@ def point_paths(options: Inputs, out: Path | None = None, *, only: bool = False)
                 "give them in two runs",
             )
         raise InputError(f"{other} holds no points", "it is of no point format", "see zembrel formats")
-    asked = [o for o in ("classes", "returns", "columns", "salvage") if getattr(options, o)]
+    asked = [o for o in ("classes", "returns", "columns", "salvage", "resolution") if getattr(options, o)]
     if not points and asked:
         raise UsageError(f"{paths[0]} holds no points", f"--{asked[0]} is for points", "leave it out")
     return points
@@ -46,6 +49,10 @@ def open_cloud(path: Path, options: Inputs) -> PointSource:
     """One point file, with its CRS as the options say. Raises InputError."""
     columns = tuple(options.columns.split(",")) if options.columns else None
     source = open_points(real(path), Reading(columns, options.salvage))
+    if options.resolution:
+        source = _coarser(path, source, options)
+    if isinstance(source, LasSource) and (parts := with_bounds(source)) is not None:
+        source = Told(source, source.cloud, parts)
     if not options.from_crs:
         return source
     crs, own = parse_crs_phrase(options.from_crs), source.cloud.crs
@@ -59,6 +66,24 @@ def open_cloud(path: Path, options: Inputs) -> PointSource:
     if own is None or options.force_crs or added:
         return Told(source, replace(source.cloud, crs=crs), source.parts)
     return source
+
+
+def _coarser(path: Path, source: PointSource, options: Inputs) -> PointSource:
+    """The levels of an octree that are needed for a resolution. Raises InputError if there is none."""
+    if format_of(path) != "copc":
+        raise InputError(
+            f"{path} has no levels",
+            "--resolution picks those of a cloud-optimized file",
+            "use thin, or leave it out",
+        )
+    crs = source.cloud.crs
+    kind, factor = (crs.unit.kind, crs.unit.factor) if crs else ("length", 1.0)
+    size = parse_length(str(options.resolution)).in_unit(kind, factor)
+    if size <= 0:
+        raise UsageError(
+            f"--resolution {options.resolution}", "it has to be above 0", "write --resolution 2m"
+        )
+    return open_points(real(path), Reading(salvage=options.salvage, resolution=size))
 
 
 def picking(options: Inputs) -> Picking:

@@ -5,9 +5,11 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.points.bounding import sidecar, write_bounds
 from zembrel.points.model import Bounds3, PointSource
-from zembrel.points.told import Told
+from zembrel.points.told import Told, las_of
 from zembrel.verbs.options import Output
 
 
@@ -43,3 +45,17 @@ def with_part_bounds(source: PointSource, output: Output) -> PointSource:
     found = part_bounds(source, output).tolist()
     parts = tuple(part._replace(bounds=tuple(row)) for part, row in zip(source.parts, found, strict=True))
     return Told(source, source.cloud, parts)
+
+
+def keep_part_bounds(source: PointSource, output: Output) -> None:
+    """Write the bounds of a packed file's chunks beside it, unless they stand there or its own octree tells
+    them."""
+    las = las_of(source)
+    if las is None or las.chunks is None or all(part.bounds is not None for part in source.parts):
+        return
+    final = sidecar(las.path)
+    with Staging(replace=True) as staging:
+        staged = staging.path_for(final)
+        with resource_errors(final):
+            write_bounds(staged, las, part_bounds(las, output))
+        staging.publish()

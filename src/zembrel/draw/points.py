@@ -1,0 +1,103 @@
+"""A vertical section through points, as a Matplotlib picture."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.draw.picture import INK, Look
+from zembrel.draw.ramps import check_ramp, colour_map
+from zembrel.raster.legend import Legend
+
+Array = npt.NDArray[np.float64]
+_MOST = 400_000  # points that are drawn
+_FLAT = 12.0  # heights are stretched at most so many times
+
+
+class Section(NamedTuple):
+    """Points near a line: how far along it, how high, and what they are coloured by."""
+
+    along: Array
+    height: Array
+    values: Array
+    length: float
+    name: str  # of the values
+    legend: Legend | None
+
+
+def draw_section(section: Section, path: Path, look: Look, title: str, said: str) -> tuple[str, ...]:
+    """Draw a section to `path`; returns what was chosen. Raises UsageError for an unknown ramp."""
+    from matplotlib.figure import Figure
+
+    check_ramp(look.ramp)
+    figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
+    axes = figure.add_axes((0.075, 0.1, 0.76, 0.78))
+    axes.set_facecolor("#faf9f6")
+    chose = _dots(axes, section, look)
+    low, high = _ends(section.height)
+    axes.set_xlim(0, section.length)
+    stretch = _stretched(axes, section.length, low, high, look)
+    axes.grid(color="#dcdad3", linewidth=0.5)
+    axes.set_axisbelow(True)
+    axes.tick_params(labelsize=9, colors=INK)
+    axes.set_xlabel("along the line", fontsize=9, color=INK)
+    axes.set_ylabel("height", fontsize=9, color=INK)
+    axes.set_title(title, loc="left", fontsize=15, color=INK, pad=10)
+    axes.text(1.0, 1.015, said, transform=axes.transAxes, ha="right", fontsize=9, color="#555")
+    figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
+    return (*chose, f"heights stretched {stretch:.2g} times" if stretch > 1.05 else "heights to scale")
+
+
+def _ends(heights: Array) -> tuple[float, float]:
+    low, high = float(heights.min()), float(heights.max())
+    pad = 0.06 * (high - low) or 1.0
+    return low - pad, high + pad
+
+
+def _stretched(axes: Any, length: float, low: float, high: float, look: Look) -> float:
+    """Fit heights into the picture, to scale if they are high enough. Returns how far they are stretched."""
+    shape = (0.78 * look.height) / (0.76 * look.width)
+    stretch = min(max(shape * length / (high - low), 1.0), _FLAT)
+    room = shape * length / stretch
+    middle = (low + high) / 2
+    axes.set_ylim(middle - room / 2, middle + room / 2)
+    return stretch
+
+
+def _dots(axes: Any, section: Section, look: Look) -> tuple[str, ...]:
+    step = -(-len(section.along) // _MOST)
+    along, height, values = (v[::step] for v in (section.along, section.height, section.values))
+    size = float(np.clip(60_000 / max(len(along), 1), 1.0, 14.0))
+    style: dict[str, Any] = {"s": size, "linewidths": 0}
+    said = (f"one point of {step}",) if step > 1 else ()
+    if section.legend is not None:
+        for entry in section.legend.entries:
+            here = values == entry.code
+            axes.scatter(
+                along[here],
+                height[here],
+                color=np.array(entry.colour) / 255,
+                label=f"{entry.code}  {entry.name}",
+                **style,
+            )
+        axes.legend(loc="upper left", bbox_to_anchor=(1.015, 1.0), frameon=False, fontsize=10, markerscale=3)
+        return (f"by {section.name}", *said)
+    low, high = look.limits or (float(values.min()), float(values.max()))
+    ramp = look.ramp or ("relief" if section.name == "height" else "viridis")
+    dots = axes.scatter(along, height, c=values, cmap=colour_map(ramp), vmin=low, vmax=high, **style)
+    bar = axes.figure.colorbar(dots, cax=axes.figure.add_axes((0.86, 0.1, 0.016, 0.78)))
+    bar.outline.set_visible(False)
+    bar.set_label(section.name, color=INK)
+    return (f"by {section.name}, ramp {ramp}", f"from {low:.6g} to {high:.6g}", *said)
+
+
+def along_line(x: Array, y: Array, ends: Sequence[float]) -> tuple[Array, Array]:
+    """How far points lie along a line from its first end, and how far beside it."""
+    x0, y0, x1, y1 = ends
+    length = float(np.hypot(x1 - x0, y1 - y0))
+    east, north = (x1 - x0) / length, (y1 - y0) / length
+    return (x - x0) * east + (y - y0) * north, np.abs((y - y0) * east - (x - x0) * north)
