@@ -25,10 +25,8 @@ _DIGITS = 9  # after the point, at most
 
 def meant(names: Sequence[str]) -> tuple[str, ...]:
     """Names of columns as values are called here. Raises UsageError for one given twice."""
-    found = []
-    for name in names:
-        word = name.strip().strip('"').lower()
-        found.append(_MEANT.get(word, word) or SKIPPED)
+    words = [name.strip().strip('"').lower() for name in names]
+    found = [word if _MEANT.get(word) in words else _MEANT.get(word, word) or SKIPPED for word in words]
     for name in found:
         if name != SKIPPED and found.count(name) > 1:
             raise UsageError(

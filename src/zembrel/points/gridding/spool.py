@@ -57,6 +57,8 @@ class Spool:
         near = (
             (columns >= -m) & (columns < self.frame.columns + m) & (rows >= -m) & (rows < self.frame.rows + m)
         )
+        if not near.any():
+            return
         made = np.zeros(int(near.sum()), self.dtype)
         made["column"], made["row"] = columns[near], rows[near]
         for name, held in values.items():

@@ -56,9 +56,8 @@ def weighted(points: Spooled, values: Values, pane: Pane, reach: float) -> Value
     out = np.full((pane.rows, pane.columns), np.nan)
     if not len(points):
         return out
-    places = np.column_stack((points["column"], points["row"]))
-    order = np.lexsort((values, places[:, 1], places[:, 0]))  # so that ties fall alike in any block
-    places, values = places[order], values[order]
+    places, values = _means(points, values)
+    places = places + _jitter(places)  # so that of points equally far away every block takes the same
     rows, columns = np.mgrid[pane.top : pane.bottom, pane.left : pane.right]
     middles = np.column_stack((columns.ravel() + 0.5, rows.ravel() + 0.5))
     away, which = scipy("spatial").cKDTree(places).query(middles, k=_NEAREST, distance_upper_bound=reach)
@@ -93,6 +92,18 @@ def without_spikes(points: Spooled, size: float, height: float) -> npt.NDArray[n
     low, high = np.maximum((known - 1) // 2, 0), np.minimum(known // 2, len(stack) - 1)
     one, other = (np.take_along_axis(around, n[np.newaxis], axis=0)[0] for n in (low, high))
     return np.asarray(np.abs(points["z"] - ((one + other) / 2).ravel()[keys]) <= height)
+
+
+def _means(points: Spooled, values: Values) -> tuple[npt.NDArray[np.float64], Values]:
+    """Places without repetition, and the mean value of each."""
+    columns, rows = points["column"], points["row"]
+    order = np.lexsort((values, rows, columns))
+    columns, rows = columns[order], rows[order]
+    new = np.ones(len(order), bool)
+    new[1:] = (np.diff(columns) != 0) | (np.diff(rows) != 0)
+    starts = np.flatnonzero(new)
+    totals = np.add.reduceat(values[order], starts)
+    return np.column_stack((columns[new], rows[new])), totals / np.diff([*starts, len(order)])
 
 
 def _distinct(points: Spooled, values: Values, *, highest: bool) -> tuple[npt.NDArray[np.float64], Values]:

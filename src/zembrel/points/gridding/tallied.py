@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from threading import Lock
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -13,7 +14,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.points.gridding.wanted import Wanted, as_block, bands_of
 from zembrel.points.kernels.binning import add_counts, add_ends, add_sums, add_values
-from zembrel.points.model import PointBlock
+from zembrel.points.model import PointBlock, Scaling
 from zembrel.raster.model import Band, Block
 
 Bounds = tuple[float, float, float, float]
@@ -65,31 +66,46 @@ class Tallied:
             return self._strips[number]
 
 
-def lattice_of(frame: Frame) -> tuple[float, float, float, float]:
-    """The corner of a frame that is north up, and cells per unit along x and y."""
-    affine = frame.corners
-    return affine.x0, affine.y0, 1 / affine.x_col, -1 / affine.y_row
+def placing_of(frame: Frame, scaling: Scaling) -> tuple[float, float, float, float]:
+    """What takes stored x and y to columns and rows of a frame that is north up: column = X a + b, row = Y
+    c + d."""
+    affine, scale, offset = frame.corners, scaling.scale, scaling.offset
+    return (
+        scale[0] / affine.x_col,
+        (offset[0] - affine.x0) / affine.x_col,
+        scale[1] / affine.y_row,
+        (offset[1] - affine.y0) / affine.y_row,
+    )
+
+
+def _values(block: PointBlock, name: str) -> tuple[npt.NDArray[Any], tuple[float, float]]:
+    """Values as they are stored, and what takes them to what they mean."""
+    if name == "z":
+        return block.records["Z"], (block.scaling.scale[2], block.scaling.offset[2])
+    return np.asarray(block.values(name), np.float64), (1.0, 0.0)
 
 
 def tally(
     blocks: Iterator[PointBlock], frame: Frame, wanted: Sequence[Wanted], area: float
 ) -> npt.NDArray[np.float64]:
     """Statistics (wanted, rows, columns) of points in the cells of a frame; NaN where there is none."""
-    shape, lattice = (frame.rows, frame.columns), lattice_of(frame)
+    shape = (frame.rows, frame.columns)
     counts = np.zeros(shape, np.int64)
     summed = {w.value: np.zeros(shape) for w in wanted if w.stat in ("mean", "sum")}
     ends = {(w.value, w.stat): np.full(shape, -np.inf) for w in wanted if w.stat in ("min", "max")}
     for block in blocks:
-        x, y = block.x, block.y
-        for number, (value, totals) in enumerate(summed.items()):
+        x, y, placing = block.records["X"], block.records["Y"], placing_of(frame, block.scaling)
+        for number, (name, totals) in enumerate(summed.items()):
+            values, meaning = _values(block, name)
             if number == 0:
-                add_values(x, y, _floats(block, value), lattice, counts, totals)
+                add_values(x, y, values, placing, meaning, counts, totals)
             else:
-                add_sums(x, y, _floats(block, value), lattice, totals)
+                add_sums(x, y, values, placing, meaning, totals)
         if not summed:
-            add_counts(x, y, lattice, counts)
-        for (value, stat), end in ends.items():
-            add_ends(x, y, _floats(block, value), lattice, end, 1.0 if stat == "max" else -1.0)
+            add_counts(x, y, placing, counts)
+        for (name, stat), end in ends.items():
+            values, meaning = _values(block, name)
+            add_ends(x, y, values, placing, meaning, end, 1.0 if stat == "max" else -1.0)
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.stack(
             [_finished(w, counts, summed, ends) / (area if w.stat == "density" else 1) for w in wanted]
@@ -108,7 +124,3 @@ def _finished(
         return summed[wanted.value] / counts
     held = summed[wanted.value] if wanted.stat == "sum" else ends[wanted.value, wanted.stat]
     return np.where(counts > 0, -held if wanted.stat == "min" else held, np.nan)
-
-
-def _floats(block: PointBlock, value: str) -> npt.NDArray[np.float64]:
-    return np.asarray(block.values(value), np.float64)

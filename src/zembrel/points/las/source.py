@@ -46,8 +46,8 @@ class LasSource:
         layout = self.cloud.layout
         if self.chunks is None:
             at = self.header.points_at + part.number * PART * layout.dtype.itemsize
-            raw = self.data[at : at + part.points * layout.dtype.itemsize]
-            return PointBlock(np.asarray(raw).view(layout.dtype), layout, self.cloud.scaling)
+            raw = np.array(self.data[at : at + part.points * layout.dtype.itemsize])
+            return PointBlock(raw.view(layout.dtype), layout, self.cloud.scaling)
         at, size = self.chunks[part.number].tolist()
         records, there = self.codec.decode(self.data[at : at + size], part.points, fields)
         if there < part.points:

@@ -11,6 +11,8 @@ update, cycle, total, shift of the table, distribution (n + 1), counts (n), tabl
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import wraps
+from threading import RLock
 from typing import Any
 
 import numpy as np
@@ -23,6 +25,7 @@ INT = types.int64
 READONLY = types.Array(types.uint8, 1, "C", readonly=True)  # data as they came
 VALUE, LENGTH, AT, END, K, SLOTS = 0, 1, 2, 3, 4, 8  # value or base, length, position, end, magnitude class
 
+_compiling = RLock()
 _SHORTEST = 1 << 24  # entropy coder: the interval is renewed below this length
 _LONGEST = 0xFFFFFFFF
 _SYMBOL_BITS, _SYMBOL_MOST = 15, 1 << 15  # of a symbol's probability, and of the total count before halving
@@ -39,25 +42,53 @@ def symbol_model(symbols: int) -> int:
 
 
 def kernel(result: Any, *arguments: Any, inlined: bool = False) -> Callable[[Any], Any]:
-    """Compiled once for these types and kept on disk: an inner kernel, which only kernels call."""
-    made: Callable[[Any], Any] = njit(
-        result(*arguments),
-        nogil=True,
-        cache=True,
-        error_model="numpy",
-        forceinline=inlined,
-        no_cpython_wrapper=True,
-        no_cfunc_wrapper=True,
-    )
+    """An inner kernel, which only kernels call: compiled for these types when the first of them is."""
+
+    def made(function: Any) -> Any:
+        dispatcher = njit(
+            nogil=True,
+            cache=True,
+            error_model="numpy",
+            forceinline=inlined,
+            no_cpython_wrapper=True,
+            no_cfunc_wrapper=True,
+        )(function)
+        resolve = dispatcher.get_call_template
+
+        def compiled_first(args: Any, kws: Any) -> Any:
+            _compiled(dispatcher, result(*arguments))
+            return resolve(args, kws)
+
+        dispatcher.get_call_template = compiled_first
+        return dispatcher
+
     return made
 
 
 def entry(result: Any, *arguments: Any) -> Callable[[Any], Any]:
-    """The same for a kernel that Python calls, which frees the interpreter's lock."""
-    made: Callable[[Any], Any] = njit(
-        result(*arguments), nogil=True, cache=True, error_model="numpy", no_cfunc_wrapper=True
-    )
+    """A kernel that Python calls, without the interpreter's lock: compiled, or loaded from disk, at its
+    first call."""
+
+    def made(function: Any) -> Any:
+        dispatcher = njit(nogil=True, cache=True, error_model="numpy", no_cfunc_wrapper=True)(function)
+
+        @wraps(function)
+        def call(*given: Any) -> Any:
+            _compiled(dispatcher, result(*arguments))
+            return dispatcher(*given)
+
+        return call
+
     return made
+
+
+def _compiled(dispatcher: Any, signature: Any) -> None:
+    """Compile for the one signature, if that is not done; no other is ever made."""
+    if not dispatcher.overloads:
+        with _compiling:
+            if not dispatcher.overloads:
+                dispatcher.compile(signature)
+                dispatcher.disable_compile()
 
 
 @intrinsic

@@ -19,7 +19,7 @@ from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.pane import Pane
 from zembrel.measure import parse_length
 from zembrel.points.classes import legend_of
-from zembrel.points.gridding.tallied import lattice_of
+from zembrel.points.gridding.tallied import placing_of
 from zembrel.points.gridding.wanted import as_block
 from zembrel.points.kernels.binning import add_topmost
 from zembrel.points.model import PointBlock
@@ -128,7 +128,8 @@ def _plan(
     held, count = np.full(heights.shape, np.nan), 0
     for block in _blocks(whole, picked, {_BY[points.by]}, output):
         values = np.asarray(block.values(_BY[points.by]), np.float64)
-        add_topmost(block.x, block.y, block.z, values, lattice_of(frame), heights, held)
+        stored = (block.records[axis] for axis in "XYZ")
+        add_topmost(*stored, values, placing_of(frame, block.scaling), heights, held)
         count += len(block)
     if not count:
         raise InputError(

@@ -13,6 +13,8 @@ import numpy.typing as npt
 from zembrel.engine.points import Piece, each, pieces_of
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, vertical_of
+from zembrel.grid.frame import Affine, Frame
+from zembrel.points.gridding.tallied import placing_of
 from zembrel.points.kernels.binning import add_ends
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.morphology import Filtering, Surface, ground_surface
@@ -113,16 +115,20 @@ class _Lattice:
     def fill(self, source: PointSource, picked: Picking, output: Output) -> None:
         """Enter the lowest last return of each cell."""
 
-        def work(piece: Piece) -> tuple[Any, Any, Any]:
+        def work(piece: Piece) -> PointBlock:
             block = piece.source.read(piece.part)
             last = picked.mask(block) & (block.values("return") >= block.values("returns"))
-            last &= ~np.isin(block.values("class"), NOISE)
-            block = block.take(last)
-            return block.x, block.y, block.z * self.unit
+            return block.take(last & ~np.isin(block.values("class"), NOISE))
 
-        place = (self.left, self.top, 1 / self.size, 1 / self.size)
-        for x, y, z in each(pieces_of([source]), work, output.means):
-            add_ends(x, y, z, place, self.lowest, -1.0)
+        rows, columns = self.lowest.shape
+        frame = Frame(None, Affine(self.left, self.top, self.size, -self.size), columns, rows)
+        for block in each(pieces_of([source]), work, output.means):
+            placing, (step, base) = (
+                placing_of(frame, block.scaling),
+                (block.scaling.scale[2], block.scaling.offset[2]),
+            )
+            stored = (block.records[axis] for axis in "XYZ")
+            add_ends(*stored, placing, (step * self.unit, base * self.unit), self.lowest, -1.0)
 
     def filter(self, filtering: Filtering) -> None:
         """Make the ground of the lowest points, block by block with a margin."""
