@@ -1,4 +1,4 @@
-"""Point clouds: the coder of LAZ by the core, reading, gridding and triangles against general packages, memory."""
+"""Point clouds: the coder of LAZ by the core; reading, gridding, triangles against general packages; memory."""
 
 from __future__ import annotations
 
@@ -59,13 +59,13 @@ def flight(layout: Layout, count: int, line: int = 0) -> PointBlock:
 
 
 def cases(folder: Path) -> Iterator[Result]:
+    yield from _large(folder)  # first: a process begins with the memory of the one that starts it
     for number, slowest in ((1, (2.8, 4.0)), (6, (2.0, 2.2))):
         yield from _coder(number, *slowest)
     yield from _first_use(folder)
     yield _las(folder)
     yield _mean()
     yield _triangles()
-    yield from _large(folder)
 
 
 def _least(work: Callable[[], object], rounds: int = ROUNDS) -> float:
@@ -196,7 +196,7 @@ def _triangles() -> Result:
 def _large(folder: Path) -> Iterator[Result]:
     """Whole verbs on 50 million points: chunks that are read, and memory."""
     path = folder / "large.laz"
-    _write(path, Layout(6), 50, MILLION)
+    subprocess.run([sys.executable, __file__, str(path)], check=True)
     area = "738000,5090300,741000,5090370"
     clip = [
         *ZEMBREL,
@@ -213,13 +213,9 @@ def _large(folder: Path) -> Iterator[Result]:
     started = time.perf_counter()
     told = json.loads(subprocess.run(clip, check=True, capture_output=True).stdout)
     seconds = time.perf_counter() - started
-    source = open_las(path)
-    west, south, east, north = map(float, area.split(","))
-    needed = 0
-    for part in source.parts:
-        x0, y0, _, x1, y1, _ = source.read(part, frozenset()).bounds()
-        needed += x0 <= east and x1 >= west and y0 <= north and y1 >= south
-    share = f"{told['written'] / 50 / MILLION:.2%} of the points, {told['parts_read']} of {told['parts']}, {seconds:.1f} s"
+    needed = _met(path, tuple(map(float, area.split(","))))
+    read = f"{told['parts_read']} of {told['parts']}"
+    share = f"{told['written'] / 50 / MILLION:.2%} of the points, {read} chunks, {seconds:.1f} s"
     yield Result(
         "clip of 50 million points: chunks read of chunks met", told["parts_read"] / needed, 1.0, "", share
     )
@@ -238,6 +234,15 @@ def _large(folder: Path) -> Iterator[Result]:
         yield Result(name, usage.memory / 1e6, 1000, "MB", f"{usage.seconds:.0f} s")
 
 
+def _met(path: Path, area: tuple[float, ...]) -> int:
+    """Chunks whose points have bounds that meet an area."""
+    source, found = open_las(path), 0
+    west, south, east, north = area
+    for part in source.parts:
+        x0, y0, _, x1, y1, _ = source.read(part, frozenset()).bounds()
+        found += x0 <= east and x1 >= west and y0 <= north and y1 >= south
+    return found
+
+
 if __name__ == "__main__":
-    for result in cases(Path(sys.argv[1])):
-        print(result)
+    _write(Path(sys.argv[1]), Layout(6), 50, MILLION)

@@ -18,5 +18,22 @@ class Progress(NamedTuple):
 Tick = Callable[[Progress], None]
 
 
+_listeners: list[Callable[[str], None]] = []
+_said: set[str] = set()
+
+
+def listen(listener: Callable[[str], None] | None) -> None:
+    """Have `listener` told what takes long for once; None for nobody."""
+    _listeners[:] = [listener] if listener is not None else []
+
+
+def tell(notice: str) -> None:
+    """Say what is about to take long, to whoever listens; each thing once."""
+    if notice not in _said:
+        _said.add(notice)
+        for listener in _listeners:
+            listener(notice)
+
+
 def no_tick(progress: Progress) -> None:
     """Ignore `progress`."""

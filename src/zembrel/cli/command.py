@@ -18,6 +18,7 @@ from zembrel.cli import grammar, report
 from zembrel.cli.options import ALWAYS, FEATURES, OPTIONS, POINTS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
+from zembrel.progress import listen
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import with_traffic
 
@@ -63,7 +64,9 @@ class Command:
         def call(**values: Any) -> int:
             always = {key: values.pop(key) for key in ALWAYS}
             arguments = {key: self._gathered(kind, values) for key, kind in groups.items()}
-            with shown_progress(name, always["progress"], always["quiet"] or always["json"]) as tick:
+            silent = always["quiet"] or always["json"]
+            listen(None if silent else report.note)
+            with shown_progress(name, always["progress"], silent) as tick:
                 for key, group in arguments.items():
                     if isinstance(group, Output):
                         arguments[key] = dataclasses.replace(group, tick=tick, command=_typed())

@@ -29,6 +29,11 @@ def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> Non
     print(_text(receipt, verbose), file=sys.stderr)
 
 
+def note(text: str) -> None:
+    """What is about to take long, to stderr, so that nobody waits in the dark."""
+    print(f"note:  {text}", file=sys.stderr, flush=True)
+
+
 def _text(receipt: Any, verbose: bool) -> str:
     lines = [(receipt.verb, [receipt.title])]
     if verbose:

@@ -145,39 +145,57 @@ def _joined(one: Bounds3 | None, other: Bounds3 | None) -> Bounds3 | None:
 
 
 class Cover(NamedTuple):
-    """How densely points lie: square metres with points, points a square metre there, and voids among
-    them."""
+    """How densely points lie: square metres with points, and points a square metre there."""
 
     area: float
     density: float
-    voids: int
-    void_area: float
+
+
+class Voids(NamedTuple):
+    """Ground without points among points: how many, their square metres, and the largest and where it is."""
+
+    number: int
+    area: float
     largest: float
     place: tuple[float, float] | None
+
+
+def _near(cells: npt.NDArray[np.int64], lattice: Lattice) -> npt.NDArray[np.bool_]:
+    """Cells with points or between such: a single empty cell is chance. A closing by 3 x 3 cells."""
+    filled = np.pad(cells.reshape(lattice.rows, lattice.columns) > 0, 2)
+    grown = np.zeros_like(filled)
+    for down in (-1, 0, 1):
+        for across in (-1, 0, 1):
+            grown |= np.roll(filled, (down, across), (0, 1))
+    near = np.ones_like(filled)
+    for down in (-1, 0, 1):
+        for across in (-1, 0, 1):
+            near &= np.roll(grown, (down, across), (0, 1))
+    return near[2:-2, 2:-2]
+
+
+def _cell_area(lattice: Lattice, crs: CRS | None) -> float:
+    across, along = (
+        metres_per_unit(crs, lattice.south + lattice.size * lattice.rows / 2) if crs else (1.0, 1.0)
+    )
+    return lattice.size * lattice.size * across * along
 
 
 def cover_of(cells: npt.NDArray[np.int64], lattice: Lattice, crs: CRS | None) -> Cover:
     """Cover by the points of each cell, (rows x columns,), rows from the south; square units without a
     CRS."""
-    ndimage = scipy("ndimage")
+    area = float(_near(cells, lattice).sum()) * _cell_area(lattice, crs)
+    return Cover(area, float(cells.sum()) / area if area else 0.0)
 
-    filled = cells.reshape(lattice.rows, lattice.columns) > 0
-    across, along = (
-        metres_per_unit(crs, lattice.south + lattice.size * lattice.rows / 2) if crs else (1.0, 1.0)
-    )
-    cell = lattice.size * lattice.size * across * along
-    near = ndimage.binary_closing(np.pad(filled, 2), np.ones((3, 3), bool))[
-        2:-2, 2:-2
-    ]  # a single cell is chance
-    empty = ndimage.binary_fill_holes(near) & ~near
-    labels, number = ndimage.label(empty)
+
+def voids_of(cells: npt.NDArray[np.int64], lattice: Lattice, crs: CRS | None) -> Voids:
+    """Holes in the ground that points cover."""
+    ndimage = scipy("ndimage")
+    near, cell = _near(cells, lattice), _cell_area(lattice, crs)
+    labels, number = ndimage.label(ndimage.binary_fill_holes(near) & ~near)
+    if not number:
+        return Voids(0, 0.0, 0.0, None)
     sizes = np.bincount(labels.ravel(), minlength=number + 1)[1:]
-    place = None
-    if number:
-        row, column = (int(v[0]) for v in np.nonzero(labels == int(sizes.argmax()) + 1))
-        place = lattice.west + (column + 0.5) * lattice.size, lattice.south + (row + 0.5) * lattice.size
-    area = float(near.sum()) * cell
-    return Cover(
-        area, float(cells.sum()) / area if area else 0.0, number, float(sizes.sum()) * cell,
-        float(sizes.max()) * cell if number else 0.0, place,
-    )  # fmt: skip
+    row, column = (int(v[0]) for v in np.nonzero(labels == int(sizes.argmax()) + 1))
+    place = lattice.west + (column + 0.5) * lattice.size, lattice.south + (row + 0.5) * lattice.size
+    return Voids(number, float(sizes.sum()) * cell, float(sizes.max()) * cell, place)

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import wraps
+from pathlib import Path
 from threading import RLock
 from typing import Any
 
@@ -19,6 +20,8 @@ import numpy as np
 from llvmlite import ir
 from numba import njit, types
 from numba.extending import intrinsic
+
+from zembrel.progress import tell
 
 STATE, BYTES, MODELS = types.CPointer(types.int64), types.CPointer(types.uint8), types.CPointer(types.uint16)
 INT = types.int64
@@ -74,7 +77,7 @@ def entry(result: Any, *arguments: Any) -> Callable[[Any], Any]:
 
         @wraps(function)
         def call(*given: Any) -> Any:
-            _compiled(dispatcher, result(*arguments))
+            _compiled(dispatcher, result(*arguments), outer=True)
             return dispatcher(*given)
 
         return call
@@ -82,13 +85,21 @@ def entry(result: Any, *arguments: Any) -> Callable[[Any], Any]:
     return made
 
 
-def _compiled(dispatcher: Any, signature: Any) -> None:
+def _compiled(dispatcher: Any, signature: Any, *, outer: bool = False) -> None:
     """Compile for the one signature, if that is not done; no other is ever made."""
     if not dispatcher.overloads:
         with _compiling:
             if not dispatcher.overloads:
+                if outer and not _kept(dispatcher):
+                    tell("compiling the coder of packed points, once after installation: some ten seconds")
                 dispatcher.compile(signature)
                 dispatcher.disable_compile()
+
+
+def _kept(dispatcher: Any) -> bool:
+    """Whether a compiled form lies on disk."""
+    name = dispatcher.py_func.__name__
+    return any(Path(dispatcher.stats.cache_path).glob(f"*.{name}-*.nbi"))
 
 
 @intrinsic

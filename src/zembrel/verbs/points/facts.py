@@ -19,7 +19,7 @@ from zembrel.points.duplicates import Duplicates
 from zembrel.points.files.table import POINT_FORMATS, format_of
 from zembrel.points.las.source import LasSource
 from zembrel.points.model import Bounds3, PointSource, Scaling
-from zembrel.points.survey import Lattice, Seen, Survey, cover_of, look
+from zembrel.points.survey import Lattice, Seen, Survey, cover_of, look, voids_of
 from zembrel.points.told import las_of
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
@@ -106,15 +106,19 @@ def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Ou
     _add_truth(source, whole, rows, known)
     if whole.cells is not None:
         cover = cover_of(whole.cells, lattice, source.cloud.crs)
-        voids = (
-            "no void inside"
-            if not cover.voids
-            else f"{cover.voids} voids of {cover.void_area:,.0f} m2 inside"
+        rows.append(("density", f"{cover.density:,.2f} points a m2 over {cover.area:,.0f} m2"))
+        known |= {"density": cover.density, "area": cover.area}
+    if deep and whole.cells is not None:
+        voids = voids_of(whole.cells, lattice, source.cloud.crs)
+        said = (
+            f"{voids.number} of {voids.area:,.0f} m2 among the points"
+            if voids.number
+            else "none among the points"
         )
-        if cover.place is not None:
-            voids += f", the largest {cover.largest:,.0f} m2 at {cover.place[0]:.10g},{cover.place[1]:.10g}"
-        rows.append(("density", f"{cover.density:,.2f} points a m2 over {cover.area:,.0f} m2, {voids}"))
-        known["density"], known["area"], known["voids"] = cover.density, cover.area, cover.voids
+        if voids.place is not None:
+            among += f", the largest {voids.largest:,.0f} m2 at {voids.place[0]:.10g},{voids.place[1]:.10g}"
+        rows.append(("voids", among))
+        known["voids"] = voids.number
     if repeated is not None:
         rows.append(("repeated", f"{repeated:,} points lie exactly where another one lies"))
         known["repeated"] = repeated
