@@ -1,4 +1,4 @@
-"""Point clouds: the coder of LAZ by the core; reading, gridding, triangles against general packages; memory."""
+"""Point clouds: the coder of LAZ by the core; reading, cells and triangles against others; memory."""
 
 from __future__ import annotations
 

@@ -11,6 +11,7 @@ from zembrel.geodesy.crs import metres_per_unit
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.points.model import Array, Bounds3, PointBlock, Scaling
 
+_ENOUGH = 1e-4  # metres: steps are not refined beyond
 _EDGE = 21  # places along each edge that are carried to see how far the result reaches
 
 
@@ -51,7 +52,8 @@ class Moved:
 def carried_scaling(
     scaling: Scaling, bounds: Bounds3, operation: CoordinateOperation, heights: float
 ) -> Scaling:
-    """Steps at least ten times as fine on the ground as those of `scaling`, if 32 bits reach, round an offset
+    """Steps ten times as fine on the ground as those of `scaling`, down to 0.1 mm, if 32 bits reach, round
+    an offset
     in the middle of what `bounds` become; as fine where they do not. Raises InputError."""
     t = np.linspace(0, 1, _EDGE)
     west, south, low, east, north, high = bounds
@@ -76,7 +78,9 @@ def carried_scaling(
         middle = float(np.rint((values.min() + values.max()) / 2))
         reach = 1.1 * float(np.abs(values - middle).max()) + 1e-9
         wanted = scaling.scale[axis] * ratios[axis]
-        fine = 10.0 ** np.floor(np.log10(wanted * 1.0000001) - 1)
+        digit = np.floor(np.log10(wanted * 1.0000001))
+        enough = _ENOUGH / (new[axis] if axis < 2 else 1.0)
+        fine = 10.0 ** (digit - 1 if 10.0 ** (digit - 1) > 0.999 * enough else digit)
         while reach / fine >= 2**31 - 1:
             fine *= 10
         scales.append(float(fine))

@@ -12,7 +12,7 @@ import numpy as np
 
 from zembrel.engine.points import Piece, each, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.geodesy.crs import CRS, metres_per_unit
+from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, snapped
 from zembrel.measure import parse_cell
 from zembrel.points.files.table import format_of
@@ -31,7 +31,7 @@ from zembrel.verbs.points.opening import picking, point_paths
 from zembrel.verbs.points.work import Sieve
 from zembrel.verbs.receipt import Receipt, frame_items, named
 from zembrel.verbs.target import masked
-from zembrel.verbs.within import load_frame, parse_crs_phrase, resolve
+from zembrel.verbs.within import load_frame, resolve
 from zembrel.verbs.write import Written, write
 
 _GROUND, _NOISE = 2, (7, 18)  # classes
@@ -73,10 +73,7 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
             f"{output.path} is the name of a point file", "grid makes cells", "name a raster: out.tif"
         )
     frame_given = load_frame(Path(where.onto)) if where.onto else None
-    target = (
-        frame_given.crs if frame_given is not None else parse_crs_phrase(where.crs) if where.crs else None
-    )
-    whole = merged(paths, inputs, _only_ways(where, target), output)
+    whole = merged(paths, inputs, where, output, everywhere=True)
     frame, more = _frame(whole, where, frame_given)
     job = _Job(whole, frame, picking(inputs), gridding, output, Counted())
     view = job.view()
@@ -104,12 +101,6 @@ def _check(gridding: Gridding) -> None:
             raise UsageError(
                 f"--products {gridding.products}", f"there is no {name!r}", nearest_name(name, PRODUCTS)
             )
-
-
-def _only_ways(where: Where, target: CRS | None) -> Where:
-    """`where` without its area and frame: points beside them count too, for what lies within."""
-    ways = replace(where, within=None, within_where=None, reach=None, onto=None, cell=None, mask=False)
-    return ways if where.crs or target is None else replace(ways, crs=where.onto)
 
 
 def _frame(whole: Merged, where: Where, given: Frame | None) -> tuple[Frame, list[str]]:

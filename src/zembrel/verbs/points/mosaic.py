@@ -66,8 +66,13 @@ class Merged:
         )
 
 
-def merged(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output) -> Merged:
-    """The clouds of files in the CRS of the first, unless another is asked for. Raises InputError."""
+def merged(
+    paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, *, everywhere: bool = False
+) -> Merged:
+    """The clouds of files in the CRS of the first, unless another is asked for. Raises InputError.
+
+    everywhere: whether what lies outside of the area, or the frame, counts too.
+    """
     sources = [open_cloud(path, inputs) for path in paths]
     _check_placed(paths, sources)
     target = asked_crs(None, where) or sources[0].cloud.crs
@@ -80,7 +85,7 @@ def merged(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output) 
     layout = common_layout([source.cloud.layout for source in sources])
     scaling, how = common_scaling(sources, ways, boxes)
     moves = [Moved(way, scaling) if way is not None else None for way in ways]
-    within = inside(target, where) if where.within or where.onto else None
+    within = inside(target, where) if (where.within or where.onto) and not everywhere else None
     said = [how, *dict.fromkeys(said)]
     whole = Merged(paths, sources, target, moves, boxes, layout, scaling, within, tuple(said))
     if within is None:
