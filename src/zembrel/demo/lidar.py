@@ -152,6 +152,7 @@ def _returns(
     top = trees[hit] * random.uniform(0.85, 1.0, hit.size)
     middle = trees[hit] * random.uniform(0.25, 0.7, hit.size)
     last = ground[hit] + np.where(random.random(hit.size) < 0.07, random.uniform(0.3, 1.2, hit.size), 0)
+    high, kinds = np.full(hit.size, _HIGH), np.where(last > ground[hit], _LOW, _GROUND)
     open_ = np.setdiff1d(np.arange(ground.size), hit)
     kind = np.where(water[open_], _WATER, np.where(roofs[open_] > 0, _BUILDING, _GROUND))
     bright = np.where(
@@ -165,26 +166,15 @@ def _returns(
             np.ones(hit.size),
             count,
             ground[hit] + top,
-            np.full(hit.size, _HIGH),
+            high,
             np.full(hit.size, 260.0) / count,
         ),
-        _some(second, hit, np.full(hit.size, 2), count, ground[hit] + middle, _HIGH, 150.0),
-        _some(through, hit, count, count, last, _GROUND, 210.0, np.where(last > ground[hit], _LOW, _GROUND)),
+        _some(second, (hit, np.full(hit.size, 2), count, ground[hit] + middle, high, 150.0 / count)),
+        _some(through, (hit, count, count, last, kinds, 210.0 / count)),
     ]
 
 
-def _some(
-    chosen: npt.NDArray[np.bool_],
-    pulse: npt.NDArray[np.int64],
-    number: npt.NDArray[np.int64],
-    count: npt.NDArray[np.int64],
-    z: Array,
-    kind: int,
-    strength: float,
-    kinds: npt.NDArray[np.int64] | None = None,
-) -> Return:
-    said = np.full(pulse.size, kind) if kinds is None else kinds
-    values = (pulse, number, count, z, said, strength / count)
+def _some(chosen: npt.NDArray[np.bool_], values: Return) -> Return:
     return tuple(v[chosen] for v in values)  # type: ignore[return-value]
 
 

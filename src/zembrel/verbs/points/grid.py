@@ -80,7 +80,6 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
     if where.mask and where.within:
         view = masked(view, resolve(where, frame.crs).cover(frame))
     written = write(view, output.path, output)
-    job.check_used()
     return _receipt(paths, whole, job.counted, written, (*more, *whole.chose, *job.counted.chose), output)
 
 
@@ -171,6 +170,7 @@ class _Job:
                 spool, bands_of(wanted), ranked(wanted, self.area), margin, self._spikes()
             )
         else:
+            self._check_any()
             view = Tallied(self.frame, wanted, self._points(frozenset(values)), self.area)
         return self._closed(view)
 
@@ -260,13 +260,19 @@ class _Job:
             held = {name: np.asarray(make(block), np.float64) for name, make in values.items()}
             self.counted.ground += int(held["ground"].sum()) if "ground" in held else 0
             spool.add(block, held)
+        self._refuse_none(self.counted.used)
         return spool
 
-    def check_used(self) -> None:
-        """Raise InputError if no point was picked at all."""
-        if not self.counted.used and not self.output.dry_run:
+    def _check_any(self) -> None:
+        """Raise InputError if no point is picked at all; as a rule the first part says that some are."""
+        sieve = Sieve(None, self.picked)
+        blocks = (sieve.kept(piece, frozenset()) for piece in pieces_of(self.whole.sources))
+        self._refuse_none(any(block is not None and len(block) for block in blocks))
+
+    def _refuse_none(self, used: int | bool) -> None:
+        if not used and not self.output.dry_run:
             raise InputError(
-                "no point was used", f"{self.counted.read:,} were read", "check --classes and --returns"
+                "no point was used", f"{self.whole.count:,} were looked at", "check --classes and --returns"
             )
 
 
