@@ -27,6 +27,7 @@ from zembrel.formats.table import FORMATS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.framefile import read_frame
 from zembrel.grid.pane import Pane
+from zembrel.points.files.table import POINT_FORMATS
 from zembrel.raster.model import Block
 
 
@@ -385,9 +386,14 @@ def test_draw_makes_the_picture_that_was_asked_for(demo: Program) -> None:
 
 def test_formats_prints_the_table_the_code_works_by(zembrel: Program) -> None:
     table = zembrel("formats").out.splitlines()
-    rasters, shapes = table[: table.index("")], table[table.index("") + 1 :]
-    assert [line.split()[0] for line in rasters[1:]] == list(FORMATS)
-    assert [line.split()[0] for line in shapes[1:]] == list(FEATURE_FORMATS)
+    first, second = (n for n, line in enumerate(table) if not line)
+    for rows, known in (
+        (table[:first], FORMATS),
+        (table[first + 1 : second], FEATURE_FORMATS),
+        (table[second + 1 :], POINT_FORMATS),
+    ):
+        assert [line.split()[0] for line in rows[1:]] == list(known)
+    assert "layered" in zembrel("formats", "laz").out and "--set scale" in zembrel("formats", "las").out
     assert "dBASE" in zembrel("formats", "shapefile").out
     assert json.loads(zembrel("formats", "png", "--json").out)["png"]["types"] == ["uint8", "uint16"]
 
@@ -404,4 +410,4 @@ def test_the_page_about_formats_leaves_none_out() -> None:
     page = (Path(__file__).parents[2] / "docs" / "formats.md").read_text("utf-8")
     rows = [line.split("|")[1] for line in page.splitlines() if line.startswith("| `")]
     named = [name.strip(" `") for row in rows for name in row.split(",")]
-    assert sorted(named) == sorted([*FORMATS, *FEATURE_FORMATS])
+    assert sorted(named) == sorted([*FORMATS, *FEATURE_FORMATS, *POINT_FORMATS])

@@ -58,7 +58,8 @@ def command_line() -> Any:
         ctx: typer.Context,
         version: Annotated[bool, typer.Option("--version", help="Show the version and stop.")] = False,
     ) -> None:
-        """Clip, mosaic, resample, reproject and convert rasters, exactly and in bounded memory."""
+        """Clip, mosaic, tile, reproject and convert rasters, features and points, exactly and in bounded
+        memory."""
         if version:
             from importlib.metadata import version as installed
 

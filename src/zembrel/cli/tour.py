@@ -52,6 +52,20 @@ STEPS = (
     ("Land cover as polygons, exactly,", "polygonize landcover.tif --out cover.gpkg --replace"),
     ("and back,", "rasterize cover.gpkg --field value --onto landcover.tif --out back.tif --replace"),
     ("and nothing is lost on the way.", "compare landcover.tif back.tif --at-least share=1"),
+    ("Lidar as it comes: what is in a swath?", "describe lidar/l2.laz"),
+    (
+        "The ground of a block without classes,",
+        "ground lidar/raw.las --from-crs EPSG:32626 --out ground.laz --replace",
+    ),
+    (
+        "and terrain, surface and canopy of four swaths in one pass.",
+        "grid 'lidar/l?.laz' --cell 1m --products terrain,surface,canopy --out lidar.tif --replace",
+    ),
+    (
+        "",
+        "draw 'lidar/l?.laz' --by class --section 733600,5096700,734000,5097050 --width 4m --out section.png"
+        " --replace",
+    ),
     (
         "Sheets of 2 km for the field, with their index.",
         "tile island.tif --size 2km --index sheets/sheets.geojson --out sheets/ --replace",

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from zembrel.features.files.table import FEATURE_FORMATS, FeatureFormat
 from zembrel.formats.table import Format, all_formats, format_named
+from zembrel.points.files.table import POINT_FORMATS, PointFormat
+from zembrel.verbs.points.target import SETTINGS as POINT_SETTINGS
 from zembrel.verbs.receipt import Receipt, show_table
 
 
@@ -12,9 +14,12 @@ def formats(name: str | None = None) -> Receipt:
     if name is None:
         facts = {key: _facts(form) for key, form in all_formats().items()}
         shapes = {key: feature_form._asdict() for key, feature_form in FEATURE_FORMATS.items()}
-        return Receipt(
-            "formats", "", (), facts | {"features": shapes}, data=f"{_table()}\n{_feature_table()}"
-        )
+        clouds = {key: point_form._asdict() for key, point_form in POINT_FORMATS.items()}
+        text = f"{_table()}\n{_feature_table()}\n{_point_table()}"
+        return Receipt("formats", "", (), facts | {"features": shapes, "points": clouds}, data=text)
+    if name.lower() in POINT_FORMATS:
+        point_form = POINT_FORMATS[name.lower()]
+        return Receipt("formats", "", (), {name.lower(): point_form._asdict()}, data=_of_points(point_form))
     if name.lower() in FEATURE_FORMATS:
         feature_form = FEATURE_FORMATS[name.lower()]
         return Receipt(
@@ -53,6 +58,26 @@ def _feature_table() -> str:
     for name, form in FEATURE_FORMATS.items():
         rows.append((name, " ".join(form.endings), form.crs, "any" if form.mixed else "one", form.limits))
     return show_table(rows)
+
+
+def _point_table() -> str:
+    rows: list[tuple[str, ...]] = [("points", "endings", "CRS", "values")]
+    for name, form in POINT_FORMATS.items():
+        rows.append((name, " ".join(form.endings), form.crs, form.holds))
+    return show_table(rows)
+
+
+def _of_points(form: PointFormat) -> str:
+    lines = [
+        ("format", form.title),
+        ("standard", form.specification),
+        ("endings", " ".join(form.endings)),
+        ("CRS", form.crs),
+        ("values", form.holds),
+        ("taken for points", "always" if form.always else "with --columns, or by verbs for points alone"),
+        *((f"--set {key}", text) for key, text in POINT_SETTINGS.items() if form.records),
+    ]
+    return show_table(lines)
 
 
 def _of_features(form: FeatureFormat) -> str:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -43,7 +45,8 @@ def open_points(path: Path, reading: Reading) -> PointSource:
             kinds[name] = kind
     if not told:
         for group in range(file.num_row_groups):
-            table = file.read_row_group(group)
+            with _reading(path):
+                table = file.read_row_group(group)
             for axis, name in enumerate("xyz"):
                 steps.look(axis, table.column(names.index(name)).to_numpy())
     scaling = Scaling(tuple(told["scale"]), tuple(told["offset"])) if told else steps.scaling()
@@ -54,15 +57,25 @@ def open_points(path: Path, reading: Reading) -> PointSource:
     return ParquetSource(path, names, cloud, groups)
 
 
-def _opened(path: Path) -> Any:
+@contextmanager
+def _reading(path: Path) -> Iterator[None]:
+    """What the package objects to as an InputError about `path`."""
     import pyarrow
-    from pyarrow import parquet
 
     try:
-        return parquet.ParquetFile(path)
+        yield
     except (pyarrow.ArrowException, OSError) as exc:
         why = str(exc).partition("\n")[0]
-        raise InputError(f"{path} is no Parquet file", why, "check the file, or fetch it again") from exc
+        raise InputError(
+            f"{path} cannot be read as Parquet", why, "check the file, or fetch it again"
+        ) from exc
+
+
+def _opened(path: Path) -> Any:
+    from pyarrow import parquet
+
+    with _reading(path):
+        return parquet.ParquetFile(path)
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,7 +88,8 @@ class ParquetSource:
     parts: tuple[Part, ...]
 
     def read(self, part: Part, fields: Fields | None = None) -> PointBlock:
-        table = _opened(self.path).read_row_group(part.number)
+        with _reading(self.path):
+            table = _opened(self.path).read_row_group(part.number)
         held = (*self.cloud.layout.names,)
         columns: dict[str, Values] = {
             name: table.column(n).to_numpy() for n, name in enumerate(self.names) if name in held

@@ -14,8 +14,9 @@ class PointFormat(NamedTuple):
     endings: tuple[str, ...]
     specification: str
     holds: str
-    crs: str = "yes"
+    crs: str = "inside"
     always: bool = True  # whether a file of that ending holds points for sure
+    records: bool = False  # whether it holds records of LAS, with their settings
 
 
 POINT_FORMATS: dict[str, PointFormat] = {
@@ -25,6 +26,8 @@ POINT_FORMATS: dict[str, PointFormat] = {
         (".copc.laz",),
         "COPC 1.0: LAZ 1.4 with an octree",
         "point formats 6 to 8, extra bytes",
+        "inside",
+        records=True,
     ),
     "laz": PointFormat(
         "LAZ",
@@ -32,6 +35,8 @@ POINT_FORMATS: dict[str, PointFormat] = {
         (".laz",),
         "LAZ specification 1.4: pointwise chunks for formats 0 to 5, layered ones for 6 to 10",
         "all point formats, extra bytes, waveforms",
+        "inside",
+        records=True,
     ),
     "las": PointFormat(
         "LAS",
@@ -39,6 +44,8 @@ POINT_FORMATS: dict[str, PointFormat] = {
         (".las",),
         "LAS 1.0 to 1.4 R15",
         "all point formats, extra bytes, waveforms",
+        "inside",
+        records=True,
     ),
     "ply": PointFormat(
         "PLY",
@@ -63,6 +70,7 @@ POINT_FORMATS: dict[str, PointFormat] = {
         (".parquet",),
         "Apache Parquet, a column a value; scaling and CRS in the metadata",
         "any values by name",
+        "inside",
         always=False,
     ),
 }

@@ -29,7 +29,7 @@ from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking, point_paths
 from zembrel.verbs.points.work import Sieve
-from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.receipt import Receipt, frame_items, named, unit_sign
 from zembrel.verbs.target import masked
 from zembrel.verbs.within import load_frame, resolve
 from zembrel.verbs.write import Written, write
@@ -188,8 +188,8 @@ class _Job:
             said = f"bridged where no circle of more than {g.fill} radius fits between points"
         else:
             reach = max(_SPACINGS * self.spacing, 2.0)
-            length = reach * self.frame.cell[0]
-            said = f"reach {length:.3g} ({_SPACINGS} mean spacings; --fill gives another)"
+            length = f"{reach * self.frame.cell[0]:.3g} {unit_sign(self.frame.crs)}"
+            said = f"reach {length} ({_SPACINGS} mean spacings; --fill gives another)"
         self.counted.chose.append(said)
         bands, make = self._made(reach)
         values = {"z": _named("z")}

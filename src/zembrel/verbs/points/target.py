@@ -16,7 +16,12 @@ from zembrel.points.records import FORMATS, Layout
 from zembrel.points.told import las_of
 from zembrel.verbs.options import Output
 
-_SETTINGS = ("format", "version", "scale", "chunk")
+SETTINGS = {
+    "format": "point format, 0 to 10; that of the input",
+    "version": "1.2, 1.3 or 1.4; the least that holds the points, or that of the input",
+    "scale": "step of stored coordinates, or three: 0.001 or 0.01/0.01/0.001; that of the input",
+    "chunk": "points packed together; 50000",
+}
 _COPC = {0: 6, 1: 6, 2: 7, 3: 7, 4: 6, 5: 7, 9: 6, 10: 8}  # the format that holds most of another
 _PACKED = 0.45  # of a record: more than chunks of any survey seen here took
 _WORDS = 11  # bytes of a value as text
@@ -35,10 +40,10 @@ def new_file(
     """A file like `source`, but for what is given. Raises UsageError for settings that make no sense."""
     check_name(final)
     settings = output.format_settings
-    unknown = next((key for key in settings if key not in _SETTINGS), None)
+    unknown = next((key for key in settings if key not in SETTINGS), None)
     if unknown:
         raise UsageError(
-            f"--set {unknown}", "point files have no such setting", nearest_name(unknown, _SETTINGS)
+            f"--set {unknown}", "point files have no such setting", nearest_name(unknown, SETTINGS)
         )
     cloud, form = source.cloud, format_of(final)
     layout = _layout(layout or cloud.layout, settings, form)
