@@ -50,6 +50,7 @@ def mutated(data: bytes, random: np.random.Generator) -> bytes:
     return bytes(made)
 
 
+@pytest.mark.filterwarnings("error")
 @pytest.mark.parametrize("ending", ENDINGS)
 @pytest.mark.parametrize("number", (1, 8))
 def test_mutants_are_read_or_refused(tmp_path: Path, ending: str, number: int) -> None:

@@ -178,7 +178,9 @@ def put_values(records: Records, layout: Layout, name: str, values: Values | int
         records[field] = (records[field] & np.uint8(255 - mask)) | moved
         return
     if name == "scan_angle":
-        values = np.rint(np.asarray(values, float) / (ANGLE_STEP if layout.long else 1.0))
+        ends = np.iinfo(records.dtype["scan_angle"])
+        steps = np.nan_to_num(np.asarray(values, float)) / (ANGLE_STEP if layout.long else 1.0)
+        values = np.rint(np.clip(steps, ends.min, ends.max))
     field = layout.stored(name) or name
     if field not in (layout.dtype.names or ()):
         raise InputError(f"points have no {name!r}", f"they have {', '.join(layout.names)}", "check the name")

@@ -20,6 +20,7 @@ _MEANT = {
     "point_source_id": "source", "scan_direction": "direction",
 }  # fmt: skip
 _COLOURS = ("red", "green", "blue")
+_FARTHEST = 1e12
 _DIGITS = 9  # after the point, at most
 
 
@@ -68,7 +69,14 @@ def block_of(columns: Mapping[str, Values], layout: Layout, scaling: Scaling, pa
                 f"it is number {row + 1:,} of its block",
                 "mend it",
             )
-        records[name.upper()] = scaling.numbers(values, axis)
+        steps = (values - scaling.offset[axis]) / scaling.scale[axis]
+        if count and np.abs(steps).max() >= 2**31 - 1:
+            raise InputError(
+                f"{path} has {name} up to {np.abs(values).max():.10g}",
+                f"steps of {scaling.scale[axis]:g} do not reach so far",
+                "check the point, and the metadata of the file",
+            )
+        records[name.upper()] = np.rint(steps)
     for name, values in columns.items():
         if name not in ("x", "y", "z", SKIPPED):
             _put(records, layout, name, values, path)
@@ -98,7 +106,8 @@ def _put(records: np.ndarray, layout: Layout, name: str, values: Values, path: o
 class Steps:
     """Learns from coordinates how fine they are and how far they reach; then tells the scaling."""
 
-    def __init__(self) -> None:
+    def __init__(self, path: object) -> None:
+        self._path = path
         self.digits = [0, 0, 0]
         self.low = [np.inf] * 3
         self.high = [-np.inf] * 3
@@ -108,6 +117,12 @@ class Steps:
         held = held[np.isfinite(held)]
         if not held.size:
             return
+        if np.abs(held).max() > _FARTHEST:
+            raise InputError(
+                f"{self._path} has {'xyz'[axis]} up to {np.abs(held).max():.3g}",
+                f"no place lies farther than {_FARTHEST:g}",
+                "say what its columns are with --columns, or mend the point",
+            )
         self.low[axis] = min(self.low[axis], float(held.min()))
         self.high[axis] = max(self.high[axis], float(held.max()))
         while self.digits[axis] < _DIGITS:
@@ -124,7 +139,7 @@ class Steps:
             if low > high:
                 low = high = 0.0
             middle, digits = float(np.rint((low + high) / 2)), self.digits[axis]
-            while digits > 0 and max(high - middle, middle - low) * 10.0**digits >= 2**31 - 1:
+            while max(high - middle, middle - low) * 10.0**digits >= 2**31 - 1:
                 digits -= 1
             scales.append(10.0**-digits)
             offsets.append(middle)

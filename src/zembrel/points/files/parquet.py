@@ -37,8 +37,8 @@ def open_points(path: Path, reading: Reading) -> PointSource:
     stored = file.schema_arrow.names
     names = meant(reading.columns if reading.columns and len(reading.columns) == len(stored) else stored)
     check_place(names, path)
-    told = json.loads((file.schema_arrow.metadata or {}).get(_KEY, b"{}"))
-    kinds, steps = {}, Steps()
+    told = _told(path, (file.schema_arrow.metadata or {}).get(_KEY, b"{}"))
+    kinds, steps = {}, Steps(path)
     for name, column in zip(names, file.schema_arrow, strict=True):
         kind = np.dtype(column.type.to_pandas_dtype())
         if kind.kind in "iufb" and name != SKIPPED:
@@ -51,8 +51,7 @@ def open_points(path: Path, reading: Reading) -> PointSource:
                 steps.look(axis, table.column(names.index(name)).to_numpy())
     scaling = Scaling(tuple(told["scale"]), tuple(told["offset"])) if told else steps.scaling()
     crs = read_crs(told["crs"]) if told.get("crs") else None
-    bounds = tuple(told["bounds"]) if told.get("bounds") else None
-    cloud = Cloud(layout_for(kinds), scaling, crs, file.metadata.num_rows, bounds)
+    cloud = Cloud(layout_for(kinds), scaling, crs, file.metadata.num_rows)
     groups = tuple(Part(n, file.metadata.row_group(n).num_rows) for n in range(file.num_row_groups))
     return ParquetSource(path, names, cloud, groups)
 
@@ -68,6 +67,23 @@ def _reading(path: Path) -> Iterator[None]:
         why = str(exc).partition("\n")[0]
         raise InputError(
             f"{path} cannot be read as Parquet", why, "check the file, or fetch it again"
+        ) from exc
+
+
+def _told(path: Path, text: bytes) -> dict[str, Any]:
+    """What the metadata say of the points: nothing, or scale, offset and CRS."""
+    try:
+        told = json.loads(text)
+        if told:
+            steps = [float(v) for v in (*told["scale"], *told["offset"])]
+            if len(steps) != 6 or not np.isfinite(steps).all() or 0 in steps[:3]:
+                raise ValueError(steps)
+        return dict(told)
+    except (ValueError, KeyError, TypeError) as exc:
+        raise InputError(
+            f"{path} says in no way that can be read how its points are scaled",
+            f"its metadata hold {text[:40]!r}",
+            "fetch it again, or write it anew",
         ) from exc
 
 

@@ -69,7 +69,7 @@ def open_points(path: Path, reading: Reading) -> PointSource:
             "it is cut off, or its header is wrong",
             "fetch it again, or add --salvage to take the points that are there",
         )
-    steps = Steps()
+    steps = Steps(path)
     for begin in range(0, there, _PART):
         for axis, name in enumerate("xyz"):
             steps.look(axis, _exact(source.vertices[name][begin : begin + _PART]))
@@ -122,7 +122,8 @@ class PlySource:
 def _exact(values: Values) -> Values:
     """Numbers as they were meant: the shortest decimal number that a single-precision one stands for."""
     if values.dtype.itemsize == 4 and values.dtype.kind == "f":
-        return np.round(values.astype(np.float64), 6)
+        with np.errstate(invalid="ignore"):  # of numbers that are none
+            return np.round(values.astype(np.float64), 6)
     return values.astype(values.dtype.newbyteorder("="))
 
 

@@ -47,7 +47,7 @@ def open_points(path: Path, reading: Reading) -> PointSource:
     """The text at `path`; read once to see how far and how fine its points are. Raises InputError."""
     shape = _shape(path, reading.columns)
     check_place(shape.names, path)
-    pieces, steps, kinds = [], Steps(), dict.fromkeys(shape.names, np.dtype(np.int8))
+    pieces, steps, kinds = [], Steps(path), dict.fromkeys(shape.names, np.dtype(np.int8))
     for begin, end in _pieces(path, shape.begin):
         columns = _columns(path, shape, begin, end)
         if len(columns["x"]):
