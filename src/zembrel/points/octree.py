@@ -16,6 +16,8 @@ import numpy.typing as npt
 CELLS = 128  # along a side of a node
 _LEAF = 60_000  # points of a node that has no children
 _DEEPEST = 18
+_MARK = np.uint64(0xFFFFFF)  # the bits of a point's own mark
+_ODD = (np.uint64(0x9E3779B97F4A7C15), np.uint64(0xC2B2AE3D27D4EB4F), np.uint64(0x165667B19E3779F9))
 Places = npt.NDArray[
     np.int64
 ]  # (n, 3): cells of the deepest level, counted from the lower corner of the cube
@@ -43,26 +45,40 @@ class Cube(NamedTuple):
     ) -> Places:
         """Cells of the deepest level that points lie in."""
         most = CELLS << _DEEPEST
-        shares = [(v - low) / self.side for v, low in zip((x, y, z), self[:3], strict=True)]
-        return np.stack([np.clip((s * most).astype(np.int64), 0, most - 1) for s in shares], axis=1)
+        made = np.empty((len(x), 3), np.int32)
+        for axis, values in enumerate((x, y, z)):
+            share = (values - self[axis]) / self.side
+            made[:, axis] = np.clip(share * most, 0, most - 1)
+        return made
 
 
-def node_of(places: Places, level: int) -> Places:
-    """The node of a level that each place lies in, (n, 3)."""
-    return places // (CELLS << (_DEEPEST - level))
+def node_keys(places: Places, level: int) -> npt.NDArray[np.int64]:
+    """A number for the node of a level that each place lies in, (n,): 18 bits for each axis."""
+    nodes = (places >> (7 + _DEEPEST - level)).astype(np.int64)
+    return np.asarray(nodes[:, 0] << np.int64(36) | nodes[:, 1] << np.int64(18) | nodes[:, 2])
+
+
+def key_of(number: int, level: int) -> Key:
+    """The node of a number."""
+    return Key(level, number >> 36, number >> 18 & 0x3FFFF, number & 0x3FFFF)
 
 
 def one_per_cell(places: Places, level: int) -> npt.NDArray[np.bool_]:
-    """A point of each cell of a level, always the same of the same points: that with the smallest mark."""
-    cells = places >> (_DEEPEST - level)
-    keys = (cells[:, 0] << np.int64(42)) ^ (cells[:, 1] << np.int64(21)) ^ cells[:, 2]
+    """A point of each cell of a level, always the same of the same points: that with the smallest mark.
+
+    Cells are told apart by 40 bits of a mixing function: should two share them, one of them waits for a
+    child.
+    """
+    cells, own = (places >> (_DEEPEST - level)).astype(np.uint64), places.astype(np.uint64)
     with np.errstate(over="ignore"):
-        marks = (places[:, 0] * 73856093 ^ places[:, 1] * 19349663 ^ places[:, 2] * 83492791) * np.int64(
-            2654435761
-        )
-    order = np.lexsort((marks, keys))
+        mixed = (cells[:, 0] * _ODD[0]) ^ (cells[:, 1] * _ODD[1]) ^ (cells[:, 2] * _ODD[2])
+        mixed = (mixed ^ (mixed >> np.uint64(31))) * _ODD[0]
+        marks = (own[:, 0] * _ODD[1]) ^ (own[:, 1] * _ODD[2]) ^ (own[:, 2] * _ODD[0])
+    keys = (mixed & ~_MARK) | (marks >> np.uint64(40))
+    order = np.argsort(keys)
+    groups = keys[order] & ~_MARK
     first = np.ones(len(order), bool)
-    first[1:] = keys[order][1:] != keys[order][:-1]
+    first[1:] = groups[1:] != groups[:-1]
     chosen = np.zeros(len(places), bool)
     chosen[order[first]] = True
     return chosen
@@ -98,9 +114,7 @@ def _by_node(
 ) -> Iterator[tuple[Key, npt.NDArray[np.int64]]]:
     if not len(numbers):
         return
-    nodes = node_of(places[numbers], level)
-    order = np.lexsort((numbers, nodes[:, 2], nodes[:, 1], nodes[:, 0]))
-    ordered = nodes[order]
-    new = np.flatnonzero((np.diff(ordered, axis=0) != 0).any(axis=1)) + 1
-    for part in np.split(order, new):
-        yield Key(level, *nodes[part[0]].tolist()), np.sort(numbers[part])
+    keys = node_keys(places[numbers], level)
+    order = np.argsort(keys)
+    for part in np.split(order, np.flatnonzero(np.diff(keys[order])) + 1):
+        yield key_of(int(keys[part[0]]), level), np.sort(numbers[part])

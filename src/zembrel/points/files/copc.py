@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
+from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
@@ -18,7 +20,7 @@ from zembrel.points.las.reading import open_las
 from zembrel.points.las.writing import Encoded, LasWriter, NewFile
 from zembrel.points.laz.items import VARIABLE
 from zembrel.points.model import PointBlock, PointSource
-from zembrel.points.octree import CELLS, Cube, Key, Places, node_of, subtree, upper_nodes
+from zembrel.points.octree import CELLS, Cube, Key, Places, key_of, node_keys, subtree, upper_nodes
 
 _CHUNK, _BUCKET = 200_000, 1_500_000  # points that are spooled, and that are built at a time
 _DEPTH = 6  # levels above the buckets, at most
@@ -113,26 +115,19 @@ class CopcWriter:
     def _built(self, cube: Cube) -> Iterator[tuple[Key, Encoded]]:
         """Nodes with their points, encoded in parallel, in a fixed order: parts of the cube, then what lies
         above."""
-        raw = (
-            np.memmap(self._spool.name, np.uint8, "r")
-            if Path(self._spool.name).stat().st_size
-            else np.zeros(0, np.uint8)
-        )
-        records = raw.view(self.new.layout.dtype)
-        depth, buckets = self._buckets(cube, records)
+        depth = self._depth(cube)
         above: dict[Key, list[npt.NDArray[np.void]]] = {}
-        with ThreadPoolExecutor(2) as pool:
-            for bucket in buckets:
-                held = self._held(records, bucket)
+        with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+            for bucket in self._buckets(cube, depth):
+                held = np.fromfile(bucket, self.new.layout.dtype)
                 places = self._places(cube, held)
                 taken, left = upper_nodes(places, depth)
                 for key, numbers in taken.items():
                     above.setdefault(key, []).append(held[numbers])
-                waiting = [
-                    (key, pool.submit(self._encode, held[n])) for key, n in subtree(places, left, depth)
-                ]
-                for key, coming in waiting:
-                    yield key, coming.result()
+                nodes = list(subtree(places, left, depth))
+                yield from zip(
+                    (k for k, _ in nodes), pool.map(self._encode, (held[n] for _, n in nodes)), strict=True
+                )
             for key, parts in sorted(above.items()):
                 yield key, self._encode(np.concatenate(parts))
 
@@ -148,25 +143,41 @@ class CopcWriter:
         block = PointBlock(records, self.new.layout, self.new.scaling)
         return cube.places(block.x, block.y, block.z)
 
-    def _buckets(self, cube: Cube, records: npt.NDArray[np.void]) -> tuple[int, list[Path | None]]:
-        """The level of the parts that are built one by one, and their files; one part, no file, if all fit
-        at once."""
-        if len(records) <= _BUCKET:
-            return 0, [None]
-        depth = min(_DEPTH, int(np.ceil(np.log2(len(records) / _BUCKET) / 2)) + 1)
-        files: dict[tuple[int, ...], Path] = {}
-        for begin in range(0, len(records), _CHUNK):
-            part = np.asarray(records[begin : begin + _CHUNK])
-            nodes = node_of(self._places(cube, part), depth)
-            found, which = np.unique(nodes, axis=0, return_inverse=True)
-            for n, key in enumerate(map(tuple, found.tolist())):
-                file = files.setdefault(key, Path(self._folder.name) / "_".join(map(str, key)))
-                with file.open("ab") as bucket:
-                    bucket.write(part[which.ravel() == n].tobytes())
-        return depth, [files[key] for key in sorted(files)]
+    def _spooled(self) -> Iterator[npt.NDArray[np.void]]:
+        """All points, a piece at a time."""
+        with Path(self._spool.name).open("rb") as file:
+            while len(part := np.fromfile(file, self.new.layout.dtype, _CHUNK)):
+                yield part
 
-    def _held(self, records: npt.NDArray[np.void], bucket: Path | None) -> npt.NDArray[np.void]:
-        return np.asarray(records) if bucket is None else np.fromfile(bucket, self.new.layout.dtype)
+    def _depth(self, cube: Cube) -> int:
+        """The level whose nodes have so few points that they can be built one by one; 0 if all fit at
+        once."""
+        counts: Counter[int] = Counter()
+        for part in self._spooled():
+            found, numbers = np.unique(node_keys(self._places(cube, part), _DEPTH), return_counts=True)
+            counts.update(dict(zip(found.tolist(), numbers.tolist(), strict=True)))
+        for depth in range(_DEPTH):
+            sums: Counter[tuple[int, ...]] = Counter()
+            for number, count in counts.items():
+                sums[tuple(axis >> (_DEPTH - depth) for axis in key_of(number, _DEPTH)[1:])] += count
+            if max(sums.values(), default=0) <= _BUCKET:
+                return depth
+        return _DEPTH
+
+    def _buckets(self, cube: Cube, depth: int) -> list[Path]:
+        """The files of the parts that are built one by one."""
+        if depth == 0:
+            return [Path(self._spool.name)]
+        files: dict[int, Path] = {}
+        for part in self._spooled():
+            keys = node_keys(self._places(cube, part), depth)
+            order = np.argsort(keys, kind="stable")
+            found, starts = np.unique(keys[order], return_index=True)
+            for key, numbers in zip(found.tolist(), np.split(order, starts[1:]), strict=True):
+                file = files.setdefault(key, Path(self._folder.name) / f"{key}")
+                with file.open("ab") as bucket:
+                    bucket.write(part[numbers].tobytes())
+        return [files[key] for key in sorted(files)]
 
     def _entered(self, writer: LasWriter, key: Key, encoded: Encoded) -> None:
         self._nodes.append(Node(*key, writer.position, len(encoded.data), encoded.tally.points))
