@@ -18,9 +18,7 @@ _LEAF = 60_000  # points of a node that has no children
 _DEEPEST = 18
 _MARK = np.uint64(0xFFFFFF)  # the bits of a point's own mark
 _ODD = (np.uint64(0x9E3779B97F4A7C15), np.uint64(0xC2B2AE3D27D4EB4F), np.uint64(0x165667B19E3779F9))
-Places = npt.NDArray[
-    np.int64
-]  # (n, 3): cells of the deepest level, counted from the lower corner of the cube
+Places = npt.NDArray[np.int32]  # (n, 3): cells of the deepest level, from the lower corner of the cube
 
 
 class Key(NamedTuple):
