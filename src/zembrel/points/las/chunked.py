@@ -37,8 +37,14 @@ def with_chunks(
                 "fetch it again, or add --salvage to take the points that are there",
             )
         chunks = np.array([*_walked(source, codec, compression)], np.int64).reshape(-1, 3)
+    partial = np.zeros(len(chunks), np.int64)
     if salvage:
-        chunks = _whole(source, codec, chunks)
+        chunks, partial = _whole(source, codec, chunks)
+    if partial.any():
+        count = int(chunks[partial > 0, 2].sum())
+        remarks.append(
+            f"{count:,} points have their places, but not all of their values: the file ends among these"
+        )
     there, said = int(chunks[:, 2].sum()), source.header.count
     if there < said:
         if not salvage:
@@ -48,7 +54,7 @@ def with_chunks(
         remarks.append(f"its header tells of {said:,} points, and its chunks hold {there:,}: all are read")
     parts = tuple(Part(n, int(points)) for n, points in enumerate(chunks[:, 2]))
     cloud = replace(source.cloud, count=there)
-    return replace(source, cloud=cloud, parts=parts, chunks=np.ascontiguousarray(chunks[:, :2]))
+    return replace(source, cloud=cloud, parts=parts, chunks=np.column_stack((chunks[:, :2], partial)))
 
 
 def _single(source: LasSource) -> Chunks:
@@ -118,12 +124,22 @@ def _walked(source: LasSource, codec: object, compression: Compression) -> Itera
         at, left = at + size, left - points
 
 
-def _whole(source: LasSource, codec: object, chunks: Chunks) -> Chunks:
-    """Chunks with as many points as their data hold; those without any are left out."""
+def _whole(source: LasSource, codec: object, chunks: Chunks) -> tuple[Chunks, Chunks]:
+    """Chunks with as many points as their data hold, without those that hold none; and 1 for those of whose
+    points
+    only some values are there."""
     from zembrel.points.laz.chunks import Codec
 
     assert isinstance(codec, Codec)
-    kept = chunks.copy()
+    kept, partial = chunks.copy(), np.zeros(len(chunks), np.int64)
     for n, (at, size, points) in enumerate(chunks.tolist()):
-        kept[n, 2] = codec.decode(np.asarray(source.data[at : at + size]), points)[1]
-    return kept[kept[:, 2] > 0]
+        data = np.asarray(source.data[at : at + size])
+        kept[n, 2] = codec.decode(data, points)[1]
+        if (
+            kept[n, 2] < points
+            and codec.layout.long
+            and codec.decode(data, points, partial=True)[1] == points
+        ):
+            kept[n, 2], partial[n] = points, 1
+    there = kept[:, 2] > 0
+    return kept[there], partial[there]

@@ -128,7 +128,7 @@ def with_octree(source: LasSource, resolution: float | None) -> LasSource:
         finest = int(np.ceil(np.log2(max(info.spacing / resolution, 1.0)) - 1e-9))
         nodes = [node for node in nodes if node.level <= finest]
     parts = tuple(Part(n, node.points, info.bounds(*node[:4]), node.level) for n, node in enumerate(nodes))
-    chunks = np.array([(node.at, node.size) for node in nodes], np.int64).reshape(-1, 2)
+    chunks = np.array([(node.at, node.size, 0) for node in nodes], np.int64).reshape(-1, 3)
     count = sum(node.points for node in nodes)
     remarks = source.cloud.remarks
     if resolution is None and count != source.header.count:

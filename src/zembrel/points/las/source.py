@@ -31,7 +31,9 @@ class LasSource:
     records: tuple[Record, ...]
     cloud: Cloud
     parts: tuple[Part, ...]
-    chunks: npt.NDArray[np.int64] | None = None  # first byte and bytes of each, of a LAZ file
+    chunks: npt.NDArray[np.int64] | None = (
+        None  # of a LAZ file: first byte and bytes of each, and 1 if some values are lost
+    )
     version: int = 3  # of the layers
 
     @cached_property
@@ -48,8 +50,10 @@ class LasSource:
             at = self.header.points_at + part.number * PART * layout.dtype.itemsize
             raw = np.array(self.data[at : at + part.points * layout.dtype.itemsize])
             return PointBlock(raw.view(layout.dtype), layout, self.cloud.scaling)
-        at, size = self.chunks[part.number].tolist()
-        records, there = self.codec.decode(self.data[at : at + size], part.points, fields)
+        at, size, partial = self.chunks[part.number].tolist()
+        records, there = self.codec.decode(
+            self.data[at : at + size], part.points, fields, partial=bool(partial)
+        )
         if there < part.points:
             raise InputError(
                 f"{self.path} is broken in chunk {part.number + 1:,} of {len(self.parts):,}",

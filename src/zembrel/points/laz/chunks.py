@@ -38,14 +38,20 @@ class Codec:
     layout: Layout
     version: int = 3
 
-    def decode(self, data: Bytes, count: int, fields: frozenset[str] | None = None) -> tuple[Bytes, int]:
+    def decode(
+        self, data: Bytes, count: int, fields: frozenset[str] | None = None, *, partial: bool = False
+    ) -> tuple[Bytes, int]:
         """Records (count, bytes) of a chunk, and how many of them its data held.
 
         fields: names of the values that are wanted, None for all; formats 0 to 5 have all of them anyway.
+        partial:
+        take points of which only some values are there, as formats 6 to 10 allow.
         """
         records = np.zeros((count, self.layout.dtype.itemsize), np.uint8)
         if self.layout.long:
-            return records, layered.decode_layers(data, records, self._layered(), self._wanted(fields))
+            return records, layered.decode_layers(
+                data, records, self._layered(), self._wanted(fields), partial=partial
+            )
         return records, pointwise.decode_chunk(data, records, self._pointwise())[0]
 
     def encode(self, records: Bytes) -> bytes:

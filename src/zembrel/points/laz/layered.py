@@ -204,12 +204,18 @@ def chunk_size(data: Bytes, items: LayeredItems) -> tuple[int, int]:
     return items.length + len(head) + sum(sizes), count
 
 
-def decode_layers(data: Bytes, records: Bytes, items: LayeredItems, wanted: Collection[int] | None) -> int:
+def decode_layers(
+    data: Bytes,
+    records: Bytes,
+    items: LayeredItems,
+    wanted: Collection[int] | None,
+    *,
+    partial: bool = False,
+) -> int:
     """Decode a chunk into `records`, (points, bytes of a record), zeros before.
 
-    wanted: first bytes of the fields to decode besides returns, x and y, or None for all. Returns the points
-    that
-    `data` held.
+    wanted: first bytes of the fields to decode besides returns, x and y, or None for all; partial: leave out
+    layers that are cut off, if those of places and heights are whole. Returns the points that `data` held.
     """
     layers = [Layer(PLACES, 0, 8), *items.layers()]
     begin = items.length + 4 + 4 * len(layers)
@@ -219,13 +225,18 @@ def decode_layers(data: Bytes, records: Bytes, items: LayeredItems, wanted: Coll
     ends = begin + np.cumsum(np.frombuffer(data[items.length + 4 : begin].tobytes(), "<u4").astype(np.int64))
     wanted_ones = [n for n, layer in enumerate(layers) if n == 0 or wanted is None or layer.at in wanted]
     coded = [n for n in wanted_ones if n == 0 or ends[n] > ends[n - 1]]
+    if partial:
+        coded = [n for n in coded if ends[n] <= len(data)]
+        if ends[HEIGHTS] > len(data):
+            return 0
     plan, models = _plan([layers[n] for n in coded])
     plan[:, _BEGIN] = np.minimum(np.concatenate(([begin], ends[:-1]))[coded], len(data))
     plan[:, _END] = np.minimum(ends[coded], len(data))
     padded = np.concatenate((data, np.zeros(8 * items.length + 256, np.uint8)))  # no look behind the end
     there = _decode(plan, padded, records.reshape(-1), len(records), items.length, items.version, models)
-    for n in set(wanted_ones) - set(coded):
-        _repeat(records, layers[n])
+    for n in wanted_ones:
+        if n and ends[n] == ends[n - 1]:
+            _repeat(records, layers[n])
     return int(there)
 
 

@@ -61,6 +61,7 @@ class Counted:
     read: int = 0
     used: int = 0
     ground: int = 0
+    outside: int = 0  # of the frame, where that is what the files say of their extent
     chose: list[str] = field(default_factory=list)
 
 
@@ -75,7 +76,7 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
     frame_given = load_frame(Path(where.onto)) if where.onto else None
     whole = merged(paths, inputs, where, output, everywhere=True)
     frame, more = _frame(whole, where, frame_given)
-    job = _Job(whole, frame, picking(inputs), gridding, output, Counted())
+    job = _Job(whole, frame, picking(inputs), gridding, output, Counted(), not (where.within or where.onto))
     view = job.view()
     if where.mask and where.within:
         view = masked(view, resolve(where, frame.crs).cover(frame))
@@ -139,6 +140,7 @@ class _Job:
     gridding: Gridding
     output: Output
     counted: Counted
+    whole_extent: bool  # whether the frame is the extent that the files say
 
     @property
     def area(self) -> float:
@@ -243,6 +245,7 @@ class _Job:
                 self.counted.read += points
                 if block is not None and len(block):
                     self.counted.used += len(block)
+                    self.counted.outside += _outside(block, self.frame.bounds) if self.whole_extent else 0
                     yield block
 
         return read
@@ -280,6 +283,16 @@ def _silent(progress: object) -> None:
     """Nobody is told: the blocks of the raster count."""
 
 
+def _outside(block: PointBlock, bounds: Bounds) -> int:
+    """Points beyond bounds; as a rule the ends of a block tell that there is none."""
+    west, south, east, north = bounds
+    low_x, low_y, _, high_x, high_y, _ = block.bounds()
+    if low_x >= west and high_x <= east and low_y >= south and high_y <= north:
+        return 0
+    x, y = block.x, block.y
+    return int(np.count_nonzero((x < west) | (x > east) | (y < south) | (y > north)))
+
+
 def _needs(values: dict[str, Any]) -> set[str]:
     return {"class" if name == "ground" else name for name in values if name != "first"}
 
@@ -305,12 +318,19 @@ def _receipt(
     output: Output,
 ) -> Receipt:
     used = f"{counted.used:,} of {whole.count:,} points" if not output.dry_run else f"{whole.count:,} points"
+    lies = (f"{counted.outside:,} points lie outside of what their files say",) if counted.outside else ()
     lines = (
         ("points", (used,)),
         ("frame", frame_items(written.view.frame)),
         ("chose", (*dict.fromkeys(said), *written.chose)),
-        ("checks", written.checks),
+        ("checks", (*lies, *written.checks)),
         ("plan" if output.dry_run else "wrote", written.wrote),
     )
-    facts = {"inputs": [str(p) for p in paths], "points": whole.count, "used": counted.used, **written.facts}
+    facts = {
+        "inputs": [str(p) for p in paths],
+        "points": whole.count,
+        "used": counted.used,
+        "outside": counted.outside,
+        **written.facts,
+    }
     return Receipt("grid", f"{named(paths)} -> {output.out}", tuple(line for line in lines if line[1]), facts)

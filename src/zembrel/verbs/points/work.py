@@ -13,6 +13,7 @@ import numpy as np
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room
 from zembrel.engine.points import Piece, each, flow, pieces_of
+from zembrel.errors import RefusedError
 from zembrel.points.files import check_name, make_writer
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Fields, PointBlock, PointSource
@@ -132,9 +133,17 @@ def _blocks(job: Job, sources: Sequence[PointSource], done: Done, output: Output
         block = job.sieve.kept(piece)
         if block is None or not len(block):
             return block, {}
-        block = job.change(block, piece)
-        block, lost = block.regraded(job.new.layout)
-        return block.rescaled(job.new.scaling), lost
+        try:
+            block = job.change(block, piece)
+            block, lost = block.regraded(job.new.layout)
+            return block.rescaled(job.new.scaling), lost
+        except OverflowError as exc:
+            steps = "/".join(f"{step:g}" for step in job.new.scaling.scale)
+            raise RefusedError(
+                f"a point does not fit steps of {steps}",
+                f"its {str(exc).lower()} is farther from the offset than 32 bits reach",
+                "add --set scale=0.01, or clip away what lies far off (see describe --stats)",
+            ) from exc
 
     pieces = pieces_of(sources)
     done.parts = len(pieces)
