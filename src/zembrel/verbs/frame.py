@@ -10,8 +10,8 @@ from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.framefile import ENDING, write_frame
-from zembrel.measure import parse_cell
 from zembrel.verbs.inputs import open_layers
+from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_facts, frame_items, show_bounds
 from zembrel.verbs.target import decide
@@ -92,8 +92,7 @@ def _from_area(
             "the area alone does not settle it",
             "add --cell 2m, or --columns and --rows",
         )
-    across, along = parse_cell(where.cell)
-    cell = across.in_unit(crs.unit.kind, crs.unit.factor), along.in_unit(crs.unit.kind, crs.unit.factor)
+    cell = cell_in_units_of(where.cell, crs)
     return snapped(crs, bounds, cell, origin=_point(origin), registration=registration)
 
 

@@ -2,14 +2,27 @@
 
 from __future__ import annotations
 
+from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame
-from zembrel.measure import parse_length
+from zembrel.measure import parse_cell, parse_length
+
+
+def in_units_of(text: str, crs: CRS | None) -> float:
+    """`20m` in units of a CRS, metres without one. Raises UsageError for one that does not fit it."""
+    kind, factor = (crs.unit.kind, crs.unit.factor) if crs is not None else ("length", 1.0)
+    return parse_length(text).in_unit(kind, factor)
+
+
+def cell_in_units_of(text: str, crs: CRS | None) -> tuple[float, float]:
+    """`2m` or `2m/3m`, along x and y, in units of a CRS, metres without one. Raises UsageError."""
+    kind, factor = (crs.unit.kind, crs.unit.factor) if crs is not None else ("length", 1.0)
+    across, along = parse_cell(text)
+    return across.in_unit(kind, factor), along.in_unit(kind, factor)
 
 
 def in_crs_units(text: str, frame: Frame) -> float:
     """`20m` in units of the frame's CRS. Raises UsageError for one that does not fit it."""
-    kind, factor = (frame.crs.unit.kind, frame.crs.unit.factor) if frame.crs else ("length", 1.0)
-    return parse_length(text).in_unit(kind, factor)
+    return in_units_of(text, frame.crs)
 
 
 def in_cells(text: str, frame: Frame) -> tuple[float, float]:

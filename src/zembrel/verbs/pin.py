@@ -17,11 +17,11 @@ from zembrel.geodesy.crs import CRS, GeographicCRS
 from zembrel.grid.area import check_bounds
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.pinning import Fit, Pinning, Ties, check_model, judged, pinned
-from zembrel.measure import parse_cell
 from zembrel.raster.model import Raster
 from zembrel.raster.views.pinned import pin as pin_view
 from zembrel.raster.views.place import Reframed
 from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items, show_table, unit_sign
@@ -117,8 +117,7 @@ def _frame(picture: Raster, ties: Ties, model: str, where: Where) -> Frame:
     x, y = back(col, row)
     bounds = float(x.min()), float(y.min()), float(x.max()), float(y.max())
     if where.cell:
-        across, along = parse_cell(where.cell)
-        cell = across.in_unit(crs.unit.kind, crs.unit.factor), along.in_unit(crs.unit.kind, crs.unit.factor)
+        cell = cell_in_units_of(where.cell, crs)
     else:
         size = _native(ties)
         cell = size, size

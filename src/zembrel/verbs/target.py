@@ -16,7 +16,6 @@ from zembrel.grid.extent import carried_bounds, carried_cell, operation_of
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
 from zembrel.grid.soundness import sound_part
-from zembrel.measure import parse_cell
 from zembrel.raster.method import Method
 from zembrel.raster.model import Raster
 from zembrel.raster.views.outline import Blanked, Cover
@@ -24,6 +23,7 @@ from zembrel.raster.views.place import Reframed
 from zembrel.raster.views.reproject import on_frame
 from zembrel.verbs.aids import check_used, equipped, with_heights
 from zembrel.verbs.inputs import Layer, check_placed
+from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.methods import choose_method, resolution_remark
 from zembrel.verbs.options import Where
 from zembrel.verbs.within import Resolved, load_frame, overlap_error, parse_crs_phrase, resolve
@@ -170,9 +170,7 @@ def _part(layer: Layer, crs: CRS | None, where: Where) -> Frame:
 
 def _choose_cell(frames: Sequence[Frame], where: Where, crs: CRS | None) -> tuple[float, float]:
     if where.cell:
-        across, along = parse_cell(where.cell)
-        kind, factor = (crs.unit.kind, crs.unit.factor) if crs is not None else ("length", 1.0)
-        return across.in_unit(kind, factor), along.in_unit(kind, factor)
+        return cell_in_units_of(where.cell, crs)
     sizes = [frame.cell if crs is None else carried_cell(frame, crs) for frame in frames]
     return min(size[0] for size in sizes), min(size[1] for size in sizes)
 

@@ -17,14 +17,14 @@ from zembrel.formats import choose_format, format_named, open_raster
 from zembrel.grid.cutting import Cut, by_cells, by_size, split
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.measure import parse_cell, show_bytes
+from zembrel.measure import show_bytes
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.joined import joined
-from zembrel.verbs.lengths import in_cells
+from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.opening import point_paths
@@ -129,7 +129,7 @@ def _sheets(frame: Frame, cutting: Cutting) -> list[Sheet]:
 
 def _cuts(frame: Frame, cutting: Cutting) -> list[Cut]:
     if cutting.split:
-        across, down = _pair(cutting.split, "--split", "4x3")
+        across, down = pair_of(cutting.split, "--split", "4x3")
         if across > frame.columns or down > frame.rows:
             raise UsageError(
                 f"--split {cutting.split}",
@@ -138,12 +138,10 @@ def _cuts(frame: Frame, cutting: Cutting) -> list[Cut]:
             )
         return split(frame, across, down)
     if cutting.cells:
-        return by_cells(frame, *_pair(cutting.cells, "--cells", "512 or 512x256"))
+        return by_cells(frame, *pair_of(cutting.cells, "--cells", "512 or 512x256"))
     if not frame.north_up:
         raise UsageError("--size needs a frame that is north up", "this one is turned", "use --cells")
-    width, height = parse_cell(str(cutting.size))
-    kind, factor = (frame.crs.unit.kind, frame.crs.unit.factor) if frame.crs else ("length", 1.0)
-    size = width.in_unit(kind, factor), height.in_unit(kind, factor)
+    size = cell_in_units_of(str(cutting.size), frame.crs)
     if min(size[0] / frame.cell[0], size[1] / frame.cell[1]) < 1:
         raise UsageError(
             f"--size {cutting.size}", "a sheet would be smaller than a cell", "take a larger one"
@@ -151,7 +149,8 @@ def _cuts(frame: Frame, cutting: Cutting) -> list[Cut]:
     return by_size(frame, *size)
 
 
-def _pair(text: str, flag: str, example: str) -> tuple[int, int]:
+def pair_of(text: str, flag: str, example: str) -> tuple[int, int]:
+    """`4x3`, or one number for both. Raises UsageError."""
     one, _, other = text.lower().partition("x")
     if not one.isdigit() or not (other or one).isdigit() or int(one) < 1 or int(other or one) < 1:
         raise UsageError(f"{flag} {text}", "columns x rows are needed", f"write {flag} {example}")

@@ -10,7 +10,7 @@ from zembrel.errors import InputError, UsageError
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame, snapped
-from zembrel.measure import parse_cell
+from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.options import Where
 from zembrel.verbs.within import load_frame, parse_crs_phrase
 
@@ -35,8 +35,7 @@ def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
     crs: CRS | None = parse_crs_phrase(where.crs) if where.crs else table.crs
     if crs is None:
         raise InputError("the features have no CRS", "cells have a place on the Earth", "add --from-crs CRS")
-    across, along = parse_cell(where.cell)
-    cell = across.in_unit(crs.unit.kind, crs.unit.factor), along.in_unit(crs.unit.kind, crs.unit.factor)
+    cell = cell_in_units_of(where.cell, crs)
     bounds = shapely.total_bounds(table.to(crs).geometries)
     west, south, east, north = (float(v) for v in bounds)
     return snapped(crs, (west, south, east, north), cell), ["extent of the features"]

@@ -17,7 +17,6 @@ from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.pane import Pane
-from zembrel.measure import parse_length
 from zembrel.points.classes import legend_of
 from zembrel.points.gridding.tallied import placing_of
 from zembrel.points.gridding.wanted import as_block
@@ -27,6 +26,7 @@ from zembrel.points.picking import Picking
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Band, Block
 from zembrel.raster.views.fill import Filled
+from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking
@@ -198,5 +198,4 @@ def _ends(text: str) -> tuple[float, float, float, float]:
 def _half_width(text: str | None, whole: Merged, length: float) -> float:
     if text is None:
         return length / _WIDTH / 2
-    kind, factor = (whole.crs.unit.kind, whole.crs.unit.factor) if whole.crs else ("length", 1.0)
-    return parse_length(text).in_unit(kind, factor) / 2
+    return in_units_of(text, whole.crs) / 2

@@ -14,7 +14,6 @@ from zembrel.engine.points import Piece, each, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, snapped
-from zembrel.measure import parse_cell
 from zembrel.points.files.table import format_of
 from zembrel.points.gridding.spool import Spool
 from zembrel.points.gridding.surfaced import PRODUCTS, Make, Surfaced, idw, products, ranked, tin
@@ -24,7 +23,7 @@ from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside, Picking
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.fill import Filled
-from zembrel.verbs.lengths import in_cells
+from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking, point_paths
@@ -117,9 +116,7 @@ def _frame(whole: Merged, where: Where, given: Frame | None) -> tuple[Frame, lis
         return given, [f"onto {where.onto}"]
     if not where.cell:
         raise UsageError("there is no frame", "points have no cells", "add --onto FRAME, or --cell LENGTH")
-    across, along = parse_cell(where.cell)
-    kind, factor = (whole.crs.unit.kind, whole.crs.unit.factor) if whole.crs else ("length", 1.0)
-    cell = across.in_unit(kind, factor), along.in_unit(kind, factor)
+    cell = cell_in_units_of(where.cell, whole.crs)
     if where.within:
         return snapped(whole.crs, resolve(where, whole.crs).bounds, cell), []
     west, south, _, east, north, _ = whole.bounds

@@ -8,7 +8,6 @@ from pathlib import Path
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.elsewhere import real
 from zembrel.geodesy.crs import label, same, vertical_of
-from zembrel.measure import parse_length
 from zembrel.points.bounding import with_bounds
 from zembrel.points.files import Reading, holds_points, open_points
 from zembrel.points.files.table import format_of
@@ -17,6 +16,7 @@ from zembrel.points.model import PointSource
 from zembrel.points.picking import Picking, parse_classes, parse_returns
 from zembrel.points.told import Told
 from zembrel.verbs.inputs import find_inputs
+from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs
 from zembrel.verbs.within import parse_crs_phrase
 
@@ -76,9 +76,7 @@ def _coarser(path: Path, source: PointSource, options: Inputs) -> PointSource:
             "--resolution picks those of a cloud-optimized file",
             "use thin, or leave it out",
         )
-    crs = source.cloud.crs
-    kind, factor = (crs.unit.kind, crs.unit.factor) if crs else ("length", 1.0)
-    size = parse_length(str(options.resolution)).in_unit(kind, factor)
+    size = in_units_of(str(options.resolution), source.cloud.crs)
     if size <= 0:
         raise UsageError(
             f"--resolution {options.resolution}", "it has to be above 0", "write --resolution 2m"

@@ -11,10 +11,10 @@ import numpy as np
 from zembrel.engine.points import Piece, each, pieces_of
 from zembrel.errors import UsageError, nearest_name
 from zembrel.geodesy.crs import CRS
-from zembrel.measure import parse_length
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.picking import Mask, Picking
 from zembrel.points.thinning import BEST, Apart, BestOf, Mesh, every, random_share
+from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.change import told
 from zembrel.verbs.points.each import one_to_one
@@ -77,8 +77,7 @@ def _check(thinning: Thinning) -> None:
 
 
 def _length(text: str, option: str, crs: CRS | None) -> float:
-    kind, factor = (crs.unit.kind, crs.unit.factor) if crs else ("length", 1.0)
-    size = parse_length(text).in_unit(kind, factor)
+    size = in_units_of(text, crs)
     if size <= 0:
         raise UsageError(f"{option} {text}", "a length above 0 is needed", f"write {option} 1m")
     return size

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import shapely
@@ -17,11 +17,12 @@ from zembrel.engine.commit import check_free
 from zembrel.engine.points import Piece
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, label
-from zembrel.measure import parse_cell, parse_length, show_bytes
+from zembrel.measure import show_bytes
 from zembrel.points.files.table import POINT_FORMATS, format_of
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside
 from zembrel.points.records import ExtraField, Layout
+from zembrel.verbs.lengths import cell_in_units_of, in_units_of
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.mosaic import Merged, merged
@@ -30,9 +31,7 @@ from zembrel.verbs.points.survey import with_part_bounds
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.work import Job, Sieve, carry_out
 from zembrel.verbs.receipt import Receipt, named
-
-if TYPE_CHECKING:
-    from zembrel.verbs.tile import Cutting
+from zembrel.verbs.tile import Cutting, pair_of
 
 _MARGIN = ExtraField("margin", "u1")
 
@@ -93,10 +92,10 @@ def _sheets(whole: Merged, cutting: Cutting) -> list[Sheet]:
         )
     west, south, east, north = bounds[0], bounds[1], bounds[3] + steps[0], bounds[4] + steps[1]
     if cutting.split:
-        across, down = _pair(cutting.split)
+        across, down = pair_of(cutting.split, "--split", "4x3")
         xs, ys = np.linspace(west, east, across + 1).tolist(), np.linspace(north, south, down + 1).tolist()
     else:
-        width, height = _size(str(cutting.size), whole.crs)
+        width, height = cell_in_units_of(str(cutting.size), whole.crs)
         xs = [n * width for n in range(math.floor(west / width), math.ceil(east / width) + 1)]
         ys = [n * height for n in range(math.ceil(north / height), math.floor(south / height) - 1, -1)]
     if (len(xs) - 1) * (len(ys) - 1) > 100_000:
@@ -114,24 +113,10 @@ def _sheets(whole: Merged, cutting: Cutting) -> list[Sheet]:
     return made
 
 
-def _pair(text: str) -> tuple[int, int]:
-    one, _, other = text.lower().partition("x")
-    if not one.isdigit() or not (other or one).isdigit() or int(one) < 1 or int(other or one) < 1:
-        raise UsageError(f"--split {text}", "columns x rows are needed", "write --split 4x3")
-    return int(one), int(other or one)
-
-
-def _size(text: str, crs: CRS | None) -> tuple[float, float]:
-    kind, factor = (crs.unit.kind, crs.unit.factor) if crs else ("length", 1.0)
-    width, height = parse_cell(text)
-    return width.in_unit(kind, factor), height.in_unit(kind, factor)
-
-
 def _margin(text: str | None, crs: CRS | None) -> float:
     if not text:
         return 0.0
-    kind, factor = (crs.unit.kind, crs.unit.factor) if crs else ("length", 1.0)
-    size = parse_length(text).in_unit(kind, factor)
+    size = in_units_of(text, crs)
     if size < 0:
         raise UsageError(f"--margin {text}", "sheets would not meet", "give 0 or more")
     return size
