@@ -9,6 +9,9 @@ PATH=$root/.venv/bin:$PATH
 zembrel demo --out "$work/demo" --quiet 2> /dev/null
 cd "$work/demo"
 for picture in island web relief landcover; do cp "$picture.png" "$shots/draw-$picture.png"; done
+zembrel draw 'lidar/l?.laz' --by class --title "swaths over Marrow Harbour" --out "$shots/draw-points.png" --replace --quiet
+zembrel draw 'lidar/l?.laz' --by class --section 733600,5096700,734000,5097050 --width 4m --title "through the wood" \
+    --out "$shots/draw-section.png" --replace --quiet
 zembrel draw sketch.tif --out "$shots/draw-sketch.png" --replace --quiet
 
 # terminal NAME COMMAND...: what a person sees who types the commands, in a window of 1280 x 800
@@ -54,4 +57,11 @@ terminal shapes 'zembrel contour relief.tif --interval 50 --out lines.gpkg' \
     "zembrel describe tracks.geojson --stats --where \"kind == 'path'\""
 zembrel draw heights.gpkg tracks.geojson --field mean --classes natural:6 --ramp relief \
     --out "$shots/draw-parcels.png" --replace --quiet
+rm -f ground.laz lidar.tif cut.laz thin.laz
+terminal points 'zembrel describe lidar/l2.laz --stats' \
+    'zembrel ground lidar/raw.las --from-crs EPSG:32626 --out ground.laz' \
+    "zembrel grid 'lidar/l?.laz' --cell 1m --products terrain,surface,canopy --out lidar.tif" \
+    'zembrel clip lidar/ --within circle:733850,5096800,80 --out cut/ --keep-going' \
+    'zembrel thin lidar/l3.laz --cell 2m --best lowest --out thin.laz' \
+    'zembrel convert lidar/l3.laz --set format=3 --out old.las'
 terminal help 'zembrel --help'

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import struct
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +19,7 @@ from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.framefile import read_frame
 from zembrel.points.files import open_points
+from zembrel.points.las.vlr import Record, write_records
 from zembrel.points.records import Layout
 
 MIDDLE_X, MIDDLE_Y = island.MIDDLE
@@ -428,3 +430,41 @@ def test_points_rasters_and_features_do_not_mix(
     write(zembrel.folder / "none.laz", cloud(0))
     assert zembrel("convert", "none.laz", "--out", "none.csv").code == 0
     assert (zembrel.folder / "none.csv").read_text().startswith("x,y,z,return")
+
+
+def test_columns_are_chosen_and_classes_bring_their_names(zembrel: Program, swaths: list[Path]) -> None:
+    zembrel("convert", swaths[3], "--columns", "z,intensity,x", "--out", "a.csv")
+    lines = (zembrel.folder / "a.csv").read_text().splitlines()
+    block = whole(swaths[3])
+    assert (
+        lines[0] == "z,intensity,x"
+        and lines[1] == f"{block.z[0]:.2f},{block.values('intensity')[0]},{block.x[0]:.2f}"
+    )
+    zembrel("convert", "a.csv", "--columns", "z,-,x", "--out", "b.laz", code=3)
+    record = write_records([Record("LASF_Spec", 0, bytes([5]) + b"spruce".ljust(15, b"\0"))])
+    data = bytearray(swaths[3].read_bytes())
+    size, points_at, number = struct.unpack_from("<HII", data, 94)
+    data[size:size] = record
+    struct.pack_into("<II", data, 96, points_at + len(record), number + 1)
+    table = struct.unpack_from("<q", data, points_at + len(record))[0]
+    struct.pack_into("<q", data, points_at + len(record), table + len(record))
+    (zembrel.folder / "named.laz").write_bytes(data)
+    assert rows(zembrel("describe", "named.laz").out)["class 5"].endswith("spruce")
+
+
+def test_an_index_of_clouds(zembrel: Program, swaths: list[Path], marrowick: Path) -> None:
+    zembrel("index", *swaths, "--out", "index.gpkg")
+    table = read_features(zembrel.folder / "index.gpkg")
+    assert [row["points"] for row in table.rows()] == [len(whole(path)) for path in swaths]
+    west, _, east, _ = shapely.total_bounds(table.to(HOME).geometries)
+    assert west == pytest.approx(733_480, abs=2) and east == pytest.approx(734_280, abs=2)
+    assert (
+        "no coordinate" in zembrel.refuses(3, "index", marrowick / "lidar" / "raw.las", "--out", "x.gpkg")[0]
+    )
+
+
+def test_the_first_use_says_that_it_compiles(zembrel: Program, swaths: list[Path]) -> None:
+    kernels = {"NUMBA_CACHE_DIR": str(zembrel.folder / "kernels")}
+    said = zembrel("describe", swaths[3], **kernels)
+    assert said.err.count("note:  compiling the coder") == 1
+    assert "compiling" not in zembrel("describe", swaths[3], **kernels).err

@@ -99,7 +99,18 @@ COMMANDS = {
     "index": Command(
         index,
         "zembrel index ortho/ --out sheets.geojson",
-        ("layer", "from_nodata", "from_layout", "bands", *_LIGHT),
+        (
+            "layer",
+            "from_nodata",
+            "from_layout",
+            "bands",
+            "condition",
+            "fields",
+            "classes",
+            "returns",
+            *_LIGHT,
+        ),
+        points=True,
     ),
     "label": Command(
         label,

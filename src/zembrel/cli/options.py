@@ -31,7 +31,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "columns": (
         ("--columns",),
         "LIST",
-        "A text is of points, with these columns: x,y,z,intensity; - leaves one out.",
+        "Columns of a text of points, read or written: x,y,z,intensity; - leaves one out.",
     ),
     "resolution": (("--resolution",), "LENGTH", "Of a cloud-optimized file, only as fine as this: 2m."),
     "salvage": (("--salvage",), None, "Of a broken point file, take the points that are there."),

@@ -13,6 +13,8 @@ from zembrel.geodesy.registry import by_code
 from zembrel.raster.model import shared_type
 from zembrel.verbs.inputs import Layer, check_placed, open_layers
 from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.points import index as of_points
+from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt, named, show_cell
 
 if TYPE_CHECKING:
@@ -28,11 +30,13 @@ def index(inputs: Inputs, output: Output) -> Receipt:
 
     out = output.path
     check_target(out, output.replace)
-    layers = open_layers(inputs)
-    check_placed(layers)
-    table = _outlines(layers)
+    paths = point_paths(inputs)
+    table = of_points.outlines(paths, inputs) if paths else None
+    if table is None:
+        layers = open_layers(inputs)
+        check_placed(layers)
+        table, paths = _outlines(layers), [layer.path for layer in layers]
     write_layer(out, table, output)
-    paths = [layer.path for layer in layers]
     facts = {"inputs": [str(path) for path in paths], "out": str(out), "features": len(paths)}
     wrote = (str(out), f"{len(paths)} outlines", "EPSG:4326 WGS 84")
     word = "plan" if output.dry_run else "wrote"

@@ -74,6 +74,7 @@ POINT_FORMATS: dict[str, PointFormat] = {
         always=False,
     ),
 }
+TABLES = ("pointtext", "pointparquet", "ply")  # whose columns can be chosen
 ENDINGS = tuple(ending for form in POINT_FORMATS.values() for ending in form.endings)
 
 

@@ -10,10 +10,12 @@ from pathlib import Path
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
+from zembrel.points.files.table import TABLES, format_of
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import PointSource
 from zembrel.points.moving import Moved, carried_scaling
 from zembrel.points.picking import Inside
+from zembrel.points.told import las_of
 from zembrel.verbs.aids import check_used, equipped, metres
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.each import one_to_one
@@ -30,7 +32,8 @@ def convert(paths: Sequence[Path], inputs: Inputs, output: Output, *, resume: bo
     sieve = Sieve(None, picking(inputs))
 
     def plan(source: PointSource, final: Path) -> Job:
-        new = new_file(source, final, output, columns=inputs.fields)
+        written = inputs.columns if format_of(final) in TABLES and las_of(source) is not None else None
+        new = new_file(source, final, output, columns=inputs.fields or written)
         return Job(new, sieve, chose=told(sieve))
 
     return one_to_one("convert", paths, inputs, output, plan, resume=resume)

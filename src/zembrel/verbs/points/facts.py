@@ -17,6 +17,7 @@ from zembrel.measure import show_bytes, show_number
 from zembrel.points.classes import name_of
 from zembrel.points.duplicates import Duplicates
 from zembrel.points.files.table import POINT_FORMATS, format_of
+from zembrel.points.las.lookup import class_names
 from zembrel.points.las.source import LasSource
 from zembrel.points.model import Bounds3, PointSource, Scaling
 from zembrel.points.survey import Lattice, Seen, Survey, cover_of, look, voids_of
@@ -102,7 +103,7 @@ def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Ou
             survey.note(seen)
         whole = survey.seen
         repeated = survey.duplicates() if deep else None
-    _add_counts(whole, rows, known)
+    _add_counts(source, whole, rows, known)
     _add_truth(source, whole, rows, known)
     if whole.cells is not None:
         cover = cover_of(whole.cells, lattice, source.cloud.crs)
@@ -125,9 +126,16 @@ def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Ou
     }
 
 
-def _add_counts(whole: Seen, rows: Rows, known: dict[str, Any]) -> None:
+def _add_counts(source: PointSource, whole: Seen, rows: Rows, known: dict[str, Any]) -> None:
+    las = las_of(source)
+    names = class_names(las.records) if las is not None else {}
     for number, count in sorted(whole.classes.items()):
-        rows.append((f"class {number}", f"{count:,}  {100 * count / whole.points:.1f} %  {name_of(number)}"))
+        rows.append(
+            (
+                f"class {number}",
+                f"{count:,}  {100 * count / whole.points:.1f} %  {names.get(number) or name_of(number)}",
+            )
+        )
     returns: dict[int, int] = {}
     for (number, _), count in whole.returns.items():
         returns[number] = returns.get(number, 0) + count

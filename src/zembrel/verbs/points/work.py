@@ -14,14 +14,17 @@ from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room
 from zembrel.engine.points import Piece, each, flow, pieces_of
 from zembrel.errors import RefusedError
+from zembrel.measure import show_bytes
 from zembrel.points.files import check_name, make_writer
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Fields, PointBlock, PointSource
 from zembrel.points.picking import Inside, Mask, Picking
 from zembrel.points.told import las_of
+from zembrel.progress import tell
 from zembrel.verbs.options import Output
 from zembrel.verbs.points.target import bytes_at_most
 
+_WORTH_SAYING = 200_000_000  # bytes of a result that are told before it is begun
 Change = Callable[[PointBlock, Piece], PointBlock]
 
 
@@ -111,6 +114,8 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
     if output.dry_run:
         done.read, done.bytes = count, size
         return done
+    if size > _WORTH_SAYING:
+        tell(f"{final} will take about {show_bytes(size)}")
     started = time.perf_counter()
     with Staging(output.replace) as staging:
         staged = staging.path_for(final)

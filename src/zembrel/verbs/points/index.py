@@ -1,0 +1,44 @@
+"""index for points: the extents that files say."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zembrel.errors import InputError
+from zembrel.geodesy.crs import label
+from zembrel.geodesy.registry import by_code
+from zembrel.verbs.options import Inputs
+from zembrel.verbs.points.opening import open_cloud
+
+if TYPE_CHECKING:
+    from zembrel.features.table import FeatureTable
+
+
+def outlines(paths: Sequence[Path], inputs: Inputs) -> FeatureTable:
+    """One polygon for each cloud, in longitude and latitude, with what it is. Raises InputError without a
+    CRS."""
+    import shapely
+
+    from zembrel.features.table import FeatureTable
+
+    degrees, shapes, rows = by_code(4326), [], []
+    for path in paths:
+        cloud = open_cloud(path, inputs).cloud
+        if cloud.crs is None:
+            raise InputError(
+                f"{path} has no coordinate reference system", "its outline has no place", "add --from-crs CRS"
+            )
+        if cloud.bounds is None:
+            raise InputError(f"{path} does not say where its points lie", "it may be empty", "leave it out")
+        west, south, low, east, north, high = cloud.bounds
+        outline = FeatureTable.of([shapely.box(west, south, east, north)], [{}], cloud.crs)
+        shapes.append(outline.to(degrees).geometries[0])
+        rows.append(
+            {
+                "path": str(path), "crs": label(cloud.crs), "points": cloud.count, "low": low, "high": high,
+                "point_format": cloud.layout.format,
+            }
+        )  # fmt: skip
+    return FeatureTable.of(shapes, rows, degrees)
