@@ -20,8 +20,16 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     ),
     "offline": (("--offline",), None, "Ask nothing of the web."),
     "bands": (("-b", "--bands"), "LIST", 'Bands by number from 1, name or pattern: 4,3,2 or "B*".'),
-    "condition": (("--where",), "CONDITION", "Which features: \"depth > 3 and kind == 'path'\"."),
-    "fields": (("--fields",), "LIST", "Which fields of features, in this order: name,kind."),
+    "condition": (
+        ("--where",),
+        "CONDITION",
+        'Which features: "depth > 3 and kind == \'path\'"; or points: "class == 2".',
+    ),
+    "fields": (
+        ("--fields",),
+        "LIST",
+        "Which fields of features, or values of a text of points, in this order.",
+    ),
     "classes": (("--classes",), "LIST", "Of points, only those of these classes: 2,9 or 3-5."),
     "returns": (
         ("--returns",),

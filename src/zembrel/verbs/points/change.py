@@ -7,12 +7,13 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
+from zembrel.engine.points import Piece
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
 from zembrel.points.files.table import TABLES, format_of
 from zembrel.points.las.writing import NewFile
-from zembrel.points.model import PointSource
+from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.moving import Moved, carried_scaling
 from zembrel.points.picking import Inside
 from zembrel.points.told import las_of
@@ -61,11 +62,20 @@ def clip(
         raise UsageError("--cell is for cells", "points have none", "leave it out, or make cells with grid")
 
     def plan(source: PointSource, final: Path) -> Job:
-        sieve = Sieve(inside(source.cloud.crs, where, outside=outside), picking(inputs))
-        check_meeting(source, sieve.inside, where)
         if keep_bounds and not output.dry_run:
             keep_part_bounds(source, output)
-        new, change, said = moved(source, final, output, where)
+        new, move, said = moved(source, final, output, where)
+        sieve = Sieve(None, picking(inputs))
+        if move is unchanged:
+            sieve = replace(sieve, inside=inside(source.cloud.crs, where, outside=outside))
+            check_meeting(source, sieve.inside, where)
+            return Job(new, sieve, chose=(*told(sieve), *said))
+        area = inside(new.crs, where, outside=outside)  # in the CRS of the result, as everywhere
+
+        def change(block: PointBlock, piece: Piece) -> PointBlock:
+            block = move(block, piece)
+            return block.take(area.mask(block.x, block.y))
+
         return Job(new, sieve, change, chose=(*told(sieve), *said))
 
     return one_to_one("clip", paths, inputs, output, plan)

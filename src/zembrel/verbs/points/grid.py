@@ -21,6 +21,7 @@ from zembrel.points.gridding.tallied import Bounds, Tallied
 from zembrel.points.gridding.wanted import Wanted, bands_of, parse_wanted
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside, Picking
+from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.fill import Filled
 from zembrel.verbs.lengths import cell_in_units_of, in_cells
@@ -225,7 +226,9 @@ class _Job:
         self.counted.chose.append(f"without points {height:g} above or below those around them")
         return size, height
 
-    def _points(self, values: frozenset[str]) -> Callable[[Bounds], Iterator[PointBlock]]:
+    def _points(
+        self, values: frozenset[str], tick: Tick = no_tick
+    ) -> Callable[[Bounds], Iterator[PointBlock]]:
         """A way to the points that may lie within bounds, in order."""
 
         def read(bounds: Bounds) -> Iterator[PointBlock]:
@@ -238,7 +241,7 @@ class _Job:
                 block = sieve.kept(piece, values | {"z"} if "z" in values else values)
                 return piece.part.points, None if block is None else self.whole.brought(block, piece)
 
-            for points, block in each(pieces, work, replace(self.output.means, tick=_silent)):
+            for points, block in each(pieces, work, replace(self.output.means, tick=tick)):
                 self.counted.read += points
                 if block is not None and len(block):
                     self.counted.used += len(block)
@@ -256,7 +259,7 @@ class _Job:
         if self.output.dry_run:
             self.counted.ground = 1
             return spool
-        for block in self._points(needed)(self.frame.bounds):
+        for block in self._points(needed, self.output.means.tick)(self.frame.bounds):
             held = {name: np.asarray(make(block), np.float64) for name, make in values.items()}
             self.counted.ground += int(held["ground"].sum()) if "ground" in held else 0
             spool.add(block, held)
@@ -274,10 +277,6 @@ class _Job:
             raise InputError(
                 "no point was used", f"{self.whole.count:,} were looked at", "check --classes and --returns"
             )
-
-
-def _silent(progress: object) -> None:
-    """Nobody is told: the blocks of the raster count."""
 
 
 def _outside(block: PointBlock, bounds: Bounds) -> int:

@@ -194,7 +194,7 @@ def _written(
         return block.regraded(new.layout)[0].having("margin", (~core).astype(np.uint8))
 
     inside = sheet.wide if all(move is None for move in used.moves) else None
-    job = Job(new, Sieve(inside, picking(inputs)), change)
+    job = Job(new, Sieve(inside, picking(inputs)), change, empty=True)
     quiet = replace(output, replace=output.replace or cutting.resume)
     done = carry_out(job, used.sources, sheet.path, quiet)
     if not own[0] and not cutting.keep_empty and not output.dry_run:

@@ -13,7 +13,7 @@ import numpy as np
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room
 from zembrel.engine.points import Piece, each, flow, pieces_of
-from zembrel.errors import RefusedError
+from zembrel.errors import InputError, RefusedError
 from zembrel.measure import show_bytes
 from zembrel.points.files import check_name, make_writer
 from zembrel.points.las.writing import NewFile
@@ -78,6 +78,7 @@ class Job:
     change: Change = unchanged
     in_order: Callable[[PointBlock], PointBlock] | None = None  # a last choice that rests on the ones before
     chose: tuple[str, ...] = ()
+    empty: bool = False  # whether a file without a point is wanted, should none be left
 
 
 @dataclass
@@ -122,6 +123,12 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
         with resource_errors(final):
             writer = make_writer(staged, job.new, final)
             done.written = flow(_blocks(job, sources, done, output), writer, output.means)
+            if not done.written and count and not job.empty:
+                raise InputError(
+                    f"no point is left for {final}",
+                    f"{done.read:,} of {count:,} points were looked at",
+                    "check the area, --classes, --returns and --where",
+                )
             done.bytes = staged.stat().st_size
             if staged.with_suffix(".prj").exists():
                 staging.path_for(final.with_suffix(".prj"))
