@@ -58,7 +58,7 @@ terminal shapes 'zembrel contour relief.tif --interval 50 --out lines.gpkg' \
 zembrel draw heights.gpkg tracks.geojson --field mean --classes natural:6 --ramp relief \
     --out "$shots/draw-parcels.png" --replace --quiet
 rm -f ground.laz lidar.tif cut.laz thin.laz
-terminal points 'zembrel describe lidar/l2.laz --stats' \
+terminal points 'zembrel describe lidar/l2.laz' \
     'zembrel ground lidar/raw.las --from-crs EPSG:32626 --out ground.laz' \
     "zembrel grid 'lidar/l?.laz' --cell 1m --products terrain,surface,canopy --out lidar.tif" \
     'zembrel clip lidar/ --within circle:733850,5096800,80 --out cut/ --keep-going' \

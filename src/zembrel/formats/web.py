@@ -61,6 +61,9 @@ def _client() -> Any:
     return httpx.Client(follow_redirects=True, timeout=_PATIENCE)
 
 
+_standing: dict[str, Path] = {}  # addresses that were asked for, and the names that stand for them
+
+
 def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) -> Path:
     """The name that stands for the file at `address`.
 
@@ -73,6 +76,8 @@ def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) 
             "--offline forbids to ask for it",
             "leave --offline out, or name a file",
         )
+    if address in _standing:
+        return _standing[address]
     parts = urlsplit(address)
     *folders, inner = [part for part in unquote(parts.path).split("/") if part not in ("", ".", "..")] or [
         "file"
@@ -86,6 +91,7 @@ def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) 
     else:
         source.save(file)
     stand_for(name, file)
+    _standing[address] = name
     return name
 
 

@@ -30,7 +30,7 @@ from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking
-from zembrel.verbs.receipt import Receipt, named
+from zembrel.verbs.receipt import Receipt, named, unit_sign
 
 _ACROSS = 1000  # cells along the longer side of a plan
 _WIDTH = 40  # a section is that many times as long as wide, if nobody says
@@ -142,7 +142,10 @@ def _plan(
     limits = look.limits or (None if legend is not None else _without_outliers(held))
     look = replace(look, ramp=ramp, limits=limits, legend=None, amount=f"{count:,} points")
     shown = draw_picture(view, path, look, title, output.means)
-    return count, (f"the highest point of each {cell:.3g} wide dot, by {points.by}", *shown)
+    return count, (
+        f"the highest point of each dot of {cell:.3g} {unit_sign(whole.crs)}, by {points.by}",
+        *shown,
+    )
 
 
 def _without_outliers(values: npt.NDArray[np.float64]) -> tuple[float, float]:
@@ -181,8 +184,9 @@ def _section(
         )
     along, height, values = (np.concatenate(v) for v in zip(*found, strict=True))
     section = Section(along, height, values, length, points.by, look.legend or _legend(points.by, values))
-    said = f"{label(whole.crs)}   {points.section}   {width:.4g} wide   {len(along):,} points"
-    return len(along), (f"{width:.4g} wide", *draw_section(section, path, look, title, said))
+    unit = unit_sign(whole.crs)
+    said = f"{label(whole.crs)}   {points.section}   {width:.4g} {unit} wide   {len(along):,} points"
+    return len(along), (f"{width:.4g} {unit} wide", *draw_section(section, path, look, title, said))
 
 
 def _ends(text: str) -> tuple[float, float, float, float]:
