@@ -1,6 +1,7 @@
 """What a compressed record consists of, and the codec of its chunks.
 
-LAZ specification, LASzip VLR: compressor, size of chunks, and the items of a record with type, size and
+LAZ specification, its variable-length record: compressor, size of chunks, and the items of a record with
+type, size and
 version.
 """
 
@@ -14,7 +15,7 @@ from zembrel.errors import InputError
 from zembrel.points.las.vlr import Record
 from zembrel.points.records import Layout
 
-KEY = ("laszip encoded", 22204)  # LAZ specification, LASzip VLR: its user and number
+KEY = ("laszip encoded", 22204)  # the user and number that the LAZ specification gives its record
 POINTWISE, CHUNKED, LAYERED = 1, 2, 3  # compressors
 VARIABLE = 0xFFFFFFFF  # size of chunks where each has its own
 USUAL = 50_000  # points of a chunk
