@@ -146,6 +146,5 @@ class PointSource(Protocol):
     def parts(self) -> tuple[Part, ...]: ...
 
     def read(self, part: Part, fields: Fields | None = None) -> PointBlock:
-        """The points of a part; fields: names of the values that are needed besides x, y and returns, None:
-        all."""
+        """The points of a part; fields: values that are needed besides x, y and returns, None for all."""
         ...

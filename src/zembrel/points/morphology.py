@@ -53,8 +53,8 @@ class Filtering:
 
 
 def ground_surface(lowest: Surface, filtering: Filtering) -> Surface:
-    """The ground, from the lowest points of cells; between ground cells it is interpolated, rims are
-    carried on."""
+    """The ground, from the lowest points of cells; interpolated between ground cells, carried on from
+    rims."""
     ndimage = scipy("ndimage")
 
     known = np.isfinite(lowest)

@@ -49,8 +49,7 @@ _EXTRA_TYPES = ("u1", "i1", "<u2", "<i2", "<u4", "<i4", "<u8", "<i8", "<f4", "<f
 
 
 class ExtraField(NamedTuple):
-    """A field of extra bytes: its stored type, what turns that into values, and its 192 bytes as they
-    came."""
+    """A field of extra bytes: its stored type, what makes values of that, and its 192 bytes as they came."""
 
     name: str
     type: str  # of NumPy; "V4" for bytes of which nothing is known
@@ -169,8 +168,8 @@ def values_of(records: Records, layout: Layout, name: str) -> Values:
 
 
 def put_values(records: Records, layout: Layout, name: str, values: Values | int) -> None:
-    """Store values of that name, which fit, into records in place; names the layout lacks are an
-    InputError."""
+    """Store fitting values of that name into records in place. Raises InputError for one that is not
+    there."""
     if name in _READERS and (where := _bits(layout, name)) is not None:
         field, first, count = where
         mask = ((1 << count) - 1) << first

@@ -15,8 +15,8 @@ from zembrel.points.model import PointBlock, PointSource
 
 @dataclass(frozen=True)
 class Reading:
-    """How a file is to be understood: columns of text and tables, whether a broken one is to be salvaged, and
-    how fine it is needed."""
+    """How a file is to be understood: its columns, whether to salvage a broken one, and how fine it is
+    needed."""
 
     columns: tuple[str, ...] | None = None
     salvage: bool = False

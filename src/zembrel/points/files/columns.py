@@ -56,8 +56,7 @@ def layout_for(kinds: Mapping[str, np.dtype[np.generic]]) -> Layout:
 
 
 def block_of(columns: Mapping[str, Values], layout: Layout, scaling: Scaling, path: object) -> PointBlock:
-    """Points of columns. Raises InputError for values that do not fit, and for coordinates that are no
-    numbers."""
+    """Points of columns. Raises InputError for values that do not fit and coordinates that are no numbers."""
     count = len(columns["x"])
     records = np.zeros(count, layout.dtype)
     for axis, name in enumerate("xyz"):

@@ -44,8 +44,7 @@ def make_writer(path: Path, new: NewFile) -> PointWriter:
 
 @dataclass
 class CopcWriter:
-    """Points on their way into an octree: first into a file, in order, then into its parts, then into
-    nodes."""
+    """Points on their way into an octree: into a file in order, then into parts of it, then into nodes."""
 
     path: Path
     new: NewFile
@@ -113,7 +112,7 @@ class CopcWriter:
         )
 
     def _built(self, cube: Cube) -> Iterator[tuple[Key, Encoded]]:
-        """Nodes with their points, encoded in parallel, in a fixed order: parts of the cube, then what lies
+        """Nodes and their points, encoded in parallel, in a fixed order: parts of the cube, then those
         above."""
         depth = self._depth(cube)
         above: dict[Key, list[npt.NDArray[np.void]]] = {}
@@ -150,8 +149,7 @@ class CopcWriter:
                 yield part
 
     def _depth(self, cube: Cube) -> int:
-        """The level whose nodes have so few points that they can be built one by one; 0 if all fit at
-        once."""
+        """The level whose nodes have few enough points to be built one by one; 0 if all fit at once."""
         counts: Counter[int] = Counter()
         for part in self._spooled():
             found, numbers = np.unique(node_keys(self._places(cube, part), _DEPTH), return_counts=True)

@@ -56,8 +56,7 @@ def is_ours(path: Path) -> bool:
 
 
 def open_points(path: Path, reading: Reading) -> PointSource:
-    """The vertices of the file at `path`; read once to see how far and how fine they are. Raises
-    InputError."""
+    """The vertices at `path`, read once to see how far and how fine they are. Raises InputError."""
     shape = _read_header(path, reading.columns)
     names = shape.dtype.names or ()
     check_place(names, path)

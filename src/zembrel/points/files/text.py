@@ -192,8 +192,8 @@ def _crs_beside(path: Path) -> CRS | None:
 
 
 def make_writer(path: Path, new: NewFile) -> PointWriter:
-    """A writer of lines: x, y and z alone for .xyz, all values with their names else, unless columns are
-    asked for."""
+    """A writer of lines: the columns asked for, else x, y and z for .xyz, all values with their names for
+    others."""
     if path.suffix.lower() in (".xyz", ".pts"):
         return TextWriter(path, new, new.columns or _USUAL, " ", headed=False)
     return TextWriter(

@@ -67,8 +67,7 @@ class Tallied:
 
 
 def placing_of(frame: Frame, scaling: Scaling) -> tuple[float, float, float, float]:
-    """What takes stored x and y to columns and rows of a frame that is north up: column = X a + b, row = Y
-    c + d."""
+    """What takes stored x and y to a frame that is north up: column = X a + b, row = Y c + d."""
     affine, scale, offset = frame.corners, scaling.scale, scaling.offset
     return (
         scale[0] / affine.x_col,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
@@ -13,10 +14,11 @@ from zembrel.points.las.source import LasSource, lost, short
 from zembrel.points.laz.items import POINTWISE, VARIABLE, Compression
 from zembrel.points.model import Part
 
-_MOST, _MOST_OF_ALL = (
-    1 << 28,
-    1 << 31,
-)  # bytes of the records of a chunk: more are a lie; of a file without chunks
+if TYPE_CHECKING:
+    from zembrel.points.laz.chunks import Codec
+
+_MOST = 1 << 28  # bytes of the records of a chunk: more are a lie
+_MOST_OF_ALL = 1 << 31  # the same of a file without chunks
 Chunks = npt.NDArray[np.int64]  # (chunks, 3): first byte, bytes, points
 
 
@@ -24,10 +26,8 @@ def with_chunks(
     source: LasSource, compression: Compression, remarks: list[str], *, salvage: bool
 ) -> LasSource:
     """`source` with its chunks as parts. Raises InputError for a broken file, unless it is to be salvaged."""
-    from zembrel.points.laz.chunks import Codec
-
     source = replace(source, version=compression.items[0].version)
-    codec = Codec(source.cloud.layout, compression.items[0].version)
+    codec = source.codec
     chunks = _single(source) if compression.compressor == POINTWISE else _from_table(source, compression)
     if chunks is None:
         if not salvage:
@@ -106,11 +106,8 @@ def _fixed(chunks: int, size: int, source: LasSource) -> Chunks:
     return points
 
 
-def _walked(source: LasSource, codec: object, compression: Compression) -> Iterator[tuple[int, int, int]]:
+def _walked(source: LasSource, codec: Codec, compression: Compression) -> Iterator[tuple[int, int, int]]:
     """Chunks found one behind the other, as long as they are whole."""
-    from zembrel.points.laz.chunks import Codec
-
-    assert isinstance(codec, Codec)
     data, at, left = source.data, source.header.points_at + 8, source.header.count
     most = min(compression.chunk, _MOST // source.cloud.layout.dtype.itemsize)
     while left > 0:
@@ -124,13 +121,10 @@ def _walked(source: LasSource, codec: object, compression: Compression) -> Itera
         at, left = at + size, left - points
 
 
-def _whole(source: LasSource, codec: object, chunks: Chunks) -> tuple[Chunks, Chunks]:
+def _whole(source: LasSource, codec: Codec, chunks: Chunks) -> tuple[Chunks, Chunks]:
     """Chunks with as many points as their data hold, without those that hold none; and 1 for those of whose
     points
     only some values are there."""
-    from zembrel.points.laz.chunks import Codec
-
-    assert isinstance(codec, Codec)
     kept, partial = chunks.copy(), np.zeros(len(chunks), np.int64)
     for n, (at, size, points) in enumerate(chunks.tolist()):
         data = np.asarray(source.data[at : at + size])

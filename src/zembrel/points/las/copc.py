@@ -83,8 +83,7 @@ def read_info(source: LasSource) -> Info | None:
 
 
 def nodes_of(source: LasSource, info: Info) -> list[Node]:
-    """All nodes with points. Raises InputError for a hierarchy that lies outside of the file or goes in
-    circles."""
+    """All nodes with points. Raises InputError for a hierarchy that leaves the file or goes in circles."""
     found: list[Node] = []
     pages = [(info.root_at, info.root_size)]
     seen: set[int] = set()

@@ -20,7 +20,7 @@ from zembrel.points.records import FORMATS, Layout
 
 
 def open_las(path: Path, *, salvage: bool = False) -> LasSource:
-    """The file at `path`. salvage: take what is there of a broken one, and say what is lost. Raises
+    """The file at `path`; salvage: take what is there of a broken one, and say what is lost. Raises
     InputError."""
     data = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
     header = read_header(data[:375].tobytes(), path)

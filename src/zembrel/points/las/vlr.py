@@ -15,8 +15,7 @@ _LARGEST = 1 << 26  # bytes of a record that are kept, but for waveforms
 
 
 class Record(NamedTuple):
-    """One record: who defines it, which one it is, what it holds, and where it lies if it is too large to
-    hold."""
+    """One record: who defines it, which one it is, what it holds, and where it lies if that is too large."""
 
     user: str
     id: int

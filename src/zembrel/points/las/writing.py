@@ -34,8 +34,7 @@ _COPY = 1 << 24  # bytes that are copied at a time
 
 @dataclass(frozen=True, eq=False)
 class NewFile:
-    """What a new file is to be: its layout, scaling, CRS and packing, and what is carried from another
-    one."""
+    """What a new file is to be: layout, scaling, CRS and packing, and what is carried from another one."""
 
     layout: Layout
     scaling: Scaling

@@ -69,8 +69,7 @@ def kernel(result: Any, *arguments: Any, inlined: bool = False) -> Callable[[Any
 
 
 def entry(result: Any, *arguments: Any) -> Callable[[Any], Any]:
-    """A kernel that Python calls, without the interpreter's lock: compiled, or loaded from disk, at its
-    first call."""
+    """A kernel that Python calls, without the interpreter's lock: compiled or loaded at its first call."""
 
     def made(function: Any) -> Any:
         dispatcher = njit(nogil=True, cache=True, error_model="numpy", no_cfunc_wrapper=True)(function)

@@ -151,8 +151,7 @@ def _encode_new(s, out, m, o, h, p, time):
 
 @kernel(INT, INT, INT)
 def _multiple(difference, step):
-    """The nearest multiple, by the specification's symbols: 0 ... 500, and 501 ... 510 for the negative
-    ones."""
+    """The nearest multiple by the specification's symbols: 0 ... 500, and 501 ... 510 for negative ones."""
     ratio = difference / step
     if ratio >= 0:
         return min(np.int64(ratio + 0.5), _MULTI)

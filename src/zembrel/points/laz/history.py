@@ -16,7 +16,7 @@ MEDIAN = 6  # five values in order and the side that the next one may push out
 
 @kernel(types.void, STATE, INT, INT)
 def add_to_median(h, o, v):
-    """Specification, streaming median of 5: values leave at the top and at the bottom in turn; h[o + 2] is
+    """Specification, streaming median of 5: values leave at the top and the bottom in turn; h[o + 2] is
     it."""
     if h[o + 5] == 0:  # the top is next
         if v < h[o + 2]:

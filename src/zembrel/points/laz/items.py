@@ -77,8 +77,7 @@ def write_compression(compression: Compression) -> Record:
 
 
 def read_compression(data: bytes, layout: Layout, path: object) -> Compression:
-    """The compression that a record tells of. Raises InputError unless it fits the layout and is known
-    here."""
+    """The compression that a record tells of. Raises InputError unless it fits the layout and is known."""
     if len(data) < _HEAD.size:
         raise _broken(path, "its record of compression is too short")
     compressor, coder, *_, chunk, _, _, number = _HEAD.unpack_from(data)

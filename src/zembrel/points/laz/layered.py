@@ -64,8 +64,8 @@ from zembrel.points.laz.places import (
 Bytes = npt.NDArray[np.uint8]
 _U8, _U16, _I32 = types.uint8[::1], types.uint16[::1], types.int32[::1]
 _PLAN = types.int64[:, ::1]
-# columns of a plan: field, its place in a record, beginning and end in the data, models and how many of a
-# channel
+# columns of a plan: field, its place in a record, beginning and end in the data, models, and size of a
+# channel's
 _FIELD, _WHERE, _BEGIN, _END, _MODELS, _SIZE = range(6)
 _BESIDE_CHANNEL = 0b11001111  # of the byte of flags
 # what a field of a record takes: where it begins and how long it is (POINT14)
@@ -91,8 +91,7 @@ class Layer(NamedTuple):
 
 
 class LayeredItems(NamedTuple):
-    """Where the items of a record begin; 0 for one that is not there. Extra bytes are the last `extra`
-    ones."""
+    """Where the items of a record begin, 0 for one that is not there; extra bytes are its last ones."""
 
     length: int
     rgb: int = 0
@@ -114,8 +113,7 @@ class LayeredItems(NamedTuple):
 
 @entry(INT, _PLAN, READONLY, _U8, INT, INT, INT, _U16)
 def _decode(plan, data, records, count, length, version, models):
-    """Points decoded before a layer ended. All layers go on at once, so that none waits for its own last
-    symbol."""
+    """Points decoded before a layer ended. All layers go on at once: none waits for its own last symbol."""
     rows = len(plan)
     states, histories = np.zeros(rows * SLOTS, np.int64), np.zeros(rows * 4 * HISTORY, np.int64)
     places = np.zeros(HISTORY_OF_PLACES, np.int64)

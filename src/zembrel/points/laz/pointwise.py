@@ -53,8 +53,7 @@ _HISTORY = _WAVES + HISTORY_OF_WAVE
 
 
 class Items(NamedTuple):
-    """Where the items of a record begin; 0 for one that is not there. Extra bytes are the last `extra`
-    ones."""
+    """Where the items of a record begin, 0 for one that is not there; extra bytes are its last ones."""
 
     length: int
     time: int = 0
