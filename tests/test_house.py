@@ -13,6 +13,7 @@ import pytest
 import zembrel
 from zembrel import errors
 from zembrel.engine.executor import Executor
+from zembrel.points.model import PointSource
 from zembrel.raster.model import HasOverviews, Raster
 
 SOURCE = Path(zembrel.__path__[0])
@@ -65,6 +66,7 @@ def test_seams_have_at_most_three_members() -> None:
         (Raster, {"frame", "bands", "cells"}),
         (HasOverviews, {"coarser"}),
         (Executor, {"map"}),
+        (PointSource, {"cloud", "parts", "read"}),
     ):
         assert {name for name in vars(seam) if not name.startswith("_")} == members
 

@@ -488,3 +488,15 @@ def test_the_first_use_says_that_it_compiles(zembrel: Program, swaths: list[Path
     said = zembrel("describe", swaths[3], **kernels)
     assert said.err.count("note:  compiling the coder") == 1
     assert "compiling" not in zembrel("describe", swaths[3], **kernels).err
+
+
+def test_waveforms_beside_a_file_go_along(zembrel: Program) -> None:
+    path = write(zembrel.folder / "a.las", cloud(30, Layout(9)))
+    data = bytearray(path.read_bytes())
+    data[6:8] = struct.pack("<H", 16 | 4)  # WKT, and waveforms in a file of their own
+    path.write_bytes(data)
+    (zembrel.folder / "a.wdp").write_bytes(b"waves")
+    said = zembrel("convert", "a.las", "--out", "b.laz")
+    assert (zembrel.folder / "b.wdp").read_bytes() == b"waves" and "beside it b.wdp" in said.err
+    zembrel("convert", "a.las", "--set", "format=6", "--out", "c.laz")
+    assert not (zembrel.folder / "c.wdp").exists()

@@ -16,6 +16,8 @@ from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code, parse_crs
 from zembrel.points.las.reading import open_las
 from zembrel.points.las.vlr import Record, read_records, write_records
+from zembrel.points.las.writing import LasWriter, NewFile
+from zembrel.points.laz.items import KEY, VARIABLE
 from zembrel.points.model import PointBlock
 from zembrel.points.records import ExtraField, Layout
 
@@ -114,6 +116,39 @@ def test_records_that_nobody_knows_are_carried_and_waveforms_too(tmp_path: Path)
     at = again.header.waves_at
     assert packed.read_bytes()[at + 60 : at + 60 + len(waves)] == waves
     assert whole(again).records.tobytes() == block.records.tobytes()
+
+
+@pytest.mark.parametrize("minor", (0, 1, 2))
+def test_older_versions_are_read(tmp_path: Path, minor: int) -> None:
+    block = cloud(70, Layout(1))
+    path = _patched(write(tmp_path / "a.las", block), 25, "<B", minor)
+    assert whole(open_las(path)).records.tobytes() == block.records.tobytes()
+
+
+def test_a_single_run_without_chunks_is_read(tmp_path: Path) -> None:
+    block = cloud(800, Layout(3))
+    data = bytearray(write(tmp_path / "a.laz", block).read_bytes())
+    at = data.index(KEY[0].encode()) + 52
+    data[at : at + 2] = struct.pack("<H", 1)
+    points_at = struct.unpack_from("<I", data, 96)[0]
+    table = struct.unpack_from("<q", data, points_at)[0]
+    (tmp_path / "b.laz").write_bytes(data[:points_at] + data[points_at + 8 : table])
+    assert whole(open_las(tmp_path / "b.laz")).records.tobytes() == block.records.tobytes()
+
+
+def test_chunks_of_all_sizes_are_found_by_their_table(tmp_path: Path) -> None:
+    block = cloud(3000, Layout(7), red=np.arange(3000))
+    new = NewFile(block.layout, block.scaling, HOME, True, 3000, chunk=VARIABLE)
+    writer = LasWriter(tmp_path / "a.laz", new)
+    for begin, end in ((0, 1), (1, 1200), (1200, 1201), (1201, 3000)):
+        writer.append(writer.encode(block.take(slice(begin, end))))
+    writer.finish()
+    source = open_las(tmp_path / "a.laz")
+    assert [part.points for part in source.parts] == [1, 1199, 1, 1799]
+    assert whole(source).records.tobytes() == block.records.tobytes()
+    assert source.read(source.parts[3]).records.tobytes() == block.records[1201:].tobytes(), (
+        "any chunk by itself"
+    )
 
 
 @pytest.mark.parametrize("number", range(11))

@@ -91,6 +91,14 @@ class NewFile:
             return None
         return next((r for r in self.like.records if r.key == _WAVES), None) or _older_waves(self.like)
 
+    def waves_beside(self) -> Path | None:
+        """The file of waveforms beside the one this one is like, if it has one. LAS 1.4, section 5:
+        name.wdp."""
+        if self.like is None or not self.layout.has_waves:
+            return None
+        beside = self.like.path.with_suffix(".wdp")
+        return beside if self.like.header.encoding & EXTERNAL_WAVES_BIT and beside.is_file() else None
+
 
 def _older_waves(like: LasSource) -> Record | None:
     """LAS 1.3: waveforms stand in a record that only the header tells of."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
@@ -133,6 +134,9 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
             if staged.with_suffix(".prj").exists():
                 staging.path_for(final.with_suffix(".prj"))
                 done.beside = (f"beside it {final.with_suffix('.prj').name}",)
+            if (waves := job.new.waves_beside()) is not None:
+                shutil.copyfile(waves, staging.path_for(final.with_suffix(".wdp")))
+                done.beside = (f"beside it {final.with_suffix('.wdp').name}",)
         staging.publish()
     done.seconds = time.perf_counter() - started
     return done
