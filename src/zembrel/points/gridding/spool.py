@@ -18,7 +18,7 @@ from zembrel.points.model import PointBlock
 
 Spooled = npt.NDArray[np.void]  # column and row in cells from the corner of the frame, and values
 _SIDES = (16, 32, 64, 128, 256, 512, 1024)
-_POINTS = 400_000  # points that a block holds at most, on the mean
+_POINTS = 250_000  # points that a block holds at most, on the mean
 
 
 @dataclass(frozen=True, eq=False)
