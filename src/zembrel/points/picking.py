@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
@@ -123,9 +124,24 @@ class Inside:
     outside: bool = False
 
     @cached_property
+    def _stored(self) -> bytes:
+        return bytes(shapely.to_wkb(self.polygon))
+
+    @cached_property
+    def _of_threads(self) -> threading.local:
+        return threading.local()
+
+    @property
     def _prepared(self) -> Any:
-        shapely.prepare(self.polygon)
-        return self.polygon
+        """The polygon, indexed: one for each thread, since an index is built at its first questions."""
+        held = getattr(self._of_threads, "polygon", None)
+        if held is None:
+            held = self._of_threads.polygon = shapely.from_wkb(self._stored)
+            shapely.prepare(held)
+        return held
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"bounds": self.bounds, "polygon": self.polygon, "outside": self.outside}
 
     def mask(self, x: Array, y: Array) -> Mask:
         """Which of the points (n,) are meant."""
