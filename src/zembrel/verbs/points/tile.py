@@ -182,13 +182,13 @@ def _written(
         layout = Layout(layout.format, (*(f for f in layout.extra if f.name != "margin"), _MARGIN))
     given = {"layout": layout, "scaling": whole.scaling, "crs": whole.crs}
     new = new_file(used.sources[0], sheet.path, output, **given)  # type: ignore[arg-type]
-    own = [0]
+    own: list[int] = []  # of each block, entered by several threads
 
     def change(block: PointBlock, piece: Piece) -> PointBlock:
         block = used.brought(block, piece)
         block = block.take(sheet.wide.mask(block.x, block.y))
         core = sheet.core.mask(block.x, block.y)
-        own[0] += int(core.sum())
+        own.append(int(core.sum()))
         if not cutting.margin:
             return block
         return block.regraded(new.layout)[0].having("margin", (~core).astype(np.uint8))
@@ -197,10 +197,10 @@ def _written(
     job = Job(new, Sieve(inside, picking(inputs)), change, empty=True)
     quiet = replace(output, replace=output.replace or cutting.resume)
     done = carry_out(job, used.sources, sheet.path, quiet)
-    if not own[0] and not cutting.keep_empty and not output.dry_run:
+    if not sum(own) and not cutting.keep_empty and not output.dry_run:
         sheet.path.unlink()
         return None
-    return {"points": done.written, "own": own[0], "bytes": done.bytes, "losses": done.losses}
+    return {"points": done.written, "own": sum(own), "bytes": done.bytes, "losses": done.losses}
 
 
 def _write_index(
