@@ -42,6 +42,8 @@ def describe(inputs: Inputs, output: Output, *, stats: bool = False, at: str | N
     """
     points = point_paths(inputs)
     if points:
+        if at:
+            raise UsageError("--at is for cells and features", "points have no extent", "clip a circle there")
         from zembrel.verbs.points import facts as of_points
 
         return of_points.describe(points, inputs, output, stats=stats)

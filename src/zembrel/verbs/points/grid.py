@@ -85,6 +85,8 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
 
 
 def _check(gridding: Gridding) -> None:
+    if (gridding.fill or "").startswith("-"):
+        raise UsageError(f"--fill {gridding.fill}", "a void has a size", "give 0 or more")
     ways = [way for way in (gridding.stats, gridding.surface, gridding.products) if way]
     if len(ways) > 1:
         raise UsageError(
@@ -222,6 +224,8 @@ class _Job:
             raise UsageError(
                 f"--spikes {self.gridding.spikes}", "a height is needed", "write --spikes 5m"
             ) from exc
+        if not height > 0:
+            raise UsageError(f"--spikes {height:g}", "no point would be left", "write --spikes 5m")
         size = max(_NEIGHBOURS * self.spacing, 1.0)
         self.counted.chose.append(f"without points {height:g} above or below those around them")
         return size, height
@@ -253,13 +257,10 @@ class _Job:
     def _spooled(self, margin: float, values: dict[str, Callable[[PointBlock], Any]]) -> Spool:
         """All points by place, with values made of them."""
         spool = Spool.over(self.frame, margin + 8 * self.spacing, list(values), self.whole.count)
-        needed = frozenset({"z", "class", "return", "returns"} & {"z", *_needs(values)}) | frozenset(
-            _needs(values)
-        )
         if self.output.dry_run:
             self.counted.ground = 1
             return spool
-        for block in self._points(needed, self.output.means.tick)(self.frame.bounds):
+        for block in self._points(frozenset(_needs(values)), self.output.means.tick)(self.frame.bounds):
             held = {name: np.asarray(make(block), np.float64) for name, make in values.items()}
             self.counted.ground += int(held["ground"].sum()) if "ground" in held else 0
             spool.add(block, held)
