@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from zembrel.errors import InputError, nearest_name
+from zembrel.reading import readings
 
 Keys = Mapping[str, type | tuple[type, ...]]
 
@@ -19,7 +20,7 @@ def read_toml(path: Path, kind: str) -> dict[str, Any]:
     Raises InputError if it is missing, not text or not TOML.
     """
     try:
-        return tomllib.loads(path.read_text(encoding="utf-8"))
+        return tomllib.loads(readings.note(path).read_text(encoding="utf-8"))
     except OSError as exc:
         raise InputError(
             f"{kind} {path} cannot be read", exc.strerror or str(exc), "check the path and its permissions"

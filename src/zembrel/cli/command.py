@@ -19,6 +19,7 @@ from zembrel.cli.options import ALWAYS, FEATURES, OPTIONS, POINTS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.progress import listen
+from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import with_traffic
 
@@ -66,7 +67,7 @@ class Command:
             arguments = {key: self._gathered(kind, values) for key, kind in groups.items()}
             silent = always["quiet"] or always["json"]
             listen(None if silent else report.note)
-            with shown_progress(name, always["progress"], silent) as tick:
+            with readings.run(), shown_progress(name, always["progress"], silent) as tick:
                 for key, group in arguments.items():
                     if isinstance(group, Output):
                         arguments[key] = dataclasses.replace(group, tick=tick, command=_typed())

@@ -18,15 +18,20 @@ from types import TracebackType
 
 from zembrel.errors import RefusedError, ResourceError, ZembrelError
 from zembrel.formats import is_store
+from zembrel.reading import readings
 
 _PREFIX = ".zembrel-part-"
 
 
 class Staging:
-    """Files on their way to their place. Use as a context: leaving by an exception removes them."""
+    """Files on their way to their place. Use as a context: leaving by an exception removes them.
 
-    def __init__(self, replace: bool = False) -> None:
+    mends: whether a file may be put in place of one that is read, since mending that one is the task.
+    """
+
+    def __init__(self, replace: bool = False, *, mends: bool = False) -> None:
         self._replace = replace
+        self._mends = mends
         self._folders: dict[Path, Path] = {}
         self._moves: dict[Path, Path] = {}
 
@@ -36,7 +41,7 @@ class Staging:
         Raises RefusedError if something is there already and may not be replaced, ResourceError if
         the folder cannot be written.
         """
-        check_free(final, self._replace)
+        check_free(final, self._replace, mends=self._mends)
         folder = self._folders.get(final.parent)
         if folder is None:
             with resource_errors(final):
@@ -54,7 +59,13 @@ class Staging:
             staged.write_text(text, encoding="utf-8")
 
     def publish(self) -> None:
-        """Put every file in its place: flushed to the disk, then renamed. Raises ResourceError."""
+        """Put every file in its place: flushed to the disk, then renamed.
+
+        Raises ResourceError, and RefusedError if the run has read what a file would replace.
+        """
+        for final in self._moves:
+            if not self._mends:
+                readings.refuse(final)
         for final, staged in self._moves.items():
             with resource_errors(final):
                 descriptor = os.open(staged, os.O_RDONLY)
@@ -82,8 +93,8 @@ class Staging:
         self._discard()
 
 
-def check_free(final: Path, replace: bool) -> None:
-    """Raise RefusedError if `final` exists and may not be replaced."""
+def check_free(final: Path, replace: bool, *, mends: bool = False) -> None:
+    """Raise RefusedError if `final` exists and may not be replaced, or is read in this run."""
     if final.is_dir() and not is_store(final):
         raise RefusedError(
             f"{final} is a folder", "a file of that name cannot be made", "choose another --out"
@@ -92,6 +103,8 @@ def check_free(final: Path, replace: bool) -> None:
         raise RefusedError(
             f"{final} exists", "it would be overwritten", "add --replace, or choose another --out"
         )
+    if not mends:
+        readings.refuse(final)
 
 
 def sweep(folder: Path) -> None:

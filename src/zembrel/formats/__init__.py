@@ -14,6 +14,7 @@ from zembrel.formats.sink import Sink
 from zembrel.formats.table import FORMATS, Format, added_formats, all_formats, format_named
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Band, Raster
+from zembrel.reading import readings
 
 __all__ = [
     "Format",
@@ -73,6 +74,7 @@ def identify(path: Path) -> str:
     Raises InputError if it cannot be read or is of no known format.
     """
     path = real(path)
+    readings.note(path)
     if is_store(path):
         return str(format_of_name(path))
     file_handles.renew(path)

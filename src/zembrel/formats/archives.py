@@ -22,6 +22,7 @@ from typing import BinaryIO, NamedTuple, cast
 from zembrel.errors import InputError, ResourceError
 from zembrel.formats.elsewhere import own_folder, real, stand_for
 from zembrel.measure import show_bytes
+from zembrel.reading import readings
 
 _TAR = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz")
 _ENDINGS = (".zip", ".gz", *_TAR)
@@ -131,6 +132,7 @@ def _decoding(path: Path) -> Iterator[None]:
 def _archive(path: Path) -> Iterator[list[Member]]:
     """The plain files in the archive at `path`, in its order. Raises InputError."""
     name = path.name.lower()
+    readings.note(real(path))
     if name.endswith(".zip"):
         with _decoding(path):
             packed = zipfile.ZipFile(real(path))

@@ -10,6 +10,7 @@ from typing import NamedTuple, Protocol
 
 from zembrel.errors import InputError
 from zembrel.formats.elsewhere import real
+from zembrel.reading import readings
 
 MOST_OPEN = 128
 
@@ -88,6 +89,7 @@ class FileHandles:
         with self._lock:
             descriptor = self._open.get(path)
             if descriptor is None:
+                readings.note(path)
                 descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_CLOEXEC", 0))
                 self._open[path] = descriptor
             self._open.move_to_end(path)

@@ -14,6 +14,7 @@ from pathlib import Path
 
 from zembrel.errors import InputError
 from zembrel.raster.legend import Colour, Entry, Legend
+from zembrel.reading import readings
 from zembrel.tomlfile import check_keys, write_toml
 
 ENDING = ".legend.toml"
@@ -23,7 +24,7 @@ _MOST = 16_000_000  # bytes
 def read_legend(path: Path) -> Legend:
     """The legend in the file at `path`. Raises InputError naming what is wrong."""
     try:
-        with path.open("rb") as file:
+        with readings.note(path).open("rb") as file:
             text = file.read(_MOST).decode("utf-8-sig")
     except OSError as exc:
         raise InputError(

@@ -15,6 +15,7 @@ import numpy as np
 from zembrel.errors import InputError
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.reading import readings
 
 _WGS_84 = 4326
 _MOST = 16_000_000  # bytes of a KML file
@@ -48,7 +49,7 @@ def _overlay(path: Path, image: Path) -> Any:
     try:
         if path.stat().st_size > _MOST:
             return None
-        root = ElementTree.fromstring(path.read_bytes())
+        root = ElementTree.fromstring(readings.note(path).read_bytes())
     except (OSError, ElementTree.ParseError, DefusedXmlException, ValueError) as exc:
         raise InputError(f"{path} is no sound KML", f"{exc}", "correct it, or move it away") from exc
     overlays = [node for node in root.iter() if _local(node) == "GroundOverlay"]

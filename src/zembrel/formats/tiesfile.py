@@ -9,6 +9,7 @@ import numpy as np
 
 from zembrel.errors import InputError
 from zembrel.grid.pinning import Ties
+from zembrel.reading import readings
 
 COLUMNS = ("column", "row", "x", "y")
 
@@ -16,7 +17,7 @@ COLUMNS = ("column", "row", "x", "y")
 def read_ties(path: Path) -> Ties:
     """The points in the file at `path`. Raises InputError naming the line that is none."""
     try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
+        with readings.note(path).open(encoding="utf-8-sig", newline="") as file:
             rows = list(csv.DictReader(file))
     except (OSError, UnicodeDecodeError, csv.Error) as exc:
         raise InputError(f"{path} cannot be read", str(exc), "check the list of tie points") from exc

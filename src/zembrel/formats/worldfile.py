@@ -13,6 +13,7 @@ from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs
 from zembrel.grid.frame import Affine, Frame
+from zembrel.reading import readings
 
 UNPLACED = Affine(0.0, 0.0, 1.0, -1.0)  # of images that do not say where they are: cells as units
 
@@ -40,7 +41,7 @@ def world_file_names(image: Path) -> list[Path]:
 def read_world_file(path: Path) -> Affine:
     """The affine of cell corners that a world file says. Raises InputError for anything but six numbers."""
     try:
-        text = path.read_text("ascii").replace(",", ".")
+        text = readings.note(path).read_text("ascii").replace(",", ".")
         x_col, y_col, x_row, y_row, x, y = (float(word) for word in text.split())
         return Affine(x, y, x_col, y_row, x_row, y_col).shifted(Fraction(-1, 2), Fraction(-1, 2))
     except (ValueError, OSError) as exc:
@@ -57,7 +58,7 @@ def crs_beside(image: Path) -> CRS | None:
     beside = next((path for path in spellings if path.is_file()), None)
     if beside is None:
         return None
-    text = beside.read_text("utf-8", errors="replace").strip()
+    text = readings.note(beside).read_text("utf-8", errors="replace").strip()
     try:
         return read_crs(text)
     except InputError:

@@ -17,6 +17,7 @@ import numpy.typing as npt
 
 from zembrel.errors import InputError
 from zembrel.geodesy.ellipsoid import Array
+from zembrel.reading import readings
 
 _RECORD, _HEADER = 16, 11 * 16
 _SECONDS = {"SECONDS": 1.0, "MINUTES": 60.0, "DEGREES": 3600.0}
@@ -110,7 +111,7 @@ class ShiftGrid:
 def read_shift_grid(path: Path) -> ShiftGrid:
     """The shift grid in the NTv2 file at `path`. Raises InputError for any other file, or a broken one."""
     try:
-        data = path.read_bytes()
+        data = readings.note(path).read_bytes()
     except OSError as exc:
         raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check --shift-grid") from exc
     if data[:8] != b"NUM_OREC":

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from zembrel.draw.picture import Look, draw_picture
-from zembrel.engine.commit import Staging, resource_errors
+from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_number
@@ -53,6 +53,8 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
             "each cell of one has one in the other",
             "name two",
         )
+    if comparing.figure:
+        check_free(Path(comparing.figure), output.replace)
     one, other, outside = _common(*layers)
     found = seen(stack((one, other)), Differences(comparing.tolerance), output.means)
     figures = found.figures()

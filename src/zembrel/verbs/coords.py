@@ -18,6 +18,7 @@ from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, label, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
+from zembrel.reading import readings
 from zembrel.verbs.aids import check_used, equipped, metres
 from zembrel.verbs.options import Output, Where
 from zembrel.verbs.receipt import LOSSES, Receipt
@@ -267,6 +268,6 @@ def read_lines(path: str | None) -> Iterable[str] | None:
     if path is None or path == "-":
         return None
     try:
-        return Path(path).read_text("utf-8").splitlines(keepends=True)
+        return readings.note(Path(path)).read_text("utf-8").splitlines(keepends=True)
     except (OSError, UnicodeDecodeError) as exc:
         raise InputError(f"{path} cannot be read", str(exc), "check the path") from exc

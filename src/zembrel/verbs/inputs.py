@@ -22,6 +22,7 @@ from zembrel.raster.model import HasRemarks, Raster, pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.nodata import WithNodata
 from zembrel.raster.views.place import Reframed
+from zembrel.reading import readings
 from zembrel.verbs.options import Inputs
 from zembrel.verbs.within import parse_crs_phrase
 
@@ -120,12 +121,11 @@ def find_inputs(options: Inputs, out: Path | None = None) -> list[Path]:
     found: list[Path] = []
     for word in words:
         found += _elsewhere(word, options) or _expand(word, out)
-    unique = list(dict.fromkeys(found))
-    if out is not None and out in unique:
-        raise UsageError(
-            f"{out} is an input as well as the result", "it would be lost", "choose another --out"
-        )
-    return unique
+    for path in found:
+        readings.note(real(path))
+    if out is not None and not out.is_dir():
+        readings.refuse(out)
+    return list(dict.fromkeys(found))
 
 
 def _no_raster(path: Path) -> bool:
@@ -148,7 +148,11 @@ def _listed(listing: str | None) -> list[str]:
     if listing == "-":
         return list(_from_stdin())
     try:
-        return [line.strip() for line in Path(listing).read_text("utf-8").splitlines() if line.strip()]
+        return [
+            line.strip()
+            for line in readings.note(Path(listing)).read_text("utf-8").splitlines()
+            if line.strip()
+        ]
     except OSError as exc:
         raise InputError(
             f"{listing} cannot be read", exc.strerror or str(exc), "check --inputs-from"
@@ -168,7 +172,7 @@ def _expand(word: str, out: Path | None) -> list[Path]:
         inside = next(filter(None, ([p for p in held if kind(p)] for kind in _KINDS)), [])
         stores = [p for p in inside if p.is_dir()]
         inside = [p for p in inside if not any(store in p.parents for store in stores)]
-        inside = [p for p in inside if out is None or (p != out and out not in p.parents)]
+        inside = [p for p in inside if out is None or not _within(p, out)]
         if not inside:
             raise InputError(
                 f"folder {path} holds no raster, no features and no points",
@@ -180,7 +184,8 @@ def _expand(word: str, out: Path | None) -> list[Path]:
         return [path]
     if any(sign in word for sign in "*?["):
         matches = _natural(Path(match) for match in glob.glob(word, recursive=True))  # noqa: PTH207 Path.glob takes no absolute pattern
-        matches = [match for match in matches if (match.is_file() or is_store(match)) and match != out]
+        matches = [match for match in matches if match.is_file() or is_store(match)]
+        matches = [match for match in matches if out is None or not _within(match, out)]
         if matches:
             return matches
         raise InputError(f"nothing fits {word!r}", f"looked in {Path.cwd()}", "check the pattern")
@@ -188,6 +193,12 @@ def _expand(word: str, out: Path | None) -> list[Path]:
 
 
 _KINDS = (readable, is_features, surely_points)  # a folder is searched for the first of them that it holds
+
+
+def _within(path: Path, out: Path) -> bool:
+    """Whether `path` is the result, or lies in its folder, however the two are spelled."""
+    whole = out.resolve()
+    return whole == (here := path.resolve()) or whole in here.parents
 
 
 def _hidden(path: Path, folder: Path) -> bool:

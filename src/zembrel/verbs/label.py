@@ -57,7 +57,7 @@ def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:
     else:
         beside = _beside(path, frame, changes)
         if not output.dry_run:
-            with Staging(replace=True) as staging:
+            with Staging(replace=True, mends=True) as staging:
                 for name, text in beside.items():
                     staging.write_text(name, text)
                 staging.publish()
@@ -130,7 +130,8 @@ def _rewrite(path: Path, final: Path, wording: Wording, output: Output, *, overv
 
     source = open_tiff(path)
     images = relabelled_images(path, wording, keep_reduced=not overviews)
-    with Staging(output.replace or final == path) as staging:
+    in_place = not output.out
+    with Staging(output.replace or in_place, mends=in_place) as staging:
         staged = staging.path_for(final)
         with resource_errors(final):
             if overviews:

@@ -77,6 +77,7 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
     Raises UsageError unless one way to cut is given, InputError if nothing is to be cut.
     """
     from zembrel.features.files import check_name
+    from zembrel.verbs.features.writing import check_target
 
     ways = [way for way in (cutting.split, cutting.size, cutting.cells, cutting.by) if way]
     if len(ways) != 1:
@@ -102,6 +103,8 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
         for sheet in sheets:
             if sheet.path not in kept:
                 check_free(sheet.path, output.replace or cutting.resume)
+        if cutting.index:
+            check_target(Path(cutting.index), output.replace)
     done = _made(view, sheets, kept, output, cutting)
     if cutting.index and not output.dry_run:
         _write_index(Path(cutting.index), view.frame, done, output)

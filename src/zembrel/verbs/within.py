@@ -20,6 +20,7 @@ from zembrel.grid.framefile import ENDING as FRAME_ENDING
 from zembrel.grid.framefile import read_frame
 from zembrel.measure import parse_length
 from zembrel.raster.views.outline import Cover
+from zembrel.reading import readings
 from zembrel.verbs.options import Where
 
 
@@ -143,7 +144,7 @@ def parse_crs_phrase(text: str) -> CRS:
         return read_crs(text)
     if path.suffix.lower() in (".prj", ".wkt", ".json") and path.is_file():
         try:
-            return read_crs(path.read_text("utf-8", errors="replace"))
+            return read_crs(readings.note(path).read_text("utf-8", errors="replace"))
         except OSError as exc:
             raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
     return parse_crs(text)

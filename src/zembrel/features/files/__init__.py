@@ -10,6 +10,7 @@ from zembrel.errors import InputError, UsageError
 from zembrel.features.files.schema import Schema, schema_of
 from zembrel.features.files.table import FEATURE_FORMATS, FeatureFormat, format_of
 from zembrel.features.table import FeatureTable
+from zembrel.reading import readings
 
 ENDINGS = tuple(ending for form in FEATURE_FORMATS.values() for ending in form.endings)
 
@@ -70,6 +71,8 @@ def _readable(path: Path) -> FeatureFormat:
         )
     if not path.is_file():
         raise InputError(f"{path} cannot be read", "no such file or directory", "check the path")
+    for part in (path, *(path.with_suffix(ending) for ending in form.beside)):
+        readings.note(part)
     return form
 
 

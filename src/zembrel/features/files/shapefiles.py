@@ -20,6 +20,7 @@ from zembrel.features.files.schema import Schema
 from zembrel.features.table import DAY, INTEGER, REAL, TRUTH, FeatureTable
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.text import read_crs, write_crs
+from zembrel.reading import readings
 
 _TYPES = {"Point": 1, "LineString": 3, "LinearRing": 3, "Polygon": 5, "MultiPoint": 8}
 _WITH_HEIGHTS = 10  # more than the plain type
@@ -71,7 +72,7 @@ def _code_page(path: Path) -> str | None:
     beside = path.with_suffix(".cpg")
     if not beside.is_file():
         return None
-    said = beside.read_text("latin-1").strip().lower()
+    said = readings.note(beside).read_text("latin-1").strip().lower()
     plain = said.removeprefix("ansi").removeprefix("oem").removeprefix("iso").strip(" -_")
     for name in (_CODE_PAGES.get(plain.replace("-", "").replace(" ", "")), said, f"cp{plain}", f"iso{plain}"):
         try:
@@ -153,7 +154,7 @@ def crs_of_prj(path: Path) -> CRS | None:
     beside = path.with_suffix(".prj")
     if not beside.is_file():
         return None
-    text = beside.read_text("utf-8", errors="replace").strip()
+    text = readings.note(beside).read_text("utf-8", errors="replace").strip()
     return read_crs(text) if text else None
 
 

@@ -11,6 +11,7 @@ from zembrel.errors import InputError, UsageError
 from zembrel.points.files.table import ENDINGS, POINT_FORMATS, PointFormat, format_of
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import PointBlock, PointSource
+from zembrel.reading import readings
 
 
 @dataclass(frozen=True)
@@ -73,6 +74,7 @@ def open_points(path: Path, reading: Reading = Reading()) -> PointSource:
         )
     if not path.is_file():
         raise InputError(f"{path} cannot be read", "no such file or directory", "check the path")
+    readings.note(path)
     return load(POINT_FORMATS[name]).open_points(path, reading)
 
 

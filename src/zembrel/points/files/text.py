@@ -23,6 +23,7 @@ from zembrel.points.files.columns import SKIPPED, Steps, block_of, check_place, 
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
 from zembrel.points.records import Values
+from zembrel.reading import readings
 
 _PIECE, _HEAD = 1 << 23, 1 << 16
 _USUAL = ("x", "y", "z")
@@ -188,7 +189,7 @@ def _narrowest(values: Values) -> np.dtype[np.generic]:
 
 def _crs_beside(path: Path) -> CRS | None:
     beside = path.with_suffix(".prj")
-    return read_crs(beside.read_text("utf-8", errors="replace")) if beside.is_file() else None
+    return read_crs(readings.note(beside).read_text("utf-8", errors="replace")) if beside.is_file() else None
 
 
 def make_writer(path: Path, new: NewFile) -> PointWriter:

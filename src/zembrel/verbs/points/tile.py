@@ -60,6 +60,10 @@ def tile(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, cu
     for sheet in sheets:
         if not output.dry_run and not cutting.resume:
             check_free(sheet.path, output.replace)
+    if cutting.index and not output.dry_run:
+        from zembrel.verbs.features.writing import check_target
+
+        check_target(Path(cutting.index), output.replace)
     made, empty, kept = [], 0, 0
     for sheet in sheets:
         if cutting.resume and sheet.path.is_file() and open_cloud(sheet.path, Inputs()).cloud.count:

@@ -22,6 +22,7 @@ from zembrel.points.model import Fields, PointBlock, PointSource
 from zembrel.points.picking import Inside, Mask, Picking
 from zembrel.points.told import las_of
 from zembrel.progress import tell
+from zembrel.reading import readings
 from zembrel.verbs.options import Output
 from zembrel.verbs.points.target import bytes_at_most
 
@@ -135,7 +136,7 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
                 staging.path_for(final.with_suffix(".prj"))
                 done.beside = (f"beside it {final.with_suffix('.prj').name}",)
             if (waves := job.new.waves_beside()) is not None:
-                shutil.copyfile(waves, staging.path_for(final.with_suffix(".wdp")))
+                shutil.copyfile(readings.note(waves), staging.path_for(final.with_suffix(".wdp")))
                 done.beside = (f"beside it {final.with_suffix('.wdp').name}",)
         staging.publish()
     done.seconds = time.perf_counter() - started

@@ -1,0 +1,75 @@
+"""What a run has read, by the identity of the files: nothing of it may be written onto.
+
+Whoever opens a file for reading says so here, whatever option named the file; whoever puts a result in
+its place asks here first. Outside a run nothing is kept.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from zembrel.errors import RefusedError
+
+Identity = tuple[int, int]  # device and inode: the same for every spelling, link and case of a name
+
+
+class Readings:
+    """The files read in the present run."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._runs = 0
+        self._read: dict[Identity, Path] = {}
+
+    @contextmanager
+    def run(self) -> Iterator[None]:
+        """Keep what is read inside; a run within a run belongs to the outer one."""
+        with self._lock:
+            self._runs += 1
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._runs -= 1
+                if not self._runs:
+                    self._read.clear()
+
+    def note(self, path: Path) -> Path:
+        """`path`, which is about to be read."""
+        if self._runs and (identity := _identity(path)) is not None:
+            with self._lock:
+                self._read.setdefault(identity, path)
+        return path
+
+    def refuse(self, final: Path) -> None:
+        """Raise RefusedError if `final` is a file, or a folder that holds one, that this run reads."""
+        identity = _identity(final) if self._runs else None
+        if identity is None:
+            return
+        with self._lock:
+            read = self._read.get(identity) or (self._inside(final) if final.is_dir() else None)
+        if read is not None:
+            same = "" if read == final else f": it is read as {read}"
+            raise RefusedError(
+                f"{final} is an input as well as a result",
+                f"what this run reads would be lost{same}",
+                "choose another --out",
+            )
+
+    def _inside(self, folder: Path) -> Path | None:
+        whole = folder.resolve()
+        return next((path for path in self._read.values() if whole in path.resolve().parents), None)
+
+
+def _identity(path: Path) -> Identity | None:
+    try:
+        facts = path.stat()
+    except (OSError, ValueError):
+        return None
+    return facts.st_dev, facts.st_ino
+
+
+readings = Readings()
