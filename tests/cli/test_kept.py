@@ -10,10 +10,10 @@ import sys
 from pathlib import Path
 
 import pytest
-from zembrel.geodesy.text import write_crs
 
 from program import Program
 from rasters import HOME, random_cells, raster, save
+from zembrel.geodesy.text import write_crs
 
 SQUARE = """{"type": "FeatureCollection", "crs": {"type": "name", "properties": {"name": "EPSG:32626"}}, "features": [
 {"type": "Feature", "properties": {"v": 1}, "geometry": {"type": "Polygon", "coordinates":

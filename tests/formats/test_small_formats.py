@@ -32,7 +32,8 @@ def test_png_holds_cells_and_validity(tmp_path: Path, shape: tuple[int, ...], ki
     read = open_raster(path)
     block = read.cells(read.frame.pane)
     np.testing.assert_array_equal(block.valid_of(0), valid)
-    np.testing.assert_array_equal(block.cells[:, valid], cells[:, valid])
+    np.testing.assert_array_equal(block.cells[: len(cells), valid], cells[:, valid])
+    assert (block.cells[-1, valid] == np.iinfo(kind).max).all() and read.bands[-1].colour == "alpha"
     opaque = save(tmp_path / "o.png", raster(cells))
     assert np.asarray(Image.open(opaque)).shape[:2] == (40, 30)
     if kind == "uint8":

@@ -169,7 +169,7 @@ def test_associated_alpha_is_taken_out_of_the_colours(tmp_path: Path) -> None:
     tifffile.imwrite(tmp_path / "a.tif", stored, photometric="rgb", extrasamples=["assocalpha"])
     source = open_raster(tmp_path / "a.tif")
     block = source.cells(source.frame.pane)
-    assert block.cells[:, 0, :2].tolist() == [[200, 199], [100, 100], [10, 10]]
+    assert block.cells[:, 0, :2].tolist() == [[200, 199], [100, 100], [10, 10], [255, 128]]
     assert block.valid_of(0).tolist() == [[True, True, False]]
 
 

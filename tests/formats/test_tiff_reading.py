@@ -120,9 +120,9 @@ def test_alpha_and_palette_of_another_writer(tmp_path: Path) -> None:
     Image.fromarray(rgba.transpose(1, 2, 0), "RGBA").save(tmp_path / "rgba.tif")
     photo = open_raster(tmp_path / "rgba.tif")
     block = photo.cells(photo.frame.pane)
-    assert [band.name for band in photo.bands] == ["red", "green", "blue"]
+    assert [band.name for band in photo.bands] == ["red", "green", "blue", "alpha"]
     np.testing.assert_array_equal(block.valid, rgba[3] > 0)
-    np.testing.assert_array_equal(block.cells, rgba[:3])
+    np.testing.assert_array_equal(block.cells, rgba)
     picture = Image.fromarray(random_cells(33, 21) % 6, "P")
     picture.putpalette([10, 20, 30, 40, 50, 60, 70, 80, 90])
     picture.save(tmp_path / "palette.tif")

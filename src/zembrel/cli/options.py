@@ -89,6 +89,11 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "format": (("--format",), "NAME", "Format of the result, if its name does not say."),
     "type": (("--type",), "TYPE", "Cell type of the result: uint8 ... float64."),
     "nodata": (("--nodata",), "VALUE", "Nodata value of the result; none for none."),
+    "flatten": (
+        ("--flatten",),
+        "COLOUR",
+        "Lay cells that can be seen through over this colour: white, '#rrggbb'.",
+    ),
     "compress": (("--compress",), "NAME[:LEVEL]", "Compression and level: deflate, zstd:15, lzw, none."),
     "settings": (("--set",), "KEY=VALUE", "A setting of the format; zembrel formats NAME lists them."),
     "world_file": (("--world-file/--no-world-file",), None, "Write a world file and .prj beside the result."),

@@ -21,9 +21,10 @@ from zembrel.geodesy.crs import GeographicCRS, label
 from zembrel.grid.extent import ground
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.legend import Legend
-from zembrel.raster.model import Band, HasOverviews, Raster, is_photo
+from zembrel.raster.model import Band, HasOverviews, Raster, has_alpha, is_photo
 from zembrel.raster.relief import light
 from zembrel.raster.views.bands import Relabelled, select_bands
+from zembrel.raster.views.opacity import top_of
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.reproject import on_frame
 
@@ -120,7 +121,8 @@ def draw_picture(
     if look.legend is not None:
         view = Relabelled(view, (_coded(view.bands[0], look.legend), *view.bands[1:]))
     bands = view.bands
-    shown = select_bands(view, (0, 1, 2) if is_photo(bands) else (0,))
+    picked = (0, 1, 2) if is_photo(bands) else (0,)
+    shown = select_bands(view, (*picked, len(bands) - 1) if has_alpha(bands) and is_photo(bands) else picked)
     small = _small(expand_palette(shown), means)
     figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
     beside = not is_photo(bands)  # a ramp or legend stands there
@@ -178,9 +180,11 @@ def _paint(axes: Any, small: _Small, band: Band, look: Look, frame: Frame) -> tu
     west, south, east, north = frame.bounds
     extent = (west, east, south, north)
     axes.set_facecolor(NOTHING)
-    if small.cells.shape[2] == 3:
+    if small.cells.shape[2] >= 3:
         opaque = np.full(small.cells.shape[:2], 255) if small.valid is None else np.where(small.valid, 255, 0)
-        scaled = _to_bytes(small.cells)
+        if has_alpha(small.bands):
+            opaque = opaque * (small.cells[:, :, 3] / top_of(small.cells.dtype))
+        scaled = _to_bytes(small.cells[:, :, :3])
         axes.imshow(np.dstack([scaled, opaque.astype(np.uint8)]), extent=extent, interpolation="nearest")
         if band.legend is not None and band.legend.named:
             _legend(axes, band)

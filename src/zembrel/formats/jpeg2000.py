@@ -27,7 +27,7 @@ from zembrel.formats.whole import WholeRaster, WholeSink, only_layer
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
-from zembrel.raster.model import Band, Block, Cells, Raster, shared_type
+from zembrel.raster.model import ALPHA, Band, Block, Cells, Raster, has_alpha, shared_type
 
 _MARK = b"\x00\x00\x00\x0cjP  \r\n\x87\n"
 _GEOTIFF = bytes.fromhex("b14bf8bd083d4b43a5ae8cd7d5a6ce03")
@@ -66,6 +66,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     alpha = _last_is_opacity(path, header, count)
     names = _NAMES.get(count - alpha) or tuple(f"band{n + 1}" for n in range(count - alpha))
     bands = tuple(Band(n, kind, nodata, colour=n if count - alpha in _NAMES else "") for n in names)
+    bands = (*bands, Band(ALPHA, kind, colour=ALPHA)) if alpha else bands
     return WholeRaster(path, placed.frame, bands, _decode, placed.remarks)
 
 
@@ -199,14 +200,16 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
 
         kind = shared_type(bands)
         nodata = next((b.nodata for b in bands if b.nodata is not None), None)
-        if valid is not None and nodata is not None:
+        if has_alpha(bands):
+            pass
+        elif valid is not None and nodata is not None:
             cells = np.where(valid[:, :, None], cells, kind.type(nodata))
         elif valid is not None:
             shown = np.where(valid, np.iinfo(kind).max, 0)[:, :, None]
             cells = np.concatenate([np.where(valid[:, :, None], cells, 0), shown], axis=2).astype(kind)
         plain = np.ascontiguousarray(cells[:, :, 0] if cells.shape[2] == 1 else cells)
         data = imagecodecs.jpeg2k_encode(plain, level=int(text), codecformat="jp2", reversible=not int(text))
-        opaque = cells.shape[2] > len(bands)
+        opaque = cells.shape[2] > len(bands) or has_alpha(bands)
         data = _with_opacity(bytes(data), cells.shape[2]) if opaque else bytes(data)
         path.write_bytes(_with_place(data, path, frame, bands))
 

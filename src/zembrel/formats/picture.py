@@ -21,7 +21,7 @@ from zembrel.formats.sink import Sink
 from zembrel.formats.whole import WholeRaster, WholeSink, only_layer
 from zembrel.grid.frame import Frame
 from zembrel.raster.legend import Entry, Legend
-from zembrel.raster.model import Band, Cells, Raster
+from zembrel.raster.model import ALPHA, Band, Cells, Raster, has_alpha
 
 MOST_SAMPLES = 4_000_000_000
 _NAMES = {1: ("grey",), 3: ("red", "green", "blue")}
@@ -40,8 +40,8 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     try:
         with warnings.catch_warnings(), Image.open(path) as picture:
             warnings.simplefilter("ignore")
-            size, palette = picture.size, _legend(picture)
-            colours, kind = _cell_type(path, picture)
+            size, palette = picture.size, None if _see_through(picture) else _legend(picture)
+            colours, kind, alpha = _cell_type(path, picture)
     except (UnidentifiedImageError, OSError, SyntaxError, ValueError) as exc:
         raise _broken(path, exc) from exc
     if size[0] * size[1] * 4 > MOST_SAMPLES:
@@ -50,19 +50,31 @@ def open_raster(path: Path, layer: str | None) -> Raster:
         )
     names = ("code",) if palette else _NAMES[colours]
     bands = tuple(Band(name, kind, colour="" if palette else name, legend=palette) for name in names)
+    bands = (*bands, Band(ALPHA, kind, colour=ALPHA)) if alpha else bands
     placed = placed_beside(path, *size)
     return WholeRaster(path, placed.frame, bands, _decode, placed.remarks)
 
 
-def _cell_type(path: Path, picture: Any) -> tuple[int, str]:
-    """Number of colours (1 or 3) and cell type. The picture package narrows 16-bit colour, so that of
-    a PNG is read from its header (ISO/IEC 15948, section 11.2.2): bit depth and colour type.
+def _cell_type(path: Path, picture: Any) -> tuple[int, str, bool]:
+    """Number of colours (1 or 3), cell type, and whether there is opacity.
+
+    The picture package narrows 16-bit colour, so that of a PNG is read from its header (ISO/IEC 15948,
+    section 11.2.2): bit depth and colour type.
     """
     deep = _png_depth(path)
     if deep is not None and deep[0] == 16:
-        return 3 if deep[1] & 2 else 1, "uint16"
+        return 3 if deep[1] & 2 else 1, "uint16", bool(deep[1] & 4)
+    if _see_through(picture):
+        return 3, "uint8", True
     grey = picture.mode in ("L", "LA", "1", "P", "I;16", "I")
-    return 1 if grey else 3, "uint16" if picture.mode.startswith("I") else "uint8"
+    deeper = picture.mode.startswith("I")
+    return 1 if grey else 3, "uint16" if deeper else "uint8", picture.mode in ("LA", "RGBA")
+
+
+def _see_through(picture: Any) -> bool:
+    """Whether a palette has colours that can be seen through in part: those are colours, not codes."""
+    clear = picture.info.get("transparency") if picture.mode == "P" else None
+    return picture.mode == "PA" or (isinstance(clear, bytes) and any(0 < value < 255 for value in clear))
 
 
 def _png_depth(path: Path) -> tuple[int, int] | None:
@@ -100,6 +112,8 @@ def _decode(path: Path) -> Cells:
         if (_png_depth(path) or (8, 0))[0] == 16:
             return _decode_deep(path)
         with Image.open(path) as picture:
+            if _see_through(picture):
+                return np.array(picture.convert("RGBA"))
             other = picture.mode in ("CMYK", "YCbCr", "LAB", "HSV")
             cells = np.asarray(picture.convert("RGB") if other else picture)
             clear = picture.info.get("transparency") if picture.mode in ("P", "L") else None
@@ -141,7 +155,7 @@ def _broken(path: Path, cause: Exception) -> InputError:
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for a picture, by the ending of `path`. Raises UsageError for a setting out of range."""
-    ending, legend, alpha = path.suffix.lower(), bands[0].legend, bands[-1].colour == "alpha"
+    ending, legend, alpha = path.suffix.lower(), bands[0].legend, has_alpha(bands)
     write = {".png": _write_png, ".gif": _write_gif, ".bmp": _write_bmp}.get(ending)
     if write is not None:
         made: Callable[..., None] = write
@@ -228,8 +242,8 @@ def _with_clear_code(codes: Cells, valid: Cells | None) -> tuple[Cells, int | No
 def _write_webp(path: Path, cells: Cells, valid: Cells | None, quality: int | None) -> None:
     from PIL import Image
 
-    if cells.shape[2] == 1:
-        cells = np.repeat(cells, 3, axis=2)
+    if cells.shape[2] < 3:
+        cells = np.dstack([cells[:, :, :1]] * 3 + [cells[:, :, 1:]])
     if valid is not None and cells.shape[2] == 3:
         cells = np.dstack([np.where(valid[:, :, None], cells, 0), np.where(valid, 255, 0)]).astype(np.uint8)
     how: dict[str, Any] = {"lossless": True, "exact": True} if quality is None else {"quality": quality}

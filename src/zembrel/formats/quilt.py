@@ -24,11 +24,12 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import frame_from, frame_table
 from zembrel.grid.pane import Pane
 from zembrel.raster.legend import Legend
-from zembrel.raster.model import TYPES, Band, Block, Raster
+from zembrel.raster.model import TYPES, Band, Block, Raster, has_alpha
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.mosaic import FEATHER, mosaic
 from zembrel.raster.views.nodata import WithNodata
+from zembrel.raster.views.opacity import Opaque
 from zembrel.raster.views.overlap import Piece, check_overlap
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.place import Reframed
@@ -154,6 +155,8 @@ class SheetRaster:
             raster = WithNodata(raster, self.sewing.from_nodata)
         if raster.bands[0].legend is not None and self.bands[0].colour == "red":
             raster = expand_palette(raster)
+        if has_alpha(self.bands) and not has_alpha(raster.bands):
+            raster = Opaque(raster)
         names = [band.name for band in raster.bands]
         wanted = [band.name for band in self.bands]
         if all(name in names for name in wanted):

@@ -12,7 +12,7 @@ from zembrel.formats.blockcache import block_cache
 from zembrel.formats.handles import file_handles
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Cells, shared_type
+from zembrel.raster.model import Band, Block, Cells, has_alpha, shared_type
 from zembrel.raster.views.nodata import both, nodata_mask
 
 _STRIP = 512
@@ -22,7 +22,7 @@ _STRIP = 512
 class WholeRaster:
     """A raster whose file is decoded as a whole by `decode` to (rows, columns, samples).
 
-    A sample beyond the bands is alpha: 0 means invalid.
+    Opacity, or a sample beyond the bands, says by 0 that a cell is invalid.
     """
 
     path: Path
@@ -36,8 +36,8 @@ class WholeRaster:
         rows, columns = pane.within(self.frame.pane)
         part = whole[rows, columns].transpose(2, 0, 1)
         cells = part[: len(self.bands)].copy()
-        alpha = part[len(self.bands)] > 0 if part.shape[0] > len(self.bands) else None
-        valid = both(nodata_mask(cells, self.bands), alpha)
+        seen = part[-1] > 0 if part.shape[0] > len(self.bands) or has_alpha(self.bands) else None
+        valid = both(nodata_mask(cells, self.bands), seen)
         return Block(cells, None if valid is None or valid.all() else valid)
 
 

@@ -6,6 +6,7 @@ import numpy as np
 
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Raster, is_photo
+from zembrel.raster.views.opacity import colours_of
 
 FEW = 16  # distinct values up to which whole numbers without a unit are taken for codes
 _PROBE = 128  # cells along a side of a probe
@@ -17,6 +18,7 @@ def few_values(raster: Raster) -> int | None:
 
     None if they have many, or measure something. Five probes are read: the corners and the middle.
     """
+    raster = colours_of(raster)
     bands = raster.bands
     if is_photo(bands) or any(band.dtype.kind == "f" for band in bands):
         return None

@@ -6,15 +6,22 @@ import numpy as np
 
 from zembrel.raster.kernels import worth_compiling
 from zembrel.raster.model import Cells, Mask
+from zembrel.raster.views.opacity import divided, multiplied
 
 
-def halved(cells: Cells, valid: Mask | None, method: str) -> tuple[Cells, Mask | None]:
+def halved(
+    cells: Cells, valid: Mask | None, method: str, *, opacity: bool = False
+) -> tuple[Cells, Mask | None]:
     """Half as many rows and columns, rounded up, by `method`: mean, mode (the most frequent value of
     codes) or nearest (the upper left of four).
 
     cells: (bands, rows, columns); valid: None or (1 or bands, rows, columns) bool. A result is valid
-    if any of its cells is. Returns the same two.
+    if any of its cells is. opacity: whether the last band is that, by which means are weighed. Returns the
+    same two.
     """
+    if opacity and method == "mean":
+        smaller, known = halved(multiplied(cells), valid, method)
+        return divided(smaller, cells.dtype), known
     if method == "nearest":
         return cells[:, ::2, ::2].copy(), None if valid is None else valid[:, ::2, ::2].copy()
     bands, height, width = cells.shape

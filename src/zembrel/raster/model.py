@@ -19,11 +19,12 @@ Mask = npt.NDArray[np.bool_]
 TYPES = (
     "uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64", "float32", "float64",
 )  # fmt: skip
+ALPHA = "alpha"  # colour of a last band that says how opaque a cell is
 
 
 @dataclass(frozen=True)
 class Band:
-    """One layer of a raster. `colour` is red, green, blue, grey or empty; `type` a NumPy name."""
+    """One layer of a raster. `colour` is red, green, blue, grey, alpha or empty; `type` a NumPy name."""
 
     name: str
     type: str
@@ -127,6 +128,11 @@ def shared_type(bands: tuple[Band, ...]) -> np.dtype[Any]:
 def is_photo(bands: tuple[Band, ...]) -> bool:
     """Whether the bands are red, green and blue, whose cells are valid together."""
     return [band.colour for band in bands[:3]] == ["red", "green", "blue"]
+
+
+def has_alpha(bands: tuple[Band, ...]) -> bool:
+    """Whether the last band says how opaque the others are."""
+    return len(bands) > 1 and bands[-1].colour == ALPHA
 
 
 def pick_bands(bands: tuple[Band, ...], wanted: str) -> tuple[int, ...]:

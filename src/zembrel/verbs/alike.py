@@ -6,9 +6,10 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from zembrel.errors import InputError
-from zembrel.raster.model import Band, shared_type
+from zembrel.raster.model import Band, has_alpha, shared_type
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
+from zembrel.raster.views.opacity import Opaque
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.inputs import Layer
@@ -29,6 +30,13 @@ def alike(layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
     if len({(band.scale, band.offset) for layer in layers for band in layer.raster.bands}) > 1:
         layers = [replace(layer, raster=unscaled(layer.raster)) for layer in layers]
         chose.append("values of stored scales (they differ)")
+    seen_through = [has_alpha(layer.raster.bands) for layer in layers]
+    if any(seen_through) and not all(seen_through):
+        layers = [
+            layer if alpha else replace(layer, raster=Opaque(layer.raster))
+            for layer, alpha in zip(layers, seen_through, strict=True)
+        ]
+        chose.append("full opacity where an input has none")
     layers, matched = _matched(layers)
     types = sorted({shared_type(layer.raster.bands).name for layer in layers})
     if len(types) > 1:

@@ -14,12 +14,14 @@ from zembrel.raster.fit import Fit
 from zembrel.raster.model import TYPES, Raster, shared_type
 from zembrel.raster.quantize import ColourCounts, median_cut
 from zembrel.raster.views.cast import cast
+from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.verbs.aids import in_z_unit
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt
@@ -78,6 +80,8 @@ def convert(
             view = expand_palette(view)
             chose.append("palette to colour bands")
         if values.palette:
+            view, more = settled(view, "a palette", output, holds=False)
+            chose += more
             view, said = _in_few_colours(layer.path, view, values, output)
             chose.append(said)
         view, changed = in_z_unit(view, values.heights)
@@ -153,7 +157,7 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
             f"there is no cell type {wanted!r}", "cells have one of a few types", nearest_name(wanted, TYPES)
         )
     if stretch:
-        low, high = ends_of(view, stretch, output.means)
+        low, high = ends_of(colours_of(view), stretch, output.means)
         top = float(np.iinfo(wanted).max) if np.dtype(wanted).kind in "iu" else 1.0
         gain = top / (high - low)
         return cast(view, wanted, gain, -low * gain), [
@@ -161,7 +165,7 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
         ]
     if np.can_cast(source, wanted):
         return cast(view, wanted), [] if wanted == source else [f"type {source} to {wanted}"]
-    fit = seen(view, Fit(wanted), output.means)
+    fit = seen(colours_of(view), Fit(wanted), output.means)
     rounded = values.rounded or values.clamp or np.dtype(wanted).kind == "f"
     if (fit.outside and not values.clamp) or (fit.fractions and not rounded):
         raise _loss(path, fit, wanted)

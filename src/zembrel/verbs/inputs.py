@@ -21,6 +21,7 @@ from zembrel.points.files.table import surely_points
 from zembrel.raster.model import HasRemarks, Raster, pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.nodata import WithNodata
+from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.place import Reframed
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs
@@ -46,10 +47,11 @@ def only_layer(verb: str, options: Inputs, out: Path | None = None) -> Layer:
     layers = open_layers(options, out)
     if len(layers) != 1:
         raise UsageError(f"{verb} takes one raster, not {len(layers)}", "each has its own values", "name one")
-    bands = len(layers[0].raster.bands)
+    raster = colours_of(layers[0].raster)
+    bands = len(raster.bands)
     if bands != 1:
         raise UsageError(f"{layers[0].path} has {bands} bands", f"{verb} takes one", "choose it with --bands")
-    return layers[0]
+    return replace(layers[0], raster=raster)
 
 
 def check_resolved(layer: Layer) -> CRS:

@@ -13,15 +13,13 @@ from zembrel.engine.commit import Staging
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import choose_format
 from zembrel.formats.quilt import Sewing
-from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
-from zembrel.grid.pane import Pane
 from zembrel.raster.disagreement import MOST_PAIRS, Disagreement, commons, disagreements
-from zembrel.raster.model import Band, Raster, is_photo
+from zembrel.raster.model import has_alpha, is_photo
 from zembrel.raster.tone import matched
 from zembrel.raster.views.collar import Trimmed, find_collar
 from zembrel.raster.views.mosaic import FEATHER
-from zembrel.raster.views.mosaic import mosaic as mosaic_view
+from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.overlap import Piece, check_overlap
 from zembrel.raster.views.tone import Toned
 from zembrel.verbs import quilting, sheets
@@ -30,10 +28,11 @@ from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.pieces import agreed_bands, footprint_of, pieces_of, sewn
 from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.tables import csv_text
-from zembrel.verbs.target import Target, brought, decide, masked
+from zembrel.verbs.target import Target, decide, masked
 from zembrel.verbs.write import Written, write
 
 _ALL_PAIRS = 10**9
@@ -88,7 +87,7 @@ def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) 
     warned = [] if joining.trim_collar or output.dry_run else sheets.collars(layers)
     layers, collars = _without_collars(layers, joining.trim_collar and not output.dry_run)
     pieces, touched, methods = pieces_of(layers, target, joining.method)
-    names = [path.stem for path in touched]
+    names = [layer.path.stem for layer in touched]
     if not pieces:
         raise InputError(
             "no input lies on the frame", "the mosaic would be empty", "check --onto or --within"
@@ -96,23 +95,31 @@ def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) 
     toned: list[str] = []
     found: list[Disagreement] = []
     if not output.dry_run:
-        pieces, toned = _in_one_tone(pieces) if joining.match_tone else (pieces, [])
-        found = disagreements(pieces, _ALL_PAIRS if joining.table else MOST_PAIRS)
+        if joining.match_tone:
+            touched, toned = _in_one_tone(pieces, touched)
+            pieces, _, _ = pieces_of(touched, target, joining.method)
+        found = disagreements(_colours(pieces), _ALL_PAIRS if joining.table else MOST_PAIRS)
     cover = target.cover() if where.mask else None
-    bands = agreed_bands([piece.raster for piece in pieces])
-    whole = mosaic_view(tuple(pieces), target.frame, bands, rule, _feather(width, target.frame))
+    whole, more = sewn(pieces, touched, target, joining.method, rule, _feather(width, target.frame))
     with Staging(output.replace) as staging:
         if joining.table and not output.dry_run:
             staging.write_text(Path(joining.table), _table(found, names, target.frame))
         written = write(masked(whole, cover), output.path, output, cover=cover)
         staging.publish()
-    chose += [*target.chose, *methods, f"overlap {joining.overlap}", *toned, *collars, *written.chose]
+    chose += [
+        *target.chose,
+        *(more or methods),
+        f"overlap {joining.overlap}",
+        *toned,
+        *collars,
+        *written.chose,
+    ]
     checks = [*written.checks, *sheets.gaps([layer.raster.frame for layer in layers], target.frame)]
     checks += [*_overlap_items(found, names), *_shift_items(found, names), *sheets.unlike(layers), *warned]
     checks += [f"{len(layers) - len(pieces)} inputs outside the area left out"] * (len(layers) > len(pieces))
     facts = {
         "inputs": [str(layer.path) for layer in layers],
-        "touched": [str(path) for path in touched],
+        "touched": [str(layer.path) for layer in touched],
         "chose": chose,
         "checks": checks,
         "overlaps": [_overlap_facts(entry, names) for entry in found],
@@ -134,7 +141,7 @@ def _quilted(
         "--type": output.type,
     }
     quilting.refuse_changes([name for name, asked in options.items() if asked])
-    placed = [(layer, _footprint(layer.raster.frame, target.frame)) for layer in layers]
+    placed = [(layer, footprint_of(layer.raster.frame, target.frame)) for layer in layers]
     inside = [(layer, footprint) for layer, footprint in placed if footprint is not None]
     bands = agreed_bands([layer.raster for layer in layers])
     sewing = Sewing(rule, _feather(width, target.frame), inputs.from_crs, inputs.from_nodata)
@@ -196,21 +203,31 @@ def _feather(width: str, frame: Frame) -> float:
     return cells
 
 
-def _in_one_tone(pieces: list[Piece]) -> tuple[list[Piece], list[str]]:
-    """The pieces with gains and offsets that bring their overlaps together, and a word about it."""
-    count = len(pieces[0].raster.bands)
-    before = _rms(disagreements(pieces))
-    solved = [matched(len(pieces), common) for common in commons(pieces, count)]
+def _in_one_tone(pieces: Sequence[Piece], layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
+    """The layers with gains and offsets that bring their overlaps together, and a word about it."""
+    count = len(colours_of(pieces[0].raster).bands)
+    before = _rms(disagreements(_colours(pieces)))
+    solved = [matched(len(pieces), common) for common in commons(_colours(pieces), count)]
     gains, offsets = (np.array([band[n] for band in solved]).T for n in (0, 1))
+    if has_alpha(pieces[0].raster.bands):  # opacity has no tone
+        gains, offsets = np.pad(gains, ((0, 0), (0, 1)), constant_values=1), np.pad(offsets, ((0, 0), (0, 1)))
+    changes = list(zip(map(tuple, gains.tolist()), map(tuple, offsets.tolist()), strict=True))
     toned = [
-        replace(piece, raster=Toned(piece.raster, tuple(gain), tuple(offset)))
-        for piece, gain, offset in zip(pieces, gains.tolist(), offsets.tolist(), strict=True)
+        replace(one, raster=Toned(one.raster, *change)) for one, change in zip(pieces, changes, strict=True)
     ]
-    after = _rms(disagreements(toned))
+    after = _rms(disagreements(_colours(toned)))
     if before is None or after is None:
-        return pieces, ["tone as it is (no overlap)"]
+        return list(layers), ["tone as it is (no overlap)"]
     said = f"tone matched: overlaps differed {before:.2g} rms, now {after:.2g}"
-    return toned, [said, f"gains {gains.min():.3f} to {gains.max():.3f}"]
+    changed = [
+        replace(one, raster=Toned(one.raster, *change)) for one, change in zip(layers, changes, strict=True)
+    ]
+    return changed, [said, f"gains {gains.min():.3f} to {gains.max():.3f}"]
+
+
+def _colours(pieces: Sequence[Piece]) -> list[Piece]:
+    """The pieces without opacity, of which no two have to agree."""
+    return [replace(piece, raster=colours_of(piece.raster)) for piece in pieces]
 
 
 def _table(found: Sequence[Disagreement], names: Sequence[str], frame: Frame) -> str:
@@ -240,38 +257,6 @@ def _without_collars(layers: list[Layer], trim: bool) -> tuple[list[Layer], list
             layer = replace(layer, raster=Trimmed(layer.raster, collar))
         trimmed.append(layer)
     return trimmed, [f"collars trimmed from {count} of {len(layers)} inputs"]
-
-
-def pieces_of(
-    layers: Sequence[Layer], target: Target, method: str
-) -> tuple[list[Piece], list[Path], list[str]]:
-    """The layers that meet the frame, their files, and what was chosen to bring them there."""
-    pieces: list[Piece] = []
-    touched: list[Path] = []
-    chose: list[str] = []
-    for layer in layers:
-        footprint = _footprint(layer.raster.frame, target.frame)
-        if footprint is None:
-            continue
-        raster, choice = brought(layer, target, method)
-        pieces.append(Piece(raster, footprint))
-        touched.append(layer.path)
-        chose += choice
-    unlike = [item for item in dict.fromkeys(chose) if item != "native cells"]
-    return pieces, touched, unlike or ["native cells"]
-
-
-def _footprint(source: Frame, target: Frame) -> Pane | None:
-    """The cells of `target` that `source` may reach."""
-    bounds = source.bounds if target.crs is None else carried_bounds(source, target.crs)
-    return target.pane_of(*bounds).grown(1).meet(target.pane)
-
-
-def agreed_bands(rasters: Sequence[Raster]) -> tuple[Band, ...]:
-    """The first raster's bands, their nodata kept only if all agree on it."""
-    agreed = len({band.nodata for raster in rasters for band in raster.bands}) == 1
-    first = rasters[0].bands
-    return first if agreed else tuple(replace(band, nodata=None) for band in first)
 
 
 def _overlap_facts(found: Disagreement, names: Sequence[str]) -> dict[str, Any]:

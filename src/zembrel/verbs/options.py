@@ -65,6 +65,7 @@ class Output:
     format: str | None = None
     type: str | None = None
     nodata: str | None = None
+    flatten: str | None = None
     compress: str | None = None
     settings: tuple[str, ...] = ()
     world_file: bool | None = None

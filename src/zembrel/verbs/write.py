@@ -20,12 +20,13 @@ from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.geodesy.text import write_crs
 from zembrel.measure import show_bytes
-from zembrel.raster.model import TYPES, Raster, shared_type
+from zembrel.raster.model import ALPHA, TYPES, Raster, has_alpha, shared_type
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.cast import cast, fitting_nodata
 from zembrel.raster.views.outline import Cover
 from zembrel.raster.views.palette import expand_palette
+from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import frame_facts
 
@@ -111,6 +112,8 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
                 nearest_name(output.type, TYPES),
             )
         view = cast(view, output.type)
+    view, said = settled(view, form.title, output, holds=_holds_opacity(form, view, output))
+    chose += said
     held = shared_type(view.bands).name
     wider = next((kind for kind in form.types if np.can_cast(held, kind)), None)
     if held not in form.types and wider is not None:
@@ -144,6 +147,14 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
     return view, tuple(chose)
 
 
+def _holds_opacity(form: Format, view: Raster, output: Output) -> bool:
+    """Whether the format holds opacity as such, or any number of bands and this as one of them."""
+    compress = output.format_settings.get("compress", "").lower()
+    if form.inexact and compress.startswith(form.inexact):
+        return False
+    return not form.most_bands or (form.holds_mask and form.most_bands >= len(view.bands) - 1)
+
+
 def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -> Raster:
     dtype = shared_type(view.bands).name
     if form.nodata is not None:
@@ -159,6 +170,8 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -
         kept = fitting_nodata(value, dtype)
         if kept is None and form.usual_nodata is not None:
             chose.append(f"nodata {form.usual_nodata} where nothing is (usual in the format)")
+        elif has_alpha(view.bands):
+            kept = None  # opacity 0 says it
         elif kept is not None or form.holds_mask or dtype.startswith("float"):
             chose.append(f"nodata {_told(kept)}" if kept is not None else _default_nodata(dtype))
     elif output.nodata.lower() == "none":
@@ -178,7 +191,10 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -
                 "choose one that fits",
             )
         chose.append(f"nodata {_told(kept)} as asked")
-    return Relabelled(view, tuple(replace(band, nodata=kept) for band in view.bands))
+    return Relabelled(
+        view,
+        tuple(band if band.colour == ALPHA else replace(band, nodata=kept) for band in view.bands),
+    )
 
 
 def _told(value: float) -> str:
@@ -200,7 +216,7 @@ def _check_fit(view: Raster, form: Format) -> None:
             if form.types == ("int16",)
             else "use convert --stretch 2%,98% (or --type) first, or write GeoTIFF",
         )
-    alpha = form.holds_mask and view.bands[-1].colour == "alpha"
+    alpha = form.holds_mask and has_alpha(view.bands)
     if form.most_bands and len(view.bands) - alpha not in (1, form.most_bands):
         raise RefusedError(
             f"{form.title} cannot hold {len(view.bands)} bands",

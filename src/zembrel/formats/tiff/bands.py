@@ -13,7 +13,7 @@ from zembrel.formats.tiff.description import read_description
 from zembrel.formats.tiff.directory import Directory
 from zembrel.formats.tiff.layout import Layout
 from zembrel.raster.legend import Entry, Legend
-from zembrel.raster.model import Band
+from zembrel.raster.model import ALPHA, Band
 
 _ALPHA = (1, 2)  # values of ExtraSamples: associated, unassociated
 _RGB = ("red", "green", "blue")
@@ -30,6 +30,8 @@ def read_bands(
         (first_extra + n for n, kind in enumerate(extra) if kind in _ALPHA and first_extra + n > 0), None
     )
     coloured = model is not None or (layout.coding.shown == tags.RGB and layout.samples >= 3)
+    if not extra and coloured and model is None and layout.samples == 4:
+        alpha = 3  # writers that leave ExtraSamples out mean this
     names = _RGB if coloured else ()
     count = layout.samples - (model.samples - 3 if model is not None else 0)
     nodata = _nodata(directory, layout) if model is None else None
@@ -46,7 +48,12 @@ def read_bands(
         for n in range(count)
     )
     bands = _with_items(directory.text(tags.BAND_FACTS), bands)
-    return read_description(directory.text(tags.IMAGE_DESCRIPTION), bands), alpha
+    bands = read_description(directory.text(tags.IMAGE_DESCRIPTION), bands)
+    if alpha is not None:  # bands are counted after conversion
+        at = alpha - (model.samples - 3 if model is not None else 0)
+        opacity = Band(ALPHA, layout.dtype.name, colour=ALPHA)
+        bands = (*bands[:at], opacity, *bands[at + 1 :])
+    return bands, alpha
 
 
 def _nodata(directory: Directory, layout: Layout) -> float | int | None:

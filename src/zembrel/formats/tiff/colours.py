@@ -111,12 +111,16 @@ def apart(data: bytes | bytearray, shape: tuple[int, int, int], subsampling: tup
     return cells[:rows, :columns]
 
 
-def released(colours: Cells, alpha: Cells) -> Cells:
-    """Colours that were stored multiplied by `alpha` (TIFF 6.0, section 18, associated), divided by it."""
+def release(cells: Cells, at: int) -> None:
+    """Divide colours that were stored multiplied by opacity (TIFF 6.0, section 18, associated) by it.
+
+    cells: (samples, rows, columns), changed in place; `at` is the sample that is opacity.
+    """
+    alpha = cells[at]
     top = int(np.iinfo(alpha.dtype).max)
     soft = (alpha > 0) & (alpha < top)
     if not soft.any():
-        return colours
-    full = (colours[:, soft].astype(np.float64) * (top / alpha[soft]) + 0.5).clip(0, top)
-    colours[:, soft] = full.astype(colours.dtype)
-    return colours
+        return
+    for layer in (cells[n] for n in range(len(cells)) if n != at):
+        full = (layer[soft].astype(np.float64) * (top / alpha[soft]) + 0.5).clip(0, top)
+        layer[soft] = full.astype(cells.dtype)

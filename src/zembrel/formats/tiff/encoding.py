@@ -12,7 +12,7 @@ import numpy as np
 from zembrel.errors import RefusedError
 from zembrel.formats.tiff import codecs, pictures, tags
 from zembrel.formats.tiff.assemble import Fields
-from zembrel.raster.model import Band, Cells, Mask, is_photo, shared_type
+from zembrel.raster.model import Band, Cells, Mask, has_alpha, is_photo, shared_type
 
 TILE = 512
 CHUNKY_BANDS = 4  # more are stored plane by plane, so that one band can be read alone
@@ -91,7 +91,7 @@ class Encoding:
     @property
     def alpha(self) -> bool:
         """Whether the last band says how opaque cells are, and so which of them are invalid."""
-        return self.bands[-1].colour == "alpha"
+        return has_alpha(self.bands)
 
     @property
     def needs_mask(self) -> bool:
@@ -104,7 +104,10 @@ class Encoding:
         if valid is None:
             return cells
         value = self.nodata if self.nodata is not None else (math.nan if self.dtype.kind == "f" else 0)
-        return np.where(valid, cells, np.asarray(value, self.dtype))
+        filled: Cells = np.where(valid, cells, np.asarray(value, self.dtype))
+        if self.alpha:
+            filled[-1] = cells[-1]
+        return filled
 
     def segment(self, cells: Cells, shape: tuple[int, int]) -> bytes:
         """One segment of `shape` rows and columns, whose corner `cells` (samples, rows, columns) fill."""

@@ -15,6 +15,7 @@ from zembrel.formats.tiff.geokeys import read_frame
 from zembrel.formats.tiff.layout import Layout, read_layout
 from zembrel.formats.tiff.reader import TiffRaster, mask_raster
 from zembrel.grid.frame import Frame
+from zembrel.raster.model import ALPHA, Band
 
 OVERVIEWS_BESIDE, MASK_BESIDE = ".ovr", ".msk"  # added to the image's whole name; only read
 
@@ -52,12 +53,8 @@ def open_tiff(path: Path, layer: str | None = None) -> TiffRaster:
     bands, alpha = read_bands(directory, layout, model)
     if directory is main[0]:
         family += _beside(path, OVERVIEWS_BESIDE, layout)
-    hidden = alpha
-    if model is not None and alpha is not None:  # bands are counted after conversion
-        at = alpha - (model.samples - 3)
-        bands, hidden = (*bands[:at], *bands[at + 1 :]), None
     return TiffRaster(
-        directory, layout, frame, bands, tuple(n for n in range(len(bands)) if n != hidden), alpha,
+        directory, layout, frame, bands, _alpha_last(bands), alpha,
         _mask(path, family, layout, frame),
         tuple(d for d in family if _kind(d) & (tags.REDUCED | tags.MASK) == tags.REDUCED),
         tuple(d for d in family if _kind(d) & (tags.REDUCED | tags.MASK) == tags.REDUCED | tags.MASK),
@@ -65,6 +62,11 @@ def open_tiff(path: Path, layer: str | None = None) -> TiffRaster:
         associated=alpha is not None and layout.dtype.kind == "u" and _associated(directory),
         remarks=remarks,
     )  # fmt: skip
+
+
+def _alpha_last(bands: tuple[Band, ...]) -> tuple[int, ...]:
+    """The bands in the file's order, but opacity after all others."""
+    return tuple(sorted(range(len(bands)), key=lambda n: bands[n].colour == ALPHA))
 
 
 def _associated(directory: Directory) -> bool:

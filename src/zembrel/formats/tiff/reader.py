@@ -54,20 +54,21 @@ class TiffRaster:
 
     def cells(self, pane: Pane) -> Block:
         """Raises InputError if a segment is missing, cut short or cannot be decoded."""
-        own = [*self.picked] if self.model is None else self._colour_samples
-        wanted = own if self.alpha is None else [*own, self.alpha]
+        own = [*self.picked] if self.model is None else list(range(self.layout.samples))
+        wanted = own if self.alpha is None or self.alpha in own else [*own, self.alpha]
         cells = self._room(len(wanted), pane)
         holes = self._read(pane, wanted, cells)
+        seen = None
         if self.alpha is not None:
-            alpha, cells = cells[-1], cells[:-1]
+            at = wanted.index(self.alpha)
+            seen = cells[at] > 0
             if self.associated:
-                cells = colours.released(cells, alpha)
+                colours.release(cells, at)
         if self.model is not None:
             shown = self.model.convert(cells[: self.model.samples])
             cells = np.concatenate([shown, cells[self.model.samples :]])[list(self.picked)]
-        valid = nodata_mask(cells, self.bands)
-        if self.alpha is not None:
-            valid = both(valid, alpha > 0)
+        cells = cells[: len(self.picked)]
+        valid = both(nodata_mask(cells, self.bands), seen)
         if self.mask is not None:
             valid = both(valid, self._masked(pane))
         valid = both(valid, holes)
@@ -79,10 +80,6 @@ class TiffRaster:
             return np.empty((samples, *pane.shape), self.layout.dtype)
         except MemoryError as exc:
             raise out_of_memory(samples * pane.size * self.layout.dtype.itemsize) from exc
-
-    @property
-    def _colour_samples(self) -> list[int]:
-        return [n for n in range(self.layout.samples) if n != self.alpha]
 
     def _masked(self, pane: Pane) -> Mask:
         """What the mask says: (rows, columns), or for each band if there is a mask of each."""

@@ -144,7 +144,7 @@ class TiffSink:
         return Encoded(tiles, rest, block.valid is not None)
 
     def _halved(self, pane: Pane, cells: Cells, valid: Mask | None) -> tuple[Pane, Cells, Mask | None]:
-        smaller, ok = halved(cells, valid, self.overviews)
+        smaller, ok = halved(cells, valid, self.overviews, opacity=self.encoding.alpha)
         top, left = pane.top // 2, pane.left // 2
         return (
             Pane(top, left, top + smaller.shape[1], left + smaller.shape[2]),

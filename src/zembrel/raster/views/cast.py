@@ -8,7 +8,8 @@ import numpy as np
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Raster
+from zembrel.raster.model import Band, Block, Cells, Raster, has_alpha
+from zembrel.raster.views.opacity import top_of
 
 
 @dataclass(frozen=True)
@@ -38,16 +39,25 @@ class Cast:
 
     def cells(self, pane: Pane) -> Block:
         block = self.source.cells(pane)
-        cells, target = block.cells, np.dtype(self.type)
-        if self.gain != 1.0 or self.lift != 0.0:
-            cells = cells * self.gain + self.lift
+        target = np.dtype(self.type)
+        if not has_alpha(self.source.bands):
+            return Block(self._cast(block.cells, self.gain, self.lift), block.valid)
+        ratio = top_of(target) / top_of(block.cells.dtype)  # opacity keeps its share of the whole
+        parts = self._cast(block.cells[:-1], self.gain, self.lift), self._cast(block.cells[-1:], ratio, 0.0)
+        return Block(np.concatenate(parts), block.valid)
+
+    def _cast(self, cells: Cells, gain: float, lift: float) -> Cells:
+        target = np.dtype(self.type)
+        if gain != 1.0 or lift != 0.0:
+            cells = cells * gain + lift
         if target.kind in "iu" and (cells.dtype.kind == "f" or not np.can_cast(cells.dtype, target)):
             limits = np.iinfo(target)
             if cells.dtype.kind == "f":
                 cells = np.floor(np.nan_to_num(cells, nan=0.0) + 0.5)
             cells = np.clip(cells, limits.min, limits.max)
         with np.errstate(invalid="ignore", over="ignore"):
-            return Block(cells.astype(target), block.valid)
+            made: Cells = cells.astype(target)
+        return made
 
 
 def cast(source: Raster, wanted: str, gain: float = 1.0, lift: float = 0.0) -> Raster:

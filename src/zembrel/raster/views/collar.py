@@ -10,6 +10,7 @@ import numpy.typing as npt
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Mask, Raster
+from zembrel.raster.views.opacity import colours_of
 
 NEAR_BLACK = 4  # highest value in every band that still counts as collar
 FRINGE = 2  # cells next to the collar whose colour was mixed with it
@@ -55,11 +56,12 @@ class Collar:
 
 def find_collar(source: Raster, near_black: int = NEAR_BLACK) -> Collar:
     """The collar of `source`, in one pass over its cells; cells that are invalid count as dark."""
+    colours = colours_of(source)
     height, width = source.frame.rows, source.frame.columns
     left, right = np.full(height, width), np.zeros(height, np.int64)
     top, bottom = np.full(width, height), np.zeros(width, np.int64)
     for pane in source.frame.pane.blocks(_STRIP, width):
-        block = source.cells(pane)
+        block = colours.cells(pane)
         bright = (block.cells > near_black).any(axis=0) & block.anywhere
         lit_rows, lit_cols = bright.any(axis=1), bright.any(axis=0)
         at = np.flatnonzero(lit_rows) + pane.top

@@ -9,15 +9,13 @@ import numpy as np
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Raster, shared_type
+from zembrel.raster.model import ALPHA, Band, Block, Raster, has_alpha, shared_type
 from zembrel.raster.views.outline import Cover
-
-ALPHA = "alpha"  # colour of a band that says how opaque a cell is
 
 
 @dataclass(frozen=True)
 class Feathered:
-    """`source` inside `cover`, and a band of opacity that grows from the outline over `width` cells.
+    """`source` inside `cover`, its opacity growing from the outline over `width` cells.
 
     source: unsigned integers; the outline is not to reach beyond what `cover` can be asked for.
     """
@@ -32,6 +30,8 @@ class Feathered:
 
     @property
     def bands(self) -> tuple[Band, ...]:
+        if has_alpha(self.source.bands):
+            return self.source.bands
         return (*self.source.bands, Band(ALPHA, shared_type(self.source.bands).name, colour=ALPHA))
 
     def cells(self, pane: Pane) -> Block:
@@ -42,8 +42,8 @@ class Feathered:
         inside = self.cover.inside(wide)
         share = (depth(inside.astype(np.uint8), self.width) / self.width)[pane.within(wide)]
         opaque = int(np.iinfo(block.cells.dtype).max)
-        alpha = np.ceil(share * opaque).astype(block.cells.dtype)
         known = inside[pane.within(wide)] & block.anywhere
-        return Block(
-            np.concatenate([block.cells, np.where(known, alpha, 0)[None].astype(alpha.dtype)]), known
-        )
+        before = block.cells[-1] if has_alpha(self.source.bands) else opaque
+        alpha = np.where(known, np.ceil(share * before), 0).astype(block.cells.dtype)
+        colours = block.cells[: len(self.bands) - 1]
+        return Block(np.concatenate([colours, alpha[None]]), known)

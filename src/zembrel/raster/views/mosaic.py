@@ -10,7 +10,8 @@ import numpy.typing as npt
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Raster, shared_type
+from zembrel.raster.model import Band, Block, Raster, has_alpha, shared_type
+from zembrel.raster.views.opacity import Divided, Multiplied
 from zembrel.raster.views.overlap import Piece, combined
 
 FEATHER = 64.0  # cells over which a sheet fades in, if not said
@@ -48,6 +49,9 @@ def mosaic(
         bands = (Band("sheets", "uint16"),)
     elif overlap == "sum":
         bands = tuple(replace(band, type=_sum_type(band), nodata=None, legend=None) for band in bands)
+    if overlap in ("mean", "feather") and has_alpha(bands):
+        weighed = tuple(replace(piece, raster=Multiplied(piece.raster)) for piece in pieces)
+        return Divided(Mosaic(weighed, frame, weighed[0].raster.bands, overlap, feather), bands)
     return Mosaic(pieces, frame, bands, overlap, feather)
 
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Cells, Mask, Raster, is_photo
+from zembrel.raster.model import ALPHA, Band, Block, Cells, Mask, Raster, is_photo
 
 
 def nodata_mask(cells: Cells, bands: tuple[Band, ...]) -> Mask | None:
@@ -57,7 +57,9 @@ class WithNodata:
 
     @property
     def bands(self) -> tuple[Band, ...]:
-        return tuple(replace(band, nodata=self.nodata) for band in self.source.bands)
+        return tuple(
+            band if band.colour == ALPHA else replace(band, nodata=self.nodata) for band in self.source.bands
+        )
 
     def cells(self, pane: Pane) -> Block:
         block = self.source.cells(pane)

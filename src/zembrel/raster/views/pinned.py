@@ -12,6 +12,7 @@ from zembrel.grid.pinning import Pinning
 from zembrel.raster.coordinates import CoordinateMap
 from zembrel.raster.method import parse_method
 from zembrel.raster.model import Raster
+from zembrel.raster.views.opacity import weighing
 from zembrel.raster.views.reproject import Reproject
 
 
@@ -50,4 +51,5 @@ class Pinned(Reproject):
 
 def pin(source: Raster, frame: Frame, pinning: Pinning, method: str) -> Raster:
     """`source` on `frame`. Raises UsageError for an unknown method."""
-    return Pinned(source, frame, parse_method(method), pinning)
+    chosen = parse_method(method)
+    return weighing(source, chosen, lambda weighed: Pinned(weighed, frame, chosen, pinning))

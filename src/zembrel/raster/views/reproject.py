@@ -18,6 +18,7 @@ from zembrel.raster.kernels import table
 from zembrel.raster.method import NEED, Method, parse_method
 from zembrel.raster.model import Band, Block, Cells, Raster, nothing
 from zembrel.raster.views.around import around
+from zembrel.raster.views.opacity import weighing
 from zembrel.raster.views.place import place
 
 _NEED = NEED - 1e-9
@@ -44,6 +45,17 @@ class Reproject:
     @cached_property
     def coordinates(self) -> CoordinateMap:
         return CoordinateMap(self.frame, self.source.frame)
+
+    def window(self, pane: Pane) -> Pane | None:
+        """The cells of the source of which those of `pane` are made, or None."""
+        if self.coordinates.parallel:
+            u, v = self.coordinates.axes(pane)
+            halo = self._halo(self._steps[0]), self._halo(self._steps[1])
+            return reached(u, v, halo).meet(self.source.frame.pane)
+        scales = self.coordinates.scales(pane) if self._scaled else None
+        step_x, step_y = (1.0, 1.0) if scales is None else scales.steps.max(axis=(1, 2)).tolist()
+        halo = self._halo(step_x), self._halo(step_y)
+        return self.coordinates.lattice(pane).reach(pane, halo, self.source.frame.pane)
 
     def cells(self, pane: Pane) -> Block:
         if self.coordinates.parallel and self.method.name != "nearest":
@@ -275,4 +287,5 @@ def on_frame(source: Raster, frame: Frame, method: str | Method) -> Raster:
     offset = source.frame.offset_to(frame)
     if offset is not None:
         return place(source, frame, *offset)
-    return Reproject(source if same(source.frame.crs, frame.crs) else around(source), frame, method)
+    source = source if same(source.frame.crs, frame.crs) else around(source)
+    return weighing(source, method, lambda weighed: Reproject(weighed, frame, method))

@@ -1,0 +1,156 @@
+"""Sheets on one frame: each by itself to compare them, and all together without seams.
+
+A cell next to the border of a sheet is made of cells on both sides of it. So sheets that share a lattice
+are joined before they are resampled, and others get the cells of their neighbours as a halo.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+
+from zembrel.grid.extent import carried_bounds, carried_cell
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.raster.kernels import table
+from zembrel.raster.model import Band, Raster
+from zembrel.raster.views.haloed import Haloed
+from zembrel.raster.views.mosaic import FEATHER
+from zembrel.raster.views.mosaic import mosaic as mosaic_view
+from zembrel.raster.views.overlap import Piece
+from zembrel.raster.views.reproject import Reproject, on_frame
+from zembrel.verbs.inputs import Layer
+from zembrel.verbs.methods import choose_method
+from zembrel.verbs.target import Target, brought
+
+_APART = ("sum", "count")  # rules under which each sheet counts by itself
+_SPARE = 2  # cells of halo beyond what kernels reach
+
+
+def pieces_of(
+    layers: Sequence[Layer], target: Target, method: str
+) -> tuple[list[Piece], list[Layer], list[str]]:
+    """The layers that meet the frame, each by itself on it, those layers, and what was chosen for that."""
+    pieces: list[Piece] = []
+    touched: list[Layer] = []
+    chose: list[str] = []
+    for layer in layers:
+        footprint = footprint_of(layer.raster.frame, target.frame)
+        if footprint is None:
+            continue
+        raster, choice = brought(layer, target, method)
+        pieces.append(Piece(raster, footprint))
+        touched.append(layer)
+        chose += choice
+    unlike = [item for item in dict.fromkeys(chose) if item != "native cells"]
+    return pieces, touched, unlike or ["native cells"]
+
+
+def footprint_of(source: Frame, target: Frame) -> Pane | None:
+    """The cells of `target` that `source` may reach."""
+    bounds = source.bounds if target.crs is None else carried_bounds(source, target.crs)
+    return target.pane_of(*bounds).grown(1).meet(target.pane)
+
+
+def agreed_bands(rasters: Sequence[Raster]) -> tuple[Band, ...]:
+    """The first raster's bands, their nodata kept only if all agree on it."""
+    agreed = len({band.nodata for raster in rasters for band in raster.bands}) == 1
+    first = rasters[0].bands
+    return first if agreed else tuple(replace(band, nodata=None) for band in first)
+
+
+def sewn(
+    pieces: Sequence[Piece],
+    layers: Sequence[Layer],
+    target: Target,
+    method: str,
+    rule: str = "first",
+    feather: float = FEATHER,
+) -> tuple[Raster, list[str]]:
+    """The layers on the target's frame as one raster without seams, and what was chosen besides.
+
+    pieces: the layers each by itself on the frame; feather: cells of the result over which a sheet fades in.
+    """
+    moved = [layer.raster.frame.offset_to(target.frame) is None for layer in layers]
+    bands = agreed_bands([piece.raster for piece in pieces])
+    if len(layers) == 1 or rule in _APART or not any(moved):
+        return mosaic_view(tuple(pieces), target.frame, bands, rule, feather), []
+    if all(moved) and _one_lattice([layer.raster.frame for layer in layers]):
+        whole = _joined(layers, rule, feather, target)
+        view, chose = brought(replace(layers[0], raster=whole), target, method)
+        return view, [*chose, f"{len(layers)} sheets of one lattice joined before that"]
+    haloed = [
+        _with_halo(n, pieces, layers, target, method) if resampled else (piece, None)
+        for n, (piece, resampled) in enumerate(zip(pieces, moved, strict=True))
+    ]
+    whole = mosaic_view(tuple(piece for piece, _ in haloed), target.frame, bands, rule, feather)
+    spare = [wide for _, wide in haloed if wide is not None]  # cells of which no sheet has half
+    behind = (Piece(whole, target.frame.pane), *spare)
+    return mosaic_view(behind, target.frame, bands, "first", feather), []
+
+
+def _one_lattice(frames: Sequence[Frame]) -> bool:
+    return all(frames[0].offset_to(frame) is not None for frame in frames[1:])
+
+
+def _joined(layers: Sequence[Layer], rule: str, feather: float, target: Target) -> Raster:
+    """Sheets of one lattice as one raster on it."""
+    first = layers[0].raster.frame
+    placed: list[Pane] = []
+    for layer in layers:
+        row, column = first.offset_to(layer.raster.frame) or (0, 0)
+        placed.append(layer.raster.frame.pane.moved(row, column))
+    whole = Pane(
+        min(pane.top for pane in placed),
+        min(pane.left for pane in placed),
+        max(pane.bottom for pane in placed),
+        max(pane.right for pane in placed),
+    )
+    frame = first.crop(whole)
+    pieces = tuple(
+        Piece(on_frame(layer.raster, frame, "nearest"), pane.moved(-whole.top, -whole.left))
+        for layer, pane in zip(layers, placed, strict=True)
+    )
+    bands = agreed_bands([layer.raster for layer in layers])
+    native = first.cell if target.frame.crs is None else carried_cell(first, target.frame.crs)
+    return mosaic_view(pieces, frame, bands, rule, feather * target.frame.cell[0] / native[0])
+
+
+def _with_halo(
+    number: int, pieces: Sequence[Piece], layers: Sequence[Layer], target: Target, method: str
+) -> tuple[Piece, Piece | None]:
+    """A sheet whose border cells know its neighbours, and the same with all cells that these give it."""
+    piece, layer = pieces[number], layers[number]
+    near = piece.footprint.grown(_SPARE)
+    beside = [
+        other for other, there in zip(layers, pieces, strict=True)
+        if other is not layer and near.meet(there.footprint) and _alike(layer, other)
+    ]  # fmt: skip
+    name, _ = choose_method(method, layer.raster, target.frame, target.asked.average_codes)
+    if not beside or name.name == "nearest":
+        return piece, None
+    own = layer.raster.frame
+    probe = Reproject(layer.raster, target.frame, name)
+    reach = table.RADIUS[table.CODES[name.name]] if name.name in table.CODES else 0.5
+    halo = math.ceil(reach * max(1.0, probe.coordinates.largest_scale)) + _SPARE
+    frame = own.crop(own.pane.grown(halo))
+    sheet = on_frame(layer.raster, frame, "nearest")
+    around = [Piece(sheet, own.pane.moved(halo, halo))]
+    for other in beside:
+        footprint = footprint_of(other.raster.frame, frame)
+        if footprint is not None:
+            around.append(Piece(on_frame(other.raster, frame, name), footprint))
+    wide = mosaic_view(tuple(around), frame, layer.raster.bands, "first", FEATHER)
+    among, _ = brought(replace(layer, raster=wide), target, method)
+    alone, _ = brought(replace(layer, raster=sheet), target, method)
+    view = Haloed(alone, among, sheet, own.pane.moved(halo, halo), Reproject(wide, target.frame, name))
+    return replace(piece, raster=view), Piece(among, near.meet(target.frame.pane) or piece.footprint)
+
+
+def _alike(one: Layer, other: Layer) -> bool:
+    """Whether cells of one may stand beside those of the other: heights of one meaning, places known."""
+    from zembrel.geodesy.crs import vertical_of
+
+    mine, theirs = one.raster.frame.crs, other.raster.frame.crs
+    return (mine is None) == (theirs is None) and vertical_of(mine) == vertical_of(theirs)
