@@ -21,7 +21,7 @@ class Readings:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._runs = 0
+        self._runs = self._aside = 0
         self._read: dict[Identity, Path] = {}
 
     @contextmanager
@@ -37,9 +37,18 @@ class Readings:
                 if not self._runs:
                     self._read.clear()
 
+    @contextmanager
+    def aside(self) -> Iterator[None]:
+        """Keep nothing of what is read inside: results that stand already are looked at, not read."""
+        self._aside += 1
+        try:
+            yield
+        finally:
+            self._aside -= 1
+
     def note(self, path: Path) -> Path:
         """`path`, which is about to be read."""
-        if self._runs and (identity := _identity(path)) is not None:
+        if self._runs and not self._aside and (identity := _identity(path)) is not None:
             with self._lock:
                 self._read.setdefault(identity, path)
         return path

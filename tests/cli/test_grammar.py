@@ -53,7 +53,6 @@ def sheets(zembrel: Program) -> Program:
         (["clip", "in/m1.tif", "--out", "a.tif", "--onto", "in/m2.tif", "--cell", "2m"], "leave out --onto, or the others"),
         (["clip", "in/m1.tif", "--out", "a.tif", "--within", "1,2,3"], "write W,S,E,N"),
         (["clip", "in/m1.tif", "--out", "a.tif", "--fast"], None),
-        (["clip", "in/m1.tif", "--out", "in/m1.tif", "--within", "1,2,3,4", "--replace"], "choose another --out"),
         (["frame", "--within", "1,2,3,4"], "add --within AREA --crs CRS"),
         (["formats", "geotif"], "did you mean geotiff?"),
     ],

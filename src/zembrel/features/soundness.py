@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import replace
 from pathlib import Path
 
@@ -29,32 +30,61 @@ def sound(
 ) -> tuple[FeatureTable, list[str]]:
     """The features that can be worked with, and what was mended or left out.
 
-    Raises InputError naming the faulty features, unless they are to be mended or left out.
+    With both, what can be mended is mended and the rest left out. Raises InputError naming the faulty
+    features that are neither mended nor to be left out.
     """
     faults = faults_of(table)
     if not faults:
         return table, []
+    said: list[str] = []
+    if repair:
+        table, mended = _mended(table, faults)
+        said += [f"{_features(len(mended))} mended"] if mended else []
+        faults = {n: why for n, why in faults.items() if n not in mended}
+    if not faults:
+        return table, said
     if skip:
         kept = np.setdiff1d(np.arange(len(table)), list(faults))
         if not kept.size:
             raise InputError(f"{path} has no sound feature", next(iter(faults.values())), "correct them")
-        return table.take(kept), [f"{_features(len(faults))} left out"]
-    hopeless = {n: why for n, why in faults.items() if "coordinate is" in why or "it " in why[:3]}
-    if repair and not hopeless:
-        numbers = np.array(list(faults))
-        shapes = table.geometries.copy()
-        shapes[numbers] = shapely.make_valid(shapes[numbers])
-        return replace(table, geometries=shapes), [f"{_features(len(faults))} mended"]
-    shown = hopeless if repair else faults
-    listed = "; ".join(f"feature {n + 1}: {why}" for n, why in list(shown.items())[:_SHOWN])
-    more = f"; and {len(shown) - _SHOWN} more" if len(shown) > _SHOWN else ""
+        return table.take(kept), [*said, f"{_features(len(faults))} left out"]
+    listed = "; ".join(f"feature {n + 1}: {why}" for n, why in list(faults.items())[:_SHOWN])
+    more = f"; and {len(faults) - _SHOWN} more" if len(faults) > _SHOWN else ""
     raise InputError(
-        f"{len(shown)} of {len(table)} features in {path} {'cannot be mended' if repair else 'are faulty'}",
+        f"{len(faults)} of {len(table)} features in {path} {'cannot be mended' if repair else 'are faulty'}",
         listed + more,
         "add --skip-invalid to leave them out"
         if repair
         else "add --repair to mend them, or --skip-invalid to leave them out",
     )
+
+
+def _mended(table: FeatureTable, faults: Collection[int]) -> tuple[FeatureTable, set[int]]:
+    """The table with those faulty features mended that can be, and their numbers."""
+    shapes, done = table.geometries.copy(), set()
+    for number in faults:
+        better = mended(shapes[number])
+        if better is not None:
+            shapes[number] = better
+            done.add(number)
+    return replace(table, geometries=shapes), done
+
+
+def mended(geometry: shapely.Geometry | None) -> shapely.Geometry | None:
+    """A sound geometry of the same kind that covers the same ground, or None if there is none.
+
+    Parts that overlap become one; what has no area or length of its own, such as a spike, goes.
+    """
+    if geometry is None or geometry.is_empty or not np.isfinite(shapely.get_coordinates(geometry)).all():
+        return None
+    better = shapely.make_valid(geometry, method="structure", keep_collapsed=False)
+    parts = shapely.get_parts(better)
+    while any(part.geom_type == "GeometryCollection" for part in parts):
+        parts = shapely.get_parts(parts)
+    of_kind = parts[shapely.get_dimensions(parts) == shapely.get_dimensions(geometry)]
+    if not of_kind.size or better.is_empty:
+        return None
+    return of_kind[0] if len(of_kind) == 1 else shapely.union_all(of_kind)
 
 
 def _features(count: int) -> str:

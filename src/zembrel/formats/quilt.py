@@ -28,7 +28,7 @@ from zembrel.raster.model import TYPES, Band, Block, Raster, has_alpha
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.mosaic import FEATHER, mosaic
-from zembrel.raster.views.nodata import WithNodata
+from zembrel.raster.views.nodata import WithNodata, says_nodata
 from zembrel.raster.views.opacity import Opaque
 from zembrel.raster.views.overlap import Piece, check_overlap
 from zembrel.raster.views.palette import expand_palette
@@ -151,7 +151,7 @@ class SheetRaster:
         raster = formats.open_raster(path)
         if self.sewing.from_crs and raster.frame.crs is None:
             raster = Reframed(raster, replace(raster.frame, crs=parse_crs(self.sewing.from_crs)))
-        if self.sewing.from_nodata is not None:
+        if self.sewing.from_nodata is not None and not says_nodata(raster):
             raster = WithNodata(raster, self.sewing.from_nodata)
         if raster.bands[0].legend is not None and self.bands[0].colour == "red":
             raster = expand_palette(raster)

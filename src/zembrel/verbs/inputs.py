@@ -20,7 +20,7 @@ from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.points.files.table import surely_points
 from zembrel.raster.model import HasRemarks, Raster, pick_bands
 from zembrel.raster.views.bands import select_bands
-from zembrel.raster.views.nodata import WithNodata
+from zembrel.raster.views.nodata import WithNodata, says_nodata
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.place import Reframed
 from zembrel.reading import readings
@@ -76,6 +76,8 @@ def open_layer(path: Path, options: Inputs) -> Layer:
     else:
         raster = _opened(path, options.layer)
     remarks = raster.remarks if isinstance(raster, HasRemarks) else ()
+    if options.from_nodata is not None and says_nodata(raster):
+        remarks = (*remarks, f"{path.name} says itself where nothing is: --from-nodata left aside")
     return Layer(path, _understood(path, raster, options), remarks)
 
 
@@ -104,7 +106,7 @@ def _understood(path: Path, raster: Raster, options: Inputs) -> Raster:
             )
     if options.bands:
         raster = select_bands(raster, pick_bands(raster.bands, options.bands))
-    if options.from_nodata is not None:
+    if options.from_nodata is not None and not says_nodata(raster):
         raster = WithNodata(raster, options.from_nodata)
     return raster
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zembrel.errors import InputError
 from zembrel.raster.model import Raster
 from zembrel.verbs.alike import alike
 from zembrel.verbs.inputs import Layer
@@ -23,7 +22,5 @@ def joined(layers: Sequence[Layer], target: Target, method: str) -> tuple[Raster
         return view, chose + more
     same, said = alike(layers)
     pieces, touched, methods = pieces_of(same, target, method)
-    if not pieces:
-        raise InputError("no input lies on the frame", "nothing would be left", "check --onto or --within")
     whole, more = sewn(pieces, touched, target, method)
     return whole, [*chose, *said, *(more or methods), "overlap first"]

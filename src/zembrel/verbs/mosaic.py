@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from zembrel.engine.commit import Staging
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import UsageError
 from zembrel.formats import choose_format
 from zembrel.formats.quilt import Sewing
 from zembrel.grid.frame import Frame
@@ -88,16 +88,12 @@ def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) 
     layers, collars = _without_collars(layers, joining.trim_collar and not output.dry_run)
     pieces, touched, methods = pieces_of(layers, target, joining.method)
     names = [layer.path.stem for layer in touched]
-    if not pieces:
-        raise InputError(
-            "no input lies on the frame", "the mosaic would be empty", "check --onto or --within"
-        )
     toned: list[str] = []
     found: list[Disagreement] = []
+    if joining.match_tone and not output.dry_run:
+        touched, toned = _in_one_tone(pieces, touched)
+        pieces, _, _ = pieces_of(touched, target, joining.method)
     if not output.dry_run:
-        if joining.match_tone:
-            touched, toned = _in_one_tone(pieces, touched)
-            pieces, _, _ = pieces_of(touched, target, joining.method)
         found = disagreements(_colours(pieces), _ALL_PAIRS if joining.table else MOST_PAIRS)
     cover = target.cover() if where.mask else None
     whole, more = sewn(pieces, touched, target, joining.method, rule, _feather(width, target.frame))
@@ -106,14 +102,8 @@ def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) 
             staging.write_text(Path(joining.table), _table(found, names, target.frame))
         written = write(masked(whole, cover), output.path, output, cover=cover)
         staging.publish()
-    chose += [
-        *target.chose,
-        *(more or methods),
-        f"overlap {joining.overlap}",
-        *toned,
-        *collars,
-        *written.chose,
-    ]
+    chose += [*target.chose, *(more or methods), f"overlap {joining.overlap}", *toned, *collars]
+    chose += written.chose
     checks = [*written.checks, *sheets.gaps([layer.raster.frame for layer in layers], target.frame)]
     checks += [*_overlap_items(found, names), *_shift_items(found, names), *sheets.unlike(layers), *warned]
     checks += [f"{len(layers) - len(pieces)} inputs outside the area left out"] * (len(layers) > len(pieces))

@@ -10,6 +10,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import replace
 
+from zembrel.errors import InputError
 from zembrel.grid.extent import carried_bounds, carried_cell
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -31,7 +32,10 @@ _SPARE = 2  # cells of halo beyond what kernels reach
 def pieces_of(
     layers: Sequence[Layer], target: Target, method: str
 ) -> tuple[list[Piece], list[Layer], list[str]]:
-    """The layers that meet the frame, each by itself on it, those layers, and what was chosen for that."""
+    """The layers that meet the frame, each by itself on it, those layers, and what was chosen for that.
+
+    Raises InputError if none does.
+    """
     pieces: list[Piece] = []
     touched: list[Layer] = []
     chose: list[str] = []
@@ -43,6 +47,8 @@ def pieces_of(
         pieces.append(Piece(raster, footprint))
         touched.append(layer)
         chose += choice
+    if not pieces:
+        raise InputError("no input lies on the frame", "nothing would be left", "check --onto or --within")
     unlike = [item for item in dict.fromkeys(chose) if item != "native cells"]
     return pieces, touched, unlike or ["native cells"]
 

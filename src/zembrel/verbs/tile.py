@@ -22,6 +22,7 @@ from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
+from zembrel.reading import readings
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.joined import joined
 from zembrel.verbs.lengths import cell_in_units_of, in_cells
@@ -77,7 +78,6 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
     Raises UsageError unless one way to cut is given, InputError if nothing is to be cut.
     """
     from zembrel.features.files import check_name
-    from zembrel.verbs.features.writing import check_target
 
     ways = [way for way in (cutting.split, cutting.size, cutting.cells, cutting.by) if way]
     if len(ways) != 1:
@@ -99,12 +99,7 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
     big = Frame(view.frame.crs, view.frame.affine, total, 1)
     Plan(big, view.bands, output.path).check(output.ceiling_bytes, output.command)
     kept = {sheet.path for sheet in sheets if cutting.resume and _stands(sheet, view, layers)}
-    if not output.dry_run:
-        for sheet in sheets:
-            if sheet.path not in kept:
-                check_free(sheet.path, output.replace or cutting.resume)
-        if cutting.index:
-            check_target(Path(cutting.index), output.replace)
+    _check_places([sheet.path for sheet in sheets if sheet.path not in kept], cutting, output)
     done = _made(view, sheets, kept, output, cutting)
     if cutting.index and not output.dry_run:
         _write_index(Path(cutting.index), view.frame, done, output)
@@ -119,6 +114,18 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
     cut = f"{len(sheets):,} sheets of up to {largest.columns:,} x {largest.rows:,} cells"
     margins = (f"margin {cutting.margin}",) if cutting.margin else ()
     return _receipt(facts, target, (cut, *margins, *chose), output, cutting)
+
+
+def _check_places(paths: Sequence[Path], cutting: Cutting, output: Output) -> None:
+    """Raise RefusedError if a sheet, or the index, may not be put where it is to be."""
+    from zembrel.verbs.features.writing import check_target
+
+    if output.dry_run:
+        return
+    for path in paths:
+        check_free(path, output.replace or cutting.resume)
+    if cutting.index:
+        check_target(Path(cutting.index), output.replace)
 
 
 def _sheets(frame: Frame, cutting: Cutting) -> list[Sheet]:
@@ -261,7 +268,8 @@ def _stands(sheet: Sheet, view: Raster, layers: Sequence[Layer]) -> bool:
     if any(layer.path.stat().st_mtime_ns > made for layer in layers):
         return False
     try:
-        there = open_raster(sheet.path)
+        with readings.aside():
+            there = open_raster(sheet.path)
         if there.frame != view.frame.crop(sheet.pane) or len(there.bands) != len(view.bands):
             return False
         if shared_type(there.bands) != shared_type(view.bands):

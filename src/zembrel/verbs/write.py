@@ -132,6 +132,12 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
     else:
         view = _with_nodata(view, output, form, chose)
     _check_fit(view, form)
+    return view, (*chose, *_notes(view, form))
+
+
+def _notes(view: Raster, form: Format) -> list[str]:
+    """What the format cannot tell of `view`, or tells in another way."""
+    chose: list[str] = []
     nodata = view.bands[0].nodata
     if nodata is not None and not form.holds_nodata:
         chose.append(f"the format does not tell nodata: read it with --from-nodata {_told(nodata)}")
@@ -144,7 +150,7 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
     legend = view.bands[0].legend
     if legend is not None and legend.named and not form.holds_names:
         chose.append("classes lose their names (the format holds colours alone)")
-    return view, tuple(chose)
+    return chose
 
 
 def _holds_opacity(form: Format, view: Raster, output: Output) -> bool:

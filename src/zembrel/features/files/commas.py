@@ -18,10 +18,10 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError
-from zembrel.features.files.schema import Schema
+from zembrel.features.files.schema import Schema, apart
 from zembrel.features.files.shapefiles import crs_of_prj
 from zembrel.features.table import FeatureTable, column
-from zembrel.geodesy.crs import GeographicCRS
+from zembrel.geodesy.crs import CRS, GeographicCRS
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import write_crs
 
@@ -37,7 +37,7 @@ _PAIRS = (
 _DEGREES = ("lon", "longitude", "lng")
 _LOOK = 65_536  # bytes to see what a file is
 _INTEGER, _REAL = (
-    re.compile(r"-?(0|[1-9]\d{0,17})"),
+    re.compile(r"-?(0|[1-9]\d{0,18})"),
     re.compile(r"-?(0|[1-9]\d*)?([.,]\d+)?(e[-+]?\d+)?", re.I),
 )
 _NOTHING = ("", "nan", "null", "none", "na", "n/a")
@@ -80,12 +80,17 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
         )
     comma = any("," in row[n] and "." not in row[n] for row in rows[:50] for n in places) and len(places) == 2
     geometries = _texts(path, rows, places[0]) if len(places) == 1 else _points(path, rows, places, comma)
+    named = apart(heads)
+    if named != heads:
+        remarks.append("columns of one name are numbered: " + ", ".join(sorted({*named} - {*heads})))
     columns = {
         head: _typed([row[n] for row in rows], comma)
-        for n, head in enumerate(heads)
-        if n not in places and head
+        for n, head in enumerate(named)
+        if n not in places and heads[n]
     }
     crs = crs_of_prj(path)
+    if crs is None and len(places) == 1:
+        crs = _told_by_texts(path, [row[places[0]] for row in rows])
     if crs is None and len(places) == 2 and heads[places[0]].strip().lower() in _DEGREES:
         crs = by_code(4326)
         remarks.append("longitude and latitude taken as those of WGS 84")
@@ -144,6 +149,18 @@ def _texts(path: Path, rows: Rows, at: int) -> Any:
     return geometries
 
 
+def _told_by_texts(path: Path, texts: Sequence[str]) -> CRS | None:
+    """The CRS that texts such as `SRID=32626;POINT (1 2)` name. Raises InputError for several."""
+    codes = {found[1] for text in texts if (found := re.match(r"\s*SRID=(\d+);", text, re.IGNORECASE))}
+    if len(codes) > 1:
+        raise InputError(
+            f"{path} has geometries of several CRSs",
+            "SRID " + ", ".join(sorted(codes)),
+            "keep those of one in a file",
+        )
+    return by_code(int(codes.pop())) if codes else None
+
+
 def _points(path: Path, rows: Rows, places: tuple[int, ...], comma: bool) -> Any:
     made = np.empty(len(rows), object)
     for number, row in enumerate(rows):
@@ -169,8 +186,14 @@ def _typed(words: list[str], comma: bool) -> Any:
     return column([word or None for word in words])
 
 
+def _is_integer(word: str) -> bool:
+    return bool(_INTEGER.fullmatch(word)) and -(2**63) <= int(word) < 2**63
+
+
 def _is_real(word: str) -> bool:
-    return bool(_REAL.fullmatch(word)) and word.strip("-") != ""
+    """Whether a word is a number of which a float keeps every digit, if it is a whole one."""
+    whole = word.lstrip("-").isdigit()
+    return bool(_REAL.fullmatch(word)) and word.strip("-") != "" and not (whole and int(word) != float(word))
 
 
 def _is_day(word: str) -> bool:
@@ -183,7 +206,7 @@ def _is_day(word: str) -> bool:
 
 
 _KINDS: tuple[tuple[Callable[[str], Any], Callable[[str], Any]], ...] = (
-    (_INTEGER.fullmatch, int),
+    (_is_integer, int),
     (_is_real, lambda word: float(word.replace(",", "."))),
     (lambda word: word.lower() in _TRUTHS, lambda word: _TRUTHS[word.lower()]),
     (_is_day, date.fromisoformat),

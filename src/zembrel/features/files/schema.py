@@ -58,6 +58,18 @@ def schema_of(tables: Sequence[FeatureTable], name: str) -> Schema:
     return Schema(name, kind, heights, fields, tables[0].crs)
 
 
+def apart(names: Sequence[str]) -> list[str]:
+    """Names that occur twice with a number behind the second, each name once."""
+    made: list[str] = []
+    for name in names:
+        number, other = 1, name
+        while other in made or (number > 1 and other in names):
+            number += 1
+            other = f"{name}_{number}"
+        made.append(other)
+    return made
+
+
 def kinds_in(geometries: Geometries) -> list[str]:
     """Names of the kinds of geometries, the empty table's none."""
     numbers = np.unique(shapely.get_type_id(geometries))

@@ -8,7 +8,7 @@ import numpy as np
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import ALPHA, Band, Block, Cells, Mask, Raster, is_photo
+from zembrel.raster.model import ALPHA, Band, Block, Cells, Mask, Raster, has_alpha, is_photo
 
 
 def nodata_mask(cells: Cells, bands: tuple[Band, ...]) -> Mask | None:
@@ -42,6 +42,12 @@ def both(one: Mask | None, other: Mask | None) -> Mask | None:
     if one is None or other is None:
         return other if one is None else one
     return one & other
+
+
+def says_nodata(source: Raster) -> bool:
+    """Whether a file has its own word for where nothing is: a value, a mask, or opacity."""
+    told = has_alpha(source.bands) or any(band.nodata is not None for band in source.bands)
+    return told or getattr(source, "mask", None) is not None
 
 
 @dataclass(frozen=True)

@@ -22,6 +22,7 @@ from zembrel.points.files.table import POINT_FORMATS, format_of
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside
 from zembrel.points.records import ExtraField, Layout
+from zembrel.reading import readings
 from zembrel.verbs.lengths import cell_in_units_of, in_units_of
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Inputs, Output, Where
@@ -66,7 +67,7 @@ def tile(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, cu
         check_target(Path(cutting.index), output.replace)
     made, empty, kept = [], 0, 0
     for sheet in sheets:
-        if cutting.resume and sheet.path.is_file() and open_cloud(sheet.path, Inputs()).cloud.count:
+        if cutting.resume and _stands(sheet.path):
             kept += 1
             continue
         facts = _written(whole, sheet, inputs, output, cutting)
@@ -77,6 +78,12 @@ def tile(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, cu
     if cutting.index and not output.dry_run:
         _write_index(Path(cutting.index), whole.crs, made, output)
     return _receipt(paths, whole, made, (len(sheets), empty, kept), output, cutting)
+
+
+def _stands(path: Path) -> bool:
+    """Whether a sheet with points is there already."""
+    with readings.aside():
+        return path.is_file() and bool(open_cloud(path, Inputs()).cloud.count)
 
 
 def _sheets(whole: Merged, cutting: Cutting) -> list[Sheet]:
