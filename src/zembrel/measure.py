@@ -6,6 +6,7 @@ of units (9001, 9002, 9003, 9030, 9093, 9102, 9103, 9104), ISO 80000-3.
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass
 from fractions import Fraction
@@ -69,7 +70,8 @@ class Length:
                 f"use {self._fitting(kind)}, or choose another CRS with --crs",
             )
         size = self.amount * (LENGTHS | ANGLES)[self.unit]
-        return float(size / factor) if isinstance(factor, Fraction) else float(size) / factor
+        exact = factor if isinstance(factor, Fraction) else _exact(kind, factor)
+        return float(size / exact) if exact is not None else float(size) / factor
 
     def _fitting(self, kind: str) -> str:
         size = self.amount * (LENGTHS | ANGLES)[self.unit]
@@ -79,6 +81,12 @@ class Length:
 
     def __str__(self) -> str:
         return f"{float(self.amount):.12g}{self.unit}"
+
+
+def _exact(kind: str, factor: float) -> Fraction | None:
+    """The exact size of the unit that is `factor` metres or degrees, if it is one of ours."""
+    units = LENGTHS if kind == "length" else ANGLES
+    return next((size for size in units.values() if math.isclose(float(size), factor, rel_tol=1e-14)), None)
 
 
 def parse_length(text: str) -> Length:

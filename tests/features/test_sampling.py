@@ -34,7 +34,7 @@ def test_values_are_those_of_plain_formulas(seed: int) -> None:
     np.testing.assert_allclose(linear[0], expected, atol=1e-6)
     rows, columns = np.mgrid[0:530, 0:40] + 0.5
     for name, work in (("mean", np.mean), ("max", np.max), ("median", np.median), ("sum", np.sum)):
-        found, _ = values_at(source, x[:5], y[:5], parse_method(name), reach=25.0)
+        found, _ = values_at(source, x[:5], y[:5], parse_method(name), np.full((2, 5), 25.0))
         around = [
             cells[np.hypot(rows - b, columns - a) <= 2.5].astype(float)
             for a, b in zip(u[:5], v[:5], strict=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable
 
@@ -9,13 +10,18 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
+from zembrel.geodesy.around import circles
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS
-from zembrel.geodesy.geodesic import between
+from zembrel.geodesy.geodesic import between, destination
 from zembrel.geodesy.latitudes import authalic_radius, sine_of_authalic
+from zembrel.geodesy.operation import ground_scale
 from zembrel.grid.frame import Array
+from zembrel.measure import Length
 
 Numbers = npt.NDArray[np.float64]
 _SMALL, _STEP = 300.0, 100.0  # metres
+_ROUND = 128  # edges of a circle
+_PIECE = 20_000.0  # metres of a line that are grown on one map
 
 
 def ground_areas(geometries: npt.NDArray[np.object_], crs: CRS | None, longest: float) -> Numbers:
@@ -80,3 +86,91 @@ def ground_lengths(geometries: npt.NDArray[np.object_], crs: CRS | None) -> Numb
     same = part[1:] == part[:-1]
     lengths: Numbers = np.asarray(np.bincount(owner[part[1:][same]], along[same], len(geometries)), float)
     return lengths
+
+
+def grown(
+    geometries: npt.NDArray[np.object_], crs: GeographicCRS | ProjectedCRS, metres: float
+) -> npt.NDArray[np.object_]:
+    """Areas of all places within `metres` of geometries in `crs`, along the ellipsoid, (n,).
+
+    Of points they are circles. Others are grown piece by piece on azimuthal equidistant maps around the
+    middle of each (J. P. Snyder, USGS 1395, page 191), where distances from the middle are true.
+    """
+    made = np.array(geometries, object)
+    points = shapely.get_type_id(geometries) == 0
+    if points.any():
+        x, y = shapely.get_x(geometries[points]), shapely.get_y(geometries[points])
+        made[points] = shapely.polygons(circles(crs, x, y, np.full(x.size, metres), _ROUND))
+    for number in np.flatnonzero(~points & ~shapely.is_missing(geometries)).tolist():
+        made[number] = _grown(geometries[number], crs, metres)
+    return made
+
+
+def _grown(geometry: shapely.Geometry, crs: GeographicCRS | ProjectedCRS, metres: float) -> shapely.Geometry:
+    pieces = [geometry] if shapely.get_dimensions(geometry) == 2 else []
+    for part in shapely.get_parts(geometry):
+        for line in shapely.get_rings(part) if part.geom_type == "Polygon" else (part,):
+            pieces += [_around(piece, crs, metres) for piece in _cut(line, crs)]
+    return shapely.union_all(pieces)
+
+
+def _cut(line: shapely.Geometry, crs: GeographicCRS | ProjectedCRS) -> list[shapely.Geometry]:
+    """A line in pieces of about _PIECE metres, or a point."""
+    if line.geom_type == "Point":
+        return [line]
+    x, y = shapely.get_coordinates(line)[0]
+    unit = max(ground_scale(crs, float(x), float(y)))
+    points = shapely.get_coordinates(shapely.segmentize(shapely.LineString(line.coords), _PIECE / unit))
+    along = np.concatenate([[0], np.cumsum(np.hypot(*np.diff(points, axis=0).T))]) * unit
+    cuts = np.flatnonzero(np.diff(along // _PIECE)) + 1
+    ends = np.unique(np.concatenate([[0], cuts, [len(points) - 1]]))
+    return [shapely.LineString(points[a : b + 1]) for a, b in itertools.pairwise(ends.tolist())]
+
+
+def _around(piece: shapely.Geometry, crs: GeographicCRS | ProjectedCRS, metres: float) -> shapely.Geometry:
+    """What lies within `metres` of a short piece."""
+    west, south, east, north = piece.bounds
+    middle = crs.to_geographic(np.array([(west + east) / 2]), np.array([(south + north) / 2]))
+    shape = crs.datum.ellipsoid
+
+    def flat(points: Array) -> Array:
+        lon, lat = crs.to_geographic(points[:, 0], points[:, 1])
+        away, azimuth = between(shape, middle[0] + 0 * lon, middle[1] + 0 * lat, lon, lat)
+        return np.column_stack([away * np.sin(azimuth), away * np.cos(azimuth)])
+
+    def back(points: Array) -> Array:
+        azimuth, away = np.arctan2(points[:, 0], points[:, 1]), np.hypot(points[:, 0], points[:, 1])
+        x, y = crs.from_geographic(
+            *destination(shape, middle[0] + 0 * away, middle[1] + 0 * away, azimuth, away)
+        )
+        if isinstance(crs, GeographicCRS):
+            whole = 360 / crs.unit.factor
+            x = west + np.mod(x - west + whole / 2, whole) - whole / 2
+        return np.column_stack([x, y])
+
+    area = shapely.buffer(shapely.transform(piece, flat), metres, quad_segs=_ROUND // 4)
+    return shapely.transform(area, back)
+
+
+def within_reach(
+    geometries: npt.NDArray[np.object_], reach: Length, crs: CRS | None
+) -> npt.NDArray[np.object_]:
+    """Areas of all places within `reach` of geometries in `crs`: along the ellipsoid, or a bare reach in its
+    units. Raises UsageError for a reach that does not fit the CRS.
+    """
+    if reach.kind == "length" and isinstance(crs, GeographicCRS | ProjectedCRS):
+        return grown(geometries, crs, reach.in_unit("length", 1.0))
+    return np.asarray(shapely.buffer(geometries, _plain(reach, crs), quad_segs=_ROUND // 4))
+
+
+def reaches(reach: Length, crs: CRS | None, x: Array, y: Array) -> Array:
+    """The half axes, (2, n) units of `crs` along x and y, of what lies within a small `reach` of points."""
+    if not (reach.kind == "length" and isinstance(crs, GeographicCRS | ProjectedCRS)):
+        return np.full((2, x.size), _plain(reach, crs))
+    metres = np.full(x.size, reach.in_unit("length", 1.0))
+    rings = circles(crs, x, y, metres, edges=32)
+    return np.stack([np.ptp(rings[:, :, n], axis=1) / 2 for n in (0, 1)])
+
+
+def _plain(reach: Length, crs: CRS | None) -> float:
+    return reach.in_unit(crs.unit.kind, crs.unit.factor) if crs is not None else reach.in_unit("length", 1.0)

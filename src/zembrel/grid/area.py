@@ -9,15 +9,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
-from zembrel.geodesy.operation import ground_scale, operation
+from zembrel.geodesy.around import circles, step
+from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, label, same
+from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code, parse_crs
 from zembrel.geodesy.units import METRE
 from zembrel.measure import Length, parse_length
 
 Bounds = tuple[float, float, float, float]
 Ring = list[tuple[float, float]]
-OFF_SCALE = 0.01
 
 
 @dataclass(frozen=True)
@@ -41,22 +41,38 @@ class Around:
     def ring(self, crs: CRS) -> Ring:
         """The outline in `crs`, around the point in it; a bare reach is in its unit.
 
-        A length is one on the ground where the scale of the CRS is off by more than OFF_SCALE, as
-        that of degrees and of web maps is; else it is one of the grid.
+        A length, or an angle in a CRS of lengths, is measured along the ellipsoid. Raises InputError where
+        the CRS has no place so far away.
         """
         x, y = self._middle(crs)
-        per_x, per_y = ground_scale(crs, x, y)
-        if self.reach.kind == "length" and abs(per_x / crs.unit.factor - 1) > OFF_SCALE:
-            metres = self.reach.in_unit("length", METRE.factor)
-            across, along = metres / per_x, metres / per_y
-        else:
-            across = along = self.reach.in_unit(crs.unit.kind, crs.unit.factor)
+        if self.reach.kind == "length" and isinstance(crs, GeographicCRS | ProjectedCRS):
+            return self._on_ground(crs, x, y, self.reach.in_unit("length", METRE.factor))
+        reach = self.reach.in_unit(crs.unit.kind, crs.unit.factor)
         if self.shape == "square":
-            steps = [(-1.0, -1.0), (1.0, -1.0), (1.0, 1.0), (-1.0, 1.0), (-1.0, -1.0)]
+            return _corners(x - reach, y - reach, x + reach, y + reach)
+        turns = np.linspace(0, math.tau, 361)[:-1]
+        ring = [(x + reach * math.cos(turn), y + reach * math.sin(turn)) for turn in turns]
+        return [*ring, ring[0]]
+
+    def _on_ground(self, crs: GeographicCRS | ProjectedCRS, x: float, y: float, metres: float) -> Ring:
+        if self.shape == "square":
+            west, south, east, north = (
+                step(crs, x, y, way, metres) for way in ((-1, 0), (0, -1), (1, 0), (0, 1))
+            )
+            ring = _corners(x - west, y - south, x + east, y + north)
         else:
-            turns = np.linspace(0, math.tau, 361)
-            steps = [(math.cos(t), math.sin(t)) for t in turns[:-1]] + [(1.0, 0.0)]
-        return [(x + across * dx, y + along * dy) for dx, dy in steps]
+            ring = [
+                (u, v) for u, v in circles(crs, np.array([x]), np.array([y]), np.array([metres]))[0].tolist()
+            ]
+            if isinstance(crs, GeographicCRS):
+                ring = _over_pole(ring, crs, y)
+        if not np.isfinite(ring).all():
+            raise InputError(
+                f"{label(crs)} has no place {self.reach} away from {x:.10g},{y:.10g}",
+                "it lies outside that CRS's domain",
+                "choose a smaller reach, or another CRS with --crs",
+            )
+        return ring
 
     def _middle(self, crs: CRS) -> tuple[float, float]:
         if self.crs is None or same(self.crs, crs):
@@ -69,6 +85,20 @@ class Around:
                 "check the point and its CRS",
             )
         return float(x[0]), float(y[0])
+
+
+def _corners(west: float, south: float, east: float, north: float) -> Ring:
+    return [(west, south), (east, south), (east, north), (west, north), (west, south)]
+
+
+def _over_pole(ring: Ring, crs: GeographicCRS, y: float) -> Ring:
+    """A ring of degrees that goes once around the Earth holds a pole: it is closed along that."""
+    x = np.unwrap([place[0] for place in ring], period=360 / crs.unit.factor)
+    if abs(x[-1] - x[0]) < 180 / crs.unit.factor:
+        return ring
+    pole = math.copysign(90 / crs.unit.factor, y)
+    around = [(float(u), v) for u, (_, v) in zip(x, ring, strict=True)]
+    return [*around, (around[-1][0], pole), (around[0][0], pole), around[0]]
 
 
 @dataclass(frozen=True)

@@ -21,11 +21,13 @@ _TILE = 512  # cells a side of what is read at a time
 _PLAIN = ("nearest", "bilinear", "cubic", "lanczos")
 
 
-def values_at(source: Raster, x: Array, y: Array, method: Method, reach: float = 0.0) -> tuple[Array, Mask]:
+def values_at(
+    source: Raster, x: Array, y: Array, method: Method, reach: Array | None = None
+) -> tuple[Array, Mask]:
     """Values (bands, n) at points in the CRS of `source`, and which are known.
 
     nearest takes the cell a point lies in; bilinear, cubic and lanczos interpolate; a statistic takes the
-    cells whose middles are within `reach`, in units of the CRS, or at least the cell itself.
+    cells whose middles are within `reach`, (2, n) units of the CRS along x and y, or at least the cell.
     """
     frame = source.frame
     u, v = (np.asarray(part) for part in frame.corners.position(x, y))
@@ -35,17 +37,19 @@ def values_at(source: Raster, x: Array, y: Array, method: Method, reach: float =
     tiles = (v[numbers] // _TILE).astype(np.int64) << 32 | (u[numbers] // _TILE).astype(np.int64)
     order = np.argsort(tiles, kind="stable")
     cuts = np.flatnonzero(np.diff(tiles[order])) + 1
-    reaches = reach / abs(frame.cell[0]), reach / abs(frame.cell[1])
+    reaches = (np.zeros((2, x.size)) if reach is None else reach) / np.reshape(frame.cell, (2, 1))
     pick: Callable[..., tuple[Array, Mask]] = _interpolated if method.name in _PLAIN else _gathered
     halo = table.RADIUS[table.CODES[method.name]] + 1 if method.name in table.CODES else 1
-    wide = math.ceil(reaches[0]) + math.ceil(halo), math.ceil(reaches[1]) + math.ceil(halo)
+    wide = [math.ceil(most) + math.ceil(halo) for most in reaches.max(axis=1, initial=0.0).tolist()]
     for part in np.split(numbers[order], cuts) if numbers.size else []:
         left, top = int(u[part].min()) - wide[0], int(v[part].min()) - wide[1]
         right, bottom = int(u[part].max()) + wide[0] + 1, int(v[part].max()) + wide[1] + 1
         pane = Pane(top, left, bottom, right).meet(frame.pane)
         assert pane is not None
         block = source.cells(pane)
-        out[:, part], known[:, part] = pick(block, u[part] - pane.left, v[part] - pane.top, method, reaches)
+        out[:, part], known[:, part] = pick(
+            block, u[part] - pane.left, v[part] - pane.top, method, reaches[:, part]
+        )
     return out, known
 
 
@@ -68,15 +72,15 @@ def _interpolated(block: Block, u: Array, v: Array, method: Method, reaches: Any
     return out[:, 0], np.broadcast_to(ok[:, 0].astype(bool), (bands, u.size))
 
 
-def _gathered(
-    block: Block, u: Array, v: Array, method: Method, reaches: tuple[float, float]
-) -> tuple[Array, Mask]:
+def _gathered(block: Block, u: Array, v: Array, method: Method, reaches: Array) -> tuple[Array, Mask]:
     """Statistics of the cells around each point."""
     bands, rows, columns = block.cells.shape
     out, known = np.zeros((bands, u.size)), np.zeros((bands, u.size), bool)
     valid = [block.valid_of(n) for n in range(bands)]
-    across, along = max(reaches[0], 1e-9), max(reaches[1], 1e-9)
-    for k, (x, y) in enumerate(zip(u.tolist(), v.tolist(), strict=True)):
+    halves = np.maximum(reaches, 1e-9)
+    for k, (x, y, across, along) in enumerate(
+        zip(*(values.tolist() for values in (u, v, *halves)), strict=True)
+    ):
         left, right = max(math.floor(x - across), 0), min(math.floor(x + across) + 1, columns)
         top, bottom = max(math.floor(y - along), 0), min(math.floor(y + along) + 1, rows)
         dx = (np.arange(left, right) + 0.5 - x) / across

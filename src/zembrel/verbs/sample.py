@@ -11,8 +11,9 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.features.ground import reaches
 from zembrel.features.table import Column, FeatureTable, column
-from zembrel.measure import show_bytes
+from zembrel.measure import parse_length, show_bytes
 from zembrel.raster.method import Method, parse_method
 from zembrel.raster.model import Raster
 from zembrel.raster.sampling import values_at
@@ -20,7 +21,6 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.inputs import Layer, check_resolved, open_layers
-from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, named
 
@@ -49,8 +49,8 @@ def sample(
         way = _method(layer, method, reach)
         moved = points.to(crs).geometries
         x, y = shapely.get_x(moved), shapely.get_y(moved)
-        length = in_crs_units(reach, raster.frame) if reach else 0.0
-        values, known = values_at(raster, x, y, way, length)
+        around = reaches(parse_length(reach), crs, x, y) if reach else np.zeros((2, x.size))
+        values, known = values_at(raster, x, y, way, around)
         missing += int((~known.any(axis=0)).sum())
         _add(columns, layer, raster, values, known, way)
         chose.append(f"{layer.path.stem} by {way}" + (f" within {reach}" if reach else ""))

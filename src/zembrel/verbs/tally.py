@@ -13,6 +13,7 @@ import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.files.table import is_features
+from zembrel.features.ground import within_reach
 from zembrel.features.inside import tallied
 from zembrel.features.percell import per_cell
 from zembrel.features.scanned import Scanned, outlines
@@ -20,8 +21,7 @@ from zembrel.features.stats import Stat, parse_stats
 from zembrel.features.table import FeatureTable
 from zembrel.features.zonal import MOMENTS, ZoneSums, ranked
 from zembrel.formats import readable
-from zembrel.geodesy.crs import CRS, GeographicCRS, label
-from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
 from zembrel.measure import parse_length, show_bytes, show_number
 from zembrel.raster.model import Band, Raster
@@ -32,7 +32,6 @@ from zembrel.verbs.features.framing import frame_for
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.inputs import Layer, check_resolved, open_layers
-from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named
 from zembrel.verbs.survey import seen
@@ -96,17 +95,13 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
 
 
 def _working(zones: FeatureTable, tallying: Tallying, where: Where) -> CRS:
-    """The CRS to work in: as asked, else that of the zones, or the zone of UTM around them for a reach."""
+    """The CRS to work in: as asked, else that of the zones. Raises InputError if there is none."""
     crs = parse_crs_phrase(where.crs) if where.crs else zones.crs
     if crs is None:
         raise InputError(
             f"{tallying.zones} has no CRS", "zones have a place on the Earth", "add --from-crs CRS"
         )
-    if tallying.reach is None or not isinstance(crs, GeographicCRS):
-        return crs
-    west, south, east, north = shapely.total_bounds(zones.to(by_code(4326)).geometries).tolist()
-    zone = int(((west + east) / 2 + 180) // 6) % 60 + 1
-    return by_code((32600 if south + north >= 0 else 32700) + zone)
+    return crs
 
 
 def _areas(zones: FeatureTable, tallying: Tallying, crs: CRS) -> Any:
@@ -121,9 +116,7 @@ def _areas(zones: FeatureTable, tallying: Tallying, crs: CRS) -> Any:
                 "add --reach LENGTH",
             )
         return shapes
-    return shapely.buffer(
-        shapes, parse_length(tallying.reach).in_unit(crs.unit.kind, crs.unit.factor), quad_segs=32
-    )
+    return within_reach(shapes, parse_length(tallying.reach), crs)
 
 
 def _of_cells(
@@ -235,7 +228,7 @@ def _per_cell(
     if not len(table):
         raise InputError(f"{paths[0]} holds no feature", "there is nothing to count", "check --where")
     frame, chose = frame_for(table, where)
-    reach = in_crs_units(tallying.reach, frame) if tallying.reach else 0.0
+    reach = parse_length(tallying.reach) if tallying.reach else None
     bands = per_cell(table.to(frame.crs), frame, stats, reach)
     written = write(stack(tuple(bands)), output.path, output)
     way = f"within {tallying.reach} of the middles of cells" if reach else "features that meet a cell"

@@ -96,14 +96,15 @@ def lengths(edges, metres, top, left, out):  # type: ignore[no-untyped-def]
 def discs(points, weights, across, along, top, left, out):  # type: ignore[no-untyped-def]
     """Add the weight of each point, (n, 2) column and row, to the cells whose middles are in reach of it.
 
-    across, along: the reach in columns and in rows.
+    across, along: (n,) the reach of each in columns and in rows.
     """
     rows, columns = out.shape
     for k in range(points.shape[0]):
         x, y = points[k, 0] - left, points[k, 1] - top
-        for r in range(max(math.floor(y - along), 0), min(math.ceil(y + along) + 1, rows)):
-            dy = (r + 0.5 - y) / along
-            for c in range(max(math.floor(x - across), 0), min(math.ceil(x + across) + 1, columns)):
-                dx = (c + 0.5 - x) / across
+        wide, high = across[k], along[k]
+        for r in range(max(math.floor(y - high), 0), min(math.ceil(y + high) + 1, rows)):
+            dy = (r + 0.5 - y) / high
+            for c in range(max(math.floor(x - wide), 0), min(math.ceil(x + wide) + 1, columns)):
+                dx = (c + 0.5 - x) / wide
                 if dx * dx + dy * dy <= 1.0:
                     out[r, c] += weights[k]
