@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import warnings
 from dataclasses import replace
 from fractions import Fraction
@@ -11,6 +12,7 @@ import numpy as np
 import pytest
 import shapely
 from laws import RasterLaws
+from PIL import Image
 from scipy import ndimage
 
 from rasters import HOME, ArrayRaster, frame, random_cells, raster, save
@@ -25,7 +27,7 @@ from zembrel.raster.legend import Entry, Legend
 from zembrel.raster.model import Raster
 from zembrel.raster.views.bands import SelectBands, select_bands, stack
 from zembrel.raster.views.cast import cast
-from zembrel.raster.views.collar import Trimmed, find_collar
+from zembrel.raster.views.collar import Shade, Trimmed, find_collar, shade_of
 from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.mosaic import mosaic as mosaic_view
 from zembrel.raster.views.nodata import WithNodata
@@ -64,7 +66,7 @@ VIEWS = {
     "palette": lambda: expand_palette(
         raster(random_cells(ROWS, COLUMNS) % 3, VALID, legend=Legend.of([Entry(1, "a", (9, 8, 7))]))
     ),
-    "trimmed": lambda: Trimmed(photo(), find_collar(photo())),
+    "trimmed": lambda: Trimmed(photo(), find_collar(photo(), BLACK)),
     **{f"mosaic {rule}": lambda rule=rule: mosaic(rule) for rule in RULES},
     **{
         f"reproject {method}": lambda method=method: on_frame(photo(), other_frame(), method)
@@ -179,6 +181,9 @@ def test_a_cast_rounds_half_up_and_holds_values_at_the_ends(wanted: str) -> None
         np.testing.assert_array_equal(result, np.clip(np.floor(values[0] + 0.5), limits.min, limits.max))
 
 
+BLACK = Shade(np.zeros((1, 3), np.uint8), 4)
+
+
 def test_a_collar_is_found_where_the_dark_runs_end() -> None:
     """A turned photo on black: what is kept lies inside it, and nearly all of it is kept."""
     size = 300
@@ -186,9 +191,41 @@ def test_a_collar_is_found_where_the_dark_runs_end() -> None:
     inside = (np.abs(cols * 0.98 + rows * 0.2) < 110) & (np.abs(rows * 0.98 - cols * 0.2) < 110)
     values = np.where(inside, 60 + random_cells(3, size, size) // 2, 1).astype(np.uint8)
     values[:, 140:160, 140:160] = 0  # a dark lake in the middle stays
-    kept = find_collar(raster(values)).kept(Pane(0, 0, size, size))
+    shade = shade_of(raster(values))
+    assert shade is not None and shade.colours.tolist() == [[1, 1, 1]]
+    kept = find_collar(raster(values), shade).kept(Pane(0, 0, size, size))
     assert not (kept & ~inside).any()
     assert kept.sum() > 0.95 * inside.sum() and kept[150, 150]
+
+
+@pytest.mark.parametrize("colour", [(0, 0, 0), (255, 255, 255), (12, 60, 3)])
+@pytest.mark.parametrize("quality", [40, 75, 95])
+def test_a_collar_that_a_picture_coder_frayed_goes_with_its_fringe(
+    colour: tuple[int, int, int], quality: int
+) -> None:
+    """Pillow codes and decodes a turned photo of fields; what is collar, and what photo, is known before."""
+    size = 400
+    rows, cols = np.mgrid[:size, :size] - size / 2
+    inside = (np.abs(cols * 0.98 + rows * 0.2) < 150) & (np.abs(rows * 0.98 - cols * 0.2) < 150)
+    fields = (
+        np.kron(random_cells(3, 20, 20) // 2 + 60, np.ones((20, 20), np.uint8))
+        + random_cells(3, 400, 400) % 9
+    )
+    values = np.where(inside, fields, np.reshape(colour, (3, 1, 1))).astype(np.uint8)
+    coded = io.BytesIO()
+    Image.fromarray(values.transpose(1, 2, 0)).save(coded, "JPEG", quality=quality, subsampling=0)
+    cells = np.asarray(Image.open(coded)).transpose(2, 0, 1)
+    shade = shade_of(raster(cells))
+    assert shade is not None and np.abs(shade.colours[0].astype(int) - colour).max() <= 2
+    collar = find_collar(raster(cells), shade)
+    kept = collar.kept(Pane(0, 0, size, size))
+    alike = np.abs(cells.astype(int) - np.reshape(colour, (3, 1, 1))).max(axis=0) <= 40
+    assert (kept & ~inside & alike).sum() < 0.001 * (~inside).sum()
+    assert kept.sum() > 0.9 * inside.sum() and collar.removed == size * size - kept.sum()
+
+
+def test_a_photo_without_a_collar_keeps_every_cell() -> None:
+    assert shade_of(raster(random_cells(3, 200, 200))) is None
 
 
 def test_a_checkerboard_of_single_cells_is_not_shifted() -> None:

@@ -38,9 +38,6 @@ def mosaic(
     match_tone: Annotated[
         bool, typer.Option("--match-tone", help="Gain and offset for each sheet, from all overlaps at once.")
     ] = False,
-    trim_collar: Annotated[
-        bool, typer.Option("--trim-collar", help="Drop near-black borders of photos.")
-    ] = False,
     order: Annotated[
         str | None,
         typer.Option(
@@ -59,7 +56,7 @@ def mosaic(
     the finest cell size, the lattice of the first input that has both, unless you say otherwise."""
     from zembrel.verbs import mosaic as verb
 
-    joining = verb.Joining(overlap, method, match_tone, trim_collar, order, table, source_ids)
+    joining = verb.Joining(overlap, method, match_tone, order, table, source_ids)
     return verb.mosaic(inputs, where, output, joining)
 
 
@@ -106,6 +103,7 @@ COMMANDS = {
         ("keep_going",),
         features=True,
         points=True,
+        photos=True,
     ),
     "pin": Command(
         pin,

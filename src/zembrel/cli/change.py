@@ -201,6 +201,7 @@ COMMANDS = {
         ("mask",),
         features=True,
         points=True,
+        photos=True,
     ),
     "mask": Command(mask, "zembrel mask relief.tif --where 'value < 1' --out hills.tif"),
     "fill": Command(fill, "zembrel fill relief.tif --reach 50m --out closed.tif"),
@@ -210,9 +211,13 @@ COMMANDS = {
         ("mask", "keep_going"),
         points=True,
     ),
-    "resample": Command(resample, "zembrel resample dem/relief.tif --cell 50m --out coarse.tif"),
+    "resample": Command(resample, "zembrel resample dem/relief.tif --cell 50m --out coarse.tif", photos=True),
     "reproject": Command(
-        reproject, "zembrel reproject island.tif --crs EPSG:3857 --out web.tif", features=True, points=True
+        reproject,
+        "zembrel reproject island.tif --crs EPSG:3857 --out web.tif",
+        features=True,
+        points=True,
+        photos=True,
     ),
     "convert": Command(convert, "zembrel convert island.tif --out island.png", features=True, points=True),
 }

@@ -15,7 +15,7 @@ import typer
 from typer.core import TyperCommand
 
 from zembrel.cli import grammar, report
-from zembrel.cli.options import ALWAYS, FEATURES, OPTIONS, POINTS, option
+from zembrel.cli.options import ALWAYS, FEATURES, OPTIONS, PHOTOS, POINTS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.progress import listen
@@ -57,6 +57,7 @@ class Command:
     without: tuple[str, ...] = ()
     features: bool = False  # whether it takes features
     points: bool = False  # whether it takes points
+    photos: bool = False  # whether it trims collars
 
     def build(self, name: str) -> Any:
         """The Typer command. Each parameter that is an option group becomes its fields."""
@@ -108,8 +109,10 @@ class Command:
         )
 
     def _lacks(self, option: str) -> bool:
-        taken = (FEATURES if self.features else ()) + (POINTS if self.points else ())
-        return option in self.without or (option in FEATURES + POINTS and option not in taken)
+        kinds = ((FEATURES, self.features), (POINTS, self.points), (PHOTOS, self.photos))
+        taken = [name for names, takes in kinds if takes for name in names]
+        special = [name for names, _ in kinds for name in names]
+        return option in self.without or (option in special and option not in taken)
 
     def _unfolded(self, group: type) -> list[inspect.Parameter]:
         types = typing.get_type_hints(group)

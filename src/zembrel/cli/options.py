@@ -43,6 +43,12 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     ),
     "resolution": (("--resolution",), "LENGTH", "Of a cloud-optimized file, only as fine as this: 2m."),
     "salvage": (("--salvage",), None, "Of a broken point file, take the points that are there."),
+    "trim_collar": (("--trim-collar",), None, "Drop borders of one colour around photos."),
+    "collar_tolerance": (
+        ("--collar-tolerance",),
+        "N",
+        "How far values of a collar may differ from its colour; found by itself if not said.",
+    ),
     "repair": (("--repair",), None, "Mend faulty geometries."),
     "skip_invalid": (("--skip-invalid",), None, "Leave faulty ones out."),
     "onto": (("--onto",), "FRAME", "Land exactly on the cells of this frame file or raster."),
@@ -125,6 +131,7 @@ POINTS = (
     "salvage",
     "resolution",
 )  # for verbs that take points
+PHOTOS = ("trim_collar", "collar_tolerance")  # for verbs that take photos with collars
 ALWAYS: dict[str, Any] = {
     "json": (bool, typer.Option("--json", help="The receipt, or the error, as JSON on stdout.")),
     "quiet": (bool, typer.Option("-q", "--quiet", help="No receipt.")),

@@ -10,6 +10,7 @@ from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.views.feather import Feathered
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
+from zembrel.verbs.collars import trimmed
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
@@ -52,14 +53,15 @@ def clip(
         from zembrel.verbs.features import change
 
         return change.clip(features, inputs, where, output, touching=touching, outside=outside)
-    layers = open_layers(inputs, output.path)
+    layers, collars, found = trimmed(open_layers(inputs, output.path), inputs, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view, cover, chose = _view(layer, where, method, touching, outside)
         if feather:
             view = _faded(view, feather, layer)
             chose.append(f"alpha fades in over {feather}")
-        return write(view, final, output, cover=None if outside else cover), chose
+        written = write(view, final, output, cover=None if outside else cover)
+        return replace(written, checks=(*written.checks, *found)), [*chose, *collars]
 
     return one_to_one("clip", layers, output, make)
 

@@ -15,15 +15,15 @@ from zembrel.formats import choose_format
 from zembrel.formats.quilt import Sewing
 from zembrel.grid.frame import Frame
 from zembrel.raster.disagreement import MOST_PAIRS, Disagreement, commons, disagreements
-from zembrel.raster.model import has_alpha, is_photo
+from zembrel.raster.model import has_alpha
 from zembrel.raster.tone import matched
-from zembrel.raster.views.collar import Trimmed, find_collar
 from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.overlap import Piece, check_overlap
 from zembrel.raster.views.tone import Toned
 from zembrel.verbs import quilting, sheets
 from zembrel.verbs.alike import alike
+from zembrel.verbs.collars import trimmed
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
@@ -52,7 +52,6 @@ class Joining:
     overlap: str = "first"
     method: str = "auto"
     match_tone: bool = False
-    trim_collar: bool = False
     order: str | None = None
     table: str | None = None
     source_ids: bool = False  # of points: the number of their input
@@ -84,8 +83,8 @@ def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) 
     target = decide(layers, where)
     if choose_format(output.path, output.format) == "quilt":
         return _quilted(layers, target, inputs, output, joining, where)
-    warned = [] if joining.trim_collar or output.dry_run else sheets.collars(layers)
-    layers, collars = _without_collars(layers, joining.trim_collar and not output.dry_run)
+    warned = [] if inputs.trim_collar or output.dry_run else sheets.collars(layers)
+    layers, collars, trimmings = trimmed(layers, inputs, output)
     pieces, touched, methods = pieces_of(layers, target, joining.method)
     names = [layer.path.stem for layer in touched]
     toned: list[str] = []
@@ -104,7 +103,11 @@ def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) 
         staging.publish()
     chose += [*target.chose, *(more or methods), f"overlap {joining.overlap}", *toned, *collars]
     chose += written.chose
-    checks = [*written.checks, *sheets.gaps([layer.raster.frame for layer in layers], target.frame)]
+    checks = [
+        *written.checks,
+        *trimmings,
+        *sheets.gaps([layer.raster.frame for layer in layers], target.frame),
+    ]
     checks += [*_overlap_items(found, names), *_shift_items(found, names), *sheets.unlike(layers), *warned]
     checks += [f"{len(layers) - len(pieces)} inputs outside the area left out"] * (len(layers) > len(pieces))
     facts = {
@@ -124,7 +127,7 @@ def _quilted(
     rule, _, width = joining.overlap.partition(":")
     options = {
         "--match-tone": joining.match_tone,
-        "--trim-collar": joining.trim_collar,
+        "--trim-collar": inputs.trim_collar,
         "--mask": where.mask,
         "--bands": inputs.bands,
         "--z-unit": where.z_unit,
@@ -232,21 +235,6 @@ def _table(found: Sequence[Disagreement], names: Sequence[str], frame: Frame) ->
         for entry in found
     ]  # fmt: skip
     return csv_text(_TABLE, rows)
-
-
-def _without_collars(layers: list[Layer], trim: bool) -> tuple[list[Layer], list[str]]:
-    """Photos without their collars, or a word about those that have one."""
-    photos = [layer for layer in layers if is_photo(layer.raster.bands)]
-    if not trim:
-        return layers, []
-    trimmed, count = [], 0
-    for layer in layers:
-        collar = find_collar(layer.raster) if layer in photos else None
-        if collar is not None and collar.share > 0:
-            count += 1
-            layer = replace(layer, raster=Trimmed(layer.raster, collar))
-        trimmed.append(layer)
-    return trimmed, [f"collars trimmed from {count} of {len(layers)} inputs"]
 
 
 def _overlap_facts(found: Disagreement, names: Sequence[str]) -> dict[str, Any]:

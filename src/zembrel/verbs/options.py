@@ -34,6 +34,8 @@ class Inputs:
     columns: str | None = None
     salvage: bool = False
     resolution: str | None = None
+    trim_collar: bool = False
+    collar_tolerance: int | None = None
 
 
 @dataclass(frozen=True)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from zembrel.errors import UsageError
+from zembrel.verbs.collars import trimmed
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
@@ -45,12 +47,14 @@ def reproject(inputs: Inputs, where: Where, output: Output, *, method: str = "au
 
 
 def _moved(verb: str, inputs: Inputs, where: Where, output: Output, method: str) -> Receipt:
-    layers = open_layers(inputs, output.path)
+    layers, collars, found = trimmed(open_layers(inputs, output.path), inputs, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         target = decide([layer], where, finest=layers)
         view, chose = brought(layer, target, method)
         cover = target.cover() if where.mask else None
-        return write(masked(view, cover), final, output, cover=cover), [*target.chose, *chose]
+        written = write(masked(view, cover), final, output, cover=cover)
+        checks = (*written.checks, *found)
+        return replace(written, checks=checks), [*target.chose, *chose, *collars]
 
     return one_to_one(verb, layers, output, make)

@@ -15,7 +15,6 @@ from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import is_photo, shared_type
-from zembrel.raster.views.collar import NEAR_BLACK
 from zembrel.verbs.inputs import Layer
 from zembrel.verbs.receipt import show_cell
 
@@ -23,6 +22,7 @@ _SIDES = 8  # points along a side of an outline
 _SLACK = 2  # cells by which outlines may miss each other without a gap
 _LOOKED_AT = 32  # sheets in whose corners collars are looked for
 _CORNER = 48  # cells along a side of a corner
+_NEAR_BLACK = 4  # highest value in every band that still counts as collar
 _DARK = 0.25  # share of near-black cells from which a corner is part of a collar
 
 
@@ -78,7 +78,8 @@ def _dark_corners(layer: Layer) -> int:
     found = 0
     for row, column in ((0, 0), (0, across), (down, 0), (down, across)):
         block = layer.raster.cells(size.moved(row, column))
-        dark = (block.cells <= NEAR_BLACK).all(axis=0) & block.anywhere
+        colours = block.cells[:3]
+        dark = (colours <= _NEAR_BLACK).all(axis=0) & block.anywhere
         found += bool(dark[-1 if row else 0, -1 if column else 0] and dark.mean() >= _DARK)
     return found
 

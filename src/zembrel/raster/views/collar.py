@@ -1,40 +1,109 @@
-"""Collars: near-black borders around a photo, where nobody said that nothing is there."""
+"""Collars: borders of one colour around a photo, where nobody said that nothing is there.
+
+A collar is connected to the border and nearly constant. Lossy coding makes it noisy, and frays it along the
+photo: there it is wider by up to a block of 8 x 8 cells whose colours only resemble it (ITU-T T.81, JPEG).
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Mask, Raster
+from zembrel.raster.model import Band, Block, Cells, Mask, Raster
 from zembrel.raster.views.opacity import colours_of
 
-NEAR_BLACK = 4  # highest value in every band that still counts as collar
 FRINGE = 2  # cells next to the collar whose colour was mixed with it
 _STRIP = 512
+_RING = 3  # cells along each border in which colours of a collar are looked for
+_MOST_COLOURS = 3
+_SAME = 2  # by which a value of a collar's colour may differ without being noise
+_RESEMBLES = 24  # by which noise, or a fraying edge, may differ
+_LEAST = 0.02  # share of border cells from which a colour may be a collar's
+_CONSTANT = 0.5  # share of what resembles a colour that has to be of just that colour
+_FRAYED = 0.2  # share of runs with something like the collar behind them from which losses frayed it
+_VALLEY, _EMPTY = 6, 0.005  # values without cells that end the noise, and how few are none
+_BLOCK = 8  # cells by which coding with losses frays an edge
+_RUN = 3  # bright cells in a row that end a run: single ones are noise
+Ends = npt.NDArray[np.int64]
+
+
+class Shade(NamedTuple):
+    """What counts as collar: cells within `tolerance` of one of the colours, (k, bands)."""
+
+    colours: Cells
+    tolerance: int
+
+    def apart(self, cells: Cells) -> Cells:
+        """How far cells (bands, ...) are from the nearest of the colours, in the band that differs most."""
+        away = [np.abs(cells.astype(np.int32) - colour.reshape((-1,) + (1,) * (cells.ndim - 1))).max(axis=0)
+                for colour in self.colours.astype(np.int32)]  # fmt: skip
+        least: Cells = np.min(away, axis=0)
+        return least
+
+
+def shade_of(source: Raster, tolerance: int | None = None) -> Shade | None:
+    """The shade of the collar of a photo of whole numbers, found along its borders; None without one."""
+    ring = _ring(colours_of(source))
+    count, rest = ring.shape[1], ring
+    found: list[Cells] = []
+    while rest.shape[1] and len(found) < _MOST_COLOURS:
+        colours, cells = np.unique(rest, axis=1, return_counts=True)
+        colour = colours[:, cells.argmax()]
+        away = np.abs(rest.astype(np.int32) - colour[:, None]).max(axis=0)
+        same = int((away <= _SAME).sum())
+        if same < _LEAST * count:
+            break
+        if same >= _CONSTANT * int((away <= _RESEMBLES).sum()):
+            found.append(colour)
+        rest = rest[:, away > _RESEMBLES]
+    if not found:
+        return None
+    shade = Shade(np.array(found), 0)
+    if tolerance is not None:
+        return shade._replace(tolerance=tolerance)
+    counts = np.bincount(shade.apart(ring), minlength=_RESEMBLES + _VALLEY + 1).cumsum()
+    fitting = (t for t in range(_SAME, _RESEMBLES) if counts[t + _VALLEY] - counts[t] <= _EMPTY * counts[t])
+    return shade._replace(tolerance=next(fitting, _RESEMBLES))
+
+
+def _ring(source: Raster) -> Cells:
+    """The valid cells along the borders, (bands, n)."""
+    pane = source.frame.pane
+    deep = min(_RING, pane.rows), min(_RING, pane.columns)
+    panes = (
+        Pane(0, 0, deep[0], pane.right), Pane(pane.bottom - deep[0], 0, pane.bottom, pane.right),
+        Pane(0, 0, pane.bottom, deep[1]), Pane(0, pane.right - deep[1], pane.bottom, pane.right),
+    )  # fmt: skip
+    blocks = [source.cells(border) for border in panes]
+    return np.concatenate([block.cells[:, block.anywhere] for block in blocks], axis=1)
 
 
 @dataclass(frozen=True)
 class Collar:
-    """Where the dark runs end that begin at each border.
+    """Where the runs of a collar end that begin at each border.
 
-    left, right: (rows,) first and one past the last kept column; top, bottom: (columns,) likewise.
-    A photo's valid part is convex, so each cell of its collar lies on a dark run from a border.
+    left, right: (rows,) first and one past the last kept column; top, bottom: (columns,) likewise; left_over:
+    cells that go on resembling the collar behind those ends.
     """
 
-    left: npt.NDArray[np.int64]
-    right: npt.NDArray[np.int64]
-    top: npt.NDArray[np.int64]
-    bottom: npt.NDArray[np.int64]
+    left: Ends
+    right: Ends
+    top: Ends
+    bottom: Ends
+    left_over: int = 0
 
-    @property
-    def share(self) -> float:
-        """Part of the raster that dark runs along the rows cover, 0 to 1."""
-        kept = np.maximum(self.right - self.left, 0).sum()
-        return 1.0 - float(kept) / (self.left.size * self.top.size)
+    @cached_property
+    def removed(self) -> int:
+        """Cells of the collar and its fringe."""
+        height, width = self.left.size, self.top.size
+        strips = Pane(0, 0, height, width).blocks(_STRIP, width)
+        return sum(int((~self.kept(pane)).sum()) for pane in strips)
 
     def kept(self, pane: Pane) -> Mask:
         """Cells of `pane` outside the collar and its fringe."""
@@ -49,28 +118,76 @@ class Collar:
         return kept
 
     @staticmethod
-    def _rim(end: npt.NDArray[np.int64], border: int) -> npt.NDArray[np.int64]:
+    def _rim(end: Ends, border: int) -> Ends:
         """FRINGE where a run was found, 0 where the photo reaches the border."""
         return np.where(end == border, 0, FRINGE)
 
 
-def find_collar(source: Raster, near_black: int = NEAR_BLACK) -> Collar:
-    """The collar of `source`, in one pass over its cells; cells that are invalid count as dark."""
-    colours = colours_of(source)
+def find_collar(source: Raster, shade: Shade) -> Collar:
+    """The collar of `source`, in one pass over its cells; cells that are invalid count as collar."""
     height, width = source.frame.rows, source.frame.columns
-    left, right = np.full(height, width), np.zeros(height, np.int64)
-    top, bottom = np.full(width, height), np.zeros(width, np.int64)
+    colours = colours_of(source)
+    plain, frayed, wide = (_Runs(height, width) for _ in range(3))
     for pane in source.frame.pane.blocks(_STRIP, width):
-        block = colours.cells(pane)
-        bright = (block.cells > near_black).any(axis=0) & block.anywhere
-        lit_rows, lit_cols = bright.any(axis=1), bright.any(axis=0)
-        at = np.flatnonzero(lit_rows) + pane.top
-        left[at] = bright[lit_rows].argmax(axis=1)
-        right[at] = width - bright[lit_rows, ::-1].argmax(axis=1)
-        first, last = bright.argmax(axis=0), pane.rows - bright[::-1].argmax(axis=0)
-        top[lit_cols] = np.minimum(top[lit_cols], pane.top + first[lit_cols])
-        bottom[lit_cols] = np.maximum(bottom[lit_cols], pane.top + last[lit_cols])
-    return Collar(left, right, top, bottom)
+        seen = pane.grown(_RUN - 1 + _BLOCK).meet(source.frame.pane)
+        assert seen is not None
+        block = colours.cells(seen)
+        apart = np.where(block.anywhere, shade.apart(block.cells), 0)
+        like = apart <= max(shade.tolerance, _RESEMBLES)
+        plain.look(pane, seen, apart > shade.tolerance, like, 0)
+        frayed.look(pane, seen, apart > shade.tolerance, like, _BLOCK)
+        wide.look(pane, seen, ~like, like, 0)
+    begun = (plain.left > 0) & (plain.left < plain.right)
+    kept = frayed if begun.any() and (frayed.left != plain.left)[begun].mean() > _FRAYED else plain
+    over = (wide.left - kept.left - FRINGE).clip(0) + (kept.right - wide.right - FRINGE).clip(0)
+    counts = begun & (wide.left < wide.right)
+    return Collar(kept.left, kept.right, kept.top, kept.bottom, int(over[counts].sum()))
+
+
+class _Runs:
+    """The ends of runs that begin at each border, found strip by strip."""
+
+    def __init__(self, height: int, width: int) -> None:
+        self.left, self.right = np.full(height, width), np.zeros(height, np.int64)
+        self.top, self.bottom = np.full(width, height), np.zeros(width, np.int64)
+
+    def look(self, pane: Pane, seen: Pane, bright: Mask, like: Mask, frays: int) -> None:
+        """bright, like: (rows, columns) of `seen`, which is `pane` and some rows more."""
+        width, lead = bright.shape[1], pane.top - seen.top
+        own = slice(lead, lead + pane.rows)
+        lit, ends = _ends(bright[own], like[own], frays, 0, width)
+        self.left[pane.top : pane.bottom][lit] = ends[lit]
+        lit, ends = _ends(bright[own, ::-1], like[own, ::-1], frays, 0, width)
+        self.right[pane.top : pane.bottom][lit] = width - ends[lit]
+        lit, ends = _ends(bright.T, like.T, frays, lead, lead + pane.rows)
+        self.top[lit] = np.minimum(self.top[lit], seen.top + ends[lit])
+        tail = seen.bottom - pane.bottom
+        lit, ends = _ends(bright[::-1].T, like[::-1].T, frays, tail, tail + pane.rows)
+        self.bottom[lit] = np.maximum(self.bottom[lit], seen.bottom - ends[lit])
+
+
+def _ends(bright: Mask, like: Mask, frays: int, start: int, stop: int) -> tuple[Mask, Ends]:
+    """Lines (n, length) in which a run ends between `start` and `stop`, and where, its fray included."""
+    begins = _first_of_run(bright)[:, start:stop]
+    ends = start + begins.argmax(axis=1)
+    if frays:
+        length = bright.shape[1]
+        window = np.minimum(ends[:, None] + np.arange(frays), length - 1)
+        held = np.take_along_axis(like, window, axis=1) & (ends[:, None] > 0)
+        ends = np.where(held.any(axis=1), ends + frays - held[:, ::-1].argmax(axis=1), ends)
+        ends = np.minimum(ends, length)
+    lit: Mask = np.asarray(begins.any(axis=1))
+    return lit, ends
+
+
+def _first_of_run(bright: Mask) -> Mask:
+    """Where _RUN bright cells in a row begin, along the last axis; short rows end runs by any bright cell."""
+    if bright.shape[-1] < _RUN:
+        return bright
+    begins = np.zeros_like(bright)
+    most = bright.shape[-1] - _RUN + 1
+    begins[..., :most] = np.logical_and.reduce([bright[..., n : n + most] for n in range(_RUN)])
+    return begins
 
 
 @dataclass(frozen=True)

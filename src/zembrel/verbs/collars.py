@@ -1,0 +1,58 @@
+"""Collars of photos: trimmed where that is asked for, with the numbers of what was taken and left."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from zembrel.errors import UsageError
+from zembrel.raster.model import is_photo, shared_type
+from zembrel.raster.views.collar import Trimmed, find_collar, shade_of
+from zembrel.verbs.inputs import Layer
+from zembrel.verbs.options import Inputs, Output
+
+
+def trimmed(
+    layers: Sequence[Layer], inputs: Inputs, output: Output
+) -> tuple[list[Layer], list[str], list[str]]:
+    """The layers, photos without their collars if that is asked for; what was chosen, and what was found.
+
+    Raises UsageError for a tolerance that is none.
+    """
+    tolerance = _tolerance(inputs)
+    if not inputs.trim_collar or output.dry_run:
+        return list(layers), [], []
+    made, removed, left, shades = [], 0, 0, set()
+    for layer in layers:
+        photo = is_photo(layer.raster.bands) and shared_type(layer.raster.bands).kind in "iu"
+        shade = shade_of(layer.raster, tolerance) if photo else None
+        collar = find_collar(layer.raster, shade) if shade is not None else None
+        if shade is not None and collar is not None and collar.removed:
+            removed, left = removed + collar.removed, left + collar.left_over
+            shades |= {(tuple(colour), shade.tolerance) for colour in shade.colours.tolist()}
+            layer = replace(layer, raster=Trimmed(layer.raster, collar))
+        made.append(layer)
+    count = sum(isinstance(layer.raster, Trimmed) for layer in made)
+    chose = [f"collars trimmed from {count} of {len(layers)} inputs"]
+    if shades:
+        (colour, within), *more = sorted(shades)
+        others = f" and {len(more)} more" if more else ""
+        chose[0] += f" (colour {'/'.join(map(str, colour))} within {within}{others})"
+    checks = [f"{removed:,} cells of collars removed"] if removed else []
+    if left:
+        checks.append(f"{left:,} border cells like the collar left: --collar-tolerance takes more")
+    return made, chose, checks
+
+
+def _tolerance(inputs: Inputs) -> int | None:
+    if inputs.collar_tolerance is None:
+        return None
+    if not inputs.trim_collar:
+        raise UsageError("--collar-tolerance", "no collar is to be trimmed", "add --trim-collar")
+    if not 0 <= inputs.collar_tolerance <= 65_535:
+        raise UsageError(
+            f"--collar-tolerance {inputs.collar_tolerance}",
+            "it is a difference of values",
+            "write --collar-tolerance 16",
+        )
+    return inputs.collar_tolerance
