@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import os
 import resource
+import shlex
 import signal
 import subprocess
 import sys
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from program import Program, listing
@@ -172,3 +175,33 @@ def test_other_files_in_the_folder_are_left_alone(sheet: Program) -> None:
     sheet("convert", "a.tif", "--out", "b.tif")
     assert (keep / "note.txt").exists()
     Path(keep / "note.txt").unlink()
+
+
+EMPTY = {  # and the exit code when it is asked for: zeros that were counted are no loss
+    "reproject h.tif --crs EPSG:4326 --cell 5 --out e.tif": 7,
+    "clip h.tif --within 730300,5099700,730350,5099750 --out e.tif": 7,
+    "mask h.tif --where 'value < 1e9' --out e.tif": 7,
+    "rasterize away.geojson --value 1 --onto h.tif --out e.tif": 7,
+    "rasterize away.geojson --count --onto h.tif --out e.tif": 0,
+    "tally away.geojson --stat count --onto h.tif --out e.tif": 0,
+}
+
+
+@pytest.mark.parametrize("command", EMPTY)
+def test_empty_results_are_refused_or_listed_as_losses_when_asked_for(zembrel: Program, command: str) -> None:
+    cells, valid = random_cells(40, 40, kind="float32"), np.ones((40, 40), bool)
+    valid[20:] = False
+    save(zembrel.folder / "h.tif", raster(cells, valid))
+    box = [[730000, 5200000], [730100, 5200000], [730100, 5200100], [730000, 5200000]]
+    away = {
+        "type": "FeatureCollection",
+        "crs": {"type": "name", "properties": {"name": "EPSG:32626"}},
+        "features": [
+            {"type": "Feature", "properties": {}, "geometry": {"type": "Polygon", "coordinates": [box]}}
+        ],
+    }
+    (zembrel.folder / "away.geojson").write_text(json.dumps(away))
+    _, _, remedy = zembrel.refuses(4, *shlex.split(command))
+    assert "--keep-empty" in remedy
+    zembrel(*shlex.split(command), "--keep-empty", code=EMPTY[command])
+    assert list(zembrel.folder.glob("e.*"))

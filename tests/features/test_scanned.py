@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from rasters import frame
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
+from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band
@@ -112,3 +113,18 @@ def test_a_cell_is_inside_if_its_middle_is(seed: int, count: int) -> None:
     columns, rows = np.meshgrid(np.arange(SIZE) + 0.5, SIZE - np.arange(SIZE) - 0.5)
     wanted = shapely.contains_xy(shape, columns, rows)
     np.testing.assert_array_equal(scanned([shape], [1.0]) == 1, wanted)
+
+
+@pytest.mark.parametrize("cell", [1 / 3600, 1 / 1200, 0.1, 10.0])
+@pytest.mark.parametrize("touching", [False, True])
+def test_a_diagonal_leaves_no_cells_beside_it(cell: float, touching: bool) -> None:
+    """From middle to middle and from corner to corner: rounding must not push it into its neighbours."""
+    west, north = -23.97, 46.01
+    home = Frame(by_code(4326), Affine(west, north, cell, -cell), 40, 40)
+    for start, end in ((5.5, 34.5), (5.0, 34.75)):
+        line = shapely.LineString([(west + n * cell, north - n * cell) for n in (start, end)])
+        drawn = outlines(np.array([line], object), np.ones(1), home, touching=touching)
+        block = Scanned(home, (Band("a", "float64"),), drawn, "last").cells(home.pane)
+        np.testing.assert_array_equal(
+            np.argwhere(block.valid_of(0)), np.repeat(np.arange(5, 35), 2).reshape(-1, 2)
+        )

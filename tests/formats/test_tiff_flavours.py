@@ -12,12 +12,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image, ImageCms
 
+from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.errors import InputError
 from zembrel.formats import open_raster
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.assemble import Image as Directory
 from zembrel.formats.tiff.assemble import write_tiff
+from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.text import write_crs
 from zembrel.raster.model import HasOverviews
 
 
@@ -289,3 +292,84 @@ def test_strips_on_demand(tmp_path: Path, bands: int) -> None:
     np.testing.assert_array_equal(seen, np.where(known, cells, 0))
     block = open_raster(path).cells(frame(53, 77).pane)
     np.testing.assert_array_equal(block.valid_of(0), known)
+
+
+@pytest.mark.parametrize("coding", [None, "zlib", "lzw", "packbits", "zstd", "lzma", "png"])
+def test_a_last_strip_may_be_as_high_as_the_others(tmp_path: Path, coding: str | None) -> None:
+    whole = random_cells(32, 40)
+    tifffile.imwrite(tmp_path / "s.tif", whole, rowsperstrip=16, compression=coding, predictor=False)
+    with tifffile.TiffFile(tmp_path / "s.tif") as file:
+        at = file.pages[0].tags[257].valueoffset
+    data = bytearray((tmp_path / "s.tif").read_bytes())
+    data[at : at + 2] = (20).to_bytes(2, "little")
+    (tmp_path / "s.tif").write_bytes(data)
+    source = open_raster(tmp_path / "s.tif")
+    np.testing.assert_array_equal(source.cells(source.frame.pane).cells[0], whole[:20])
+
+
+@pytest.mark.parametrize("scheme", ["group3", "group4", "tiff_ccitt"])
+@pytest.mark.parametrize("width", [31, 800, 6000])
+def test_fax_pages_are_what_their_writer_drew(tmp_path: Path, scheme: str, width: int) -> None:
+    """Long runs, single cells and noise, by the picture package."""
+    page = random_cells(200, width) > 250
+    page[50:90, : width // 2] = True
+    page[90:120, ::2] = True
+    Image.fromarray(page).save(tmp_path / "f.tif", compression=scheme)
+    source = open_raster(tmp_path / "f.tif")
+    np.testing.assert_array_equal(source.cells(source.frame.pane).cells[0], page)
+
+
+def test_a_broken_fax_page_is_one_error_of_ours(zembrel: Program) -> None:
+    Image.fromarray(random_cells(300, 800) > 128).save(zembrel.folder / "f.tif", compression="group4")
+    data = bytearray((zembrel.folder / "f.tif").read_bytes())
+    data[4000:4100] = random_cells(100, seed=9).tobytes()
+    (zembrel.folder / "f.tif").write_bytes(data)
+    what, why, _ = zembrel.refuses(3, "convert", "f.tif", "--out", "g.tif")
+    assert "is broken" in what and "does not decode" in why
+
+
+def test_a_chain_of_images_that_returns_to_itself_is_read_once(tmp_path: Path) -> None:
+    first, second = random_cells(8, 9), random_cells(8, 9, seed=2)
+    with tifffile.TiffWriter(tmp_path / "c.tif") as file:
+        file.write(first)
+        file.write(second)
+    with tifffile.TiffFile(tmp_path / "c.tif") as file:
+        start, last = file.pages[0].offset, file.pages[1].offset
+        many = len(file.pages[1].tags)
+    data = bytearray((tmp_path / "c.tif").read_bytes())
+    data[last + 2 + 12 * many : last + 6 + 12 * many] = start.to_bytes(4, "little")
+    (tmp_path / "c.tif").write_bytes(data)
+    for layer, cells in (("1", first), ("2", second)):
+        source = open_raster(tmp_path / "c.tif", layer)
+        np.testing.assert_array_equal(source.cells(source.frame.pane).cells[0], cells)
+        assert "its chain of images returns to the first 2" in source.remarks  # type: ignore[attr-defined]
+
+
+def test_opacity_that_nobody_declared_is_opacity(tmp_path: Path) -> None:
+    """Red, green, blue and one more without ExtraSamples: what other readers take for RGBA."""
+    cells = random_cells(6, 7, 4)
+    tifffile.imwrite(tmp_path / "o.tif", cells, photometric="rgb", extrasamples=["unassalpha"])
+    data = (tmp_path / "o.tif").read_bytes()
+    told = (338).to_bytes(2, "little") + (3).to_bytes(2, "little")
+    assert data.count(told) == 1
+    (tmp_path / "o.tif").write_bytes(data.replace(told, (340).to_bytes(2, "little") + told[2:]))
+    with Image.open(tmp_path / "o.tif") as picture:
+        assert picture.mode == "RGBA"
+    source = open_raster(tmp_path / "o.tif")
+    assert [band.colour for band in source.bands] == ["red", "green", "blue", "alpha"]
+    np.testing.assert_array_equal(source.cells(source.frame.pane).cells, cells.transpose(2, 0, 1))
+
+
+def test_a_prj_beside_gives_the_crs_that_keys_do_not(tmp_path: Path) -> None:
+    tags = [
+        (33550, "d", 3, (2.0, 2.0, 0.0), True),
+        (33922, "d", 6, (0.0, 0.0, 0, 730000.0, 5100000.0, 0), True),
+    ]
+    tifffile.imwrite(tmp_path / "p.tif", random_cells(5, 5), extratags=tags)
+    assert open_raster(tmp_path / "p.tif").frame.crs is None
+    (tmp_path / "p.prj").write_text(write_crs(by_code(32626)))
+    source = open_raster(tmp_path / "p.tif")
+    assert (
+        source.frame.crs is not None and source.frame.crs.code == 32626 and source.frame.bounds[0] == 730000
+    )
+    assert "CRS of the .prj beside it" in source.remarks  # type: ignore[attr-defined]

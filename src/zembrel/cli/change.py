@@ -81,9 +81,6 @@ def tile(
     index: Annotated[
         str | None, typer.Option("--index", metavar="FILE", help="The sheets as features: .gpkg or .geojson.")
     ] = None,
-    keep_empty: Annotated[
-        bool, typer.Option("--keep-empty", help="Also write sheets without a valid cell.")
-    ] = False,
     resume: Annotated[
         bool, typer.Option("--resume", help="Go on: sheets that stand already are verified and kept.")
     ] = False,
@@ -96,7 +93,7 @@ def tile(
     winning; sheets without a valid cell are left out."""
     from zembrel.verbs import tile as verb
 
-    cutting = verb.Cutting(split, size, cells, by, margin, name, index, keep_empty, resume, touching, method)
+    cutting = verb.Cutting(split, size, cells, by, margin, name, index, resume, touching, method)
     return verb.tile(inputs, where, output, cutting)
 
 

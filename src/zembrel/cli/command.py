@@ -21,7 +21,7 @@ from zembrel.cli.settings import defaults_for
 from zembrel.progress import listen
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import with_traffic
+from zembrel.verbs.receipt import finished
 
 GROUPS = (Inputs, Where, Output)
 WITHOUT_OUT = ("coords", "frame", "label")  # do something even so
@@ -72,7 +72,7 @@ class Command:
                 for key, group in arguments.items():
                     if isinstance(group, Output):
                         arguments[key] = dataclasses.replace(group, tick=tick, command=_typed())
-                receipt = with_traffic(self.function(**arguments, **values))
+                receipt = finished(self.function(**arguments, **values))
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
             return int(receipt.exit_code)
 

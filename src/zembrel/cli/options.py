@@ -108,6 +108,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "ceiling": (("--ceiling",), "BYTES", "Refuse results larger than this.  [20GB]"),
     "memory": (("--memory",), "BYTES", "Budget for blocks.  [256MB]"),
     "workers": (("--workers",), "N", "Threads; one for each processor if not said."),
+    "keep_empty": (("--keep-empty",), None, "Write results without a valid cell or feature too; exit 7."),
     "keep_going": (("--keep-going",), None, "With many inputs, finish the others; exit 7."),
 }
 MULTIPLE = ("settings", "stat", "at_most", "at_least")

@@ -21,6 +21,7 @@ RULES = {
     "count": scan.COUNT, "mean": scan.MEAN,
 }  # fmt: skip
 Integers = npt.NDArray[np.int64]
+_ROUNDING = 1e-6  # cells by which a place may miss an edge or a middle of cells by rounding
 _POLYGON = 3  # type numbers above are collections
 
 
@@ -71,7 +72,7 @@ def outlines(
         none = np.empty(0, np.int64)
         return Outlines(np.empty((0, 4)), np.zeros(1, np.int64), none, np.empty(0), np.empty((0, 4)))
     column, row = frame.corners.position(points[:, 0], points[:, 1])
-    at = np.column_stack([np.asarray(column), np.asarray(row)])
+    at = _settled(np.column_stack([np.asarray(column), np.asarray(row)]))
     sizes = np.bincount(line, minlength=len(lines))
     follows = np.append(line[1:] == line[:-1], False)
     first = np.flatnonzero(follows | (sizes[line] == 1))  # a lone point is an edge to itself
@@ -90,11 +91,17 @@ def outlines(
     )
 
 
+def _settled(at: Array) -> Array:
+    """Positions in cells, those on edges or middles of cells but for rounding exactly there."""
+    halves = np.round(2 * at)
+    return np.where(np.abs(2 * at - halves) < _ROUNDING, halves / 2, at)
+
+
 def _of_polygons(shapes: Geometries, values: Array, frame: Frame, kind: int) -> Outlines:
     """The same of plain polygons, whose rings come in one go."""
     _, points, (rings, polygons) = shapely.to_ragged_array(shapes)
     column, row = frame.corners.position(points[:, 0], points[:, 1])
-    at = np.column_stack([np.asarray(column), np.asarray(row)])
+    at = _settled(np.column_stack([np.asarray(column), np.asarray(row)]))
     begins = np.ones(len(at), bool)
     begins[rings[1:] - 1] = False  # a ring ends where it began
     edges = np.hstack([at[:-1], at[1:]])[begins[:-1]]

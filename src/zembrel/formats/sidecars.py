@@ -47,6 +47,9 @@ def placed_in(own: Frame | None, image: Path, columns: int, rows: int) -> Placed
     if own is None and not found:
         return Placed(Frame(crs_beside(image), UNPLACED, columns, rows))
     name, frame, said = ("itself", own, []) if own is not None else (found[0][0].name, *found[0][1:])
+    if frame.crs is None and (crs := crs_beside(image)) is not None:
+        frame = replace(frame, crs=crs)
+        said.append("CRS of the .prj beside it")
     for other, rival, _ in found if own is not None else found[1:]:
         rival = replace(rival, crs=rival.crs or frame.crs)
         apart = _apart(frame, rival)

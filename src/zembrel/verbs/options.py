@@ -77,6 +77,7 @@ class Output:
     memory: str | None = None
     workers: int = 0
     keep_going: bool = False
+    keep_empty: bool = False
     command: str = "zembrel"  # as typed, for refusals that name what would go on
     tick: Tick = no_tick
 

@@ -18,7 +18,7 @@ from zembrel.measure import show_number
 from zembrel.raster.legend import Entry, Legend, shade
 from zembrel.raster.model import TYPES, Band, Raster
 from zembrel.verbs.features.each import opened
-from zembrel.verbs.features.framing import frame_for
+from zembrel.verbs.features.framing import check_meets, frame_for
 from zembrel.verbs.inputs import find_inputs
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
@@ -57,6 +57,7 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     frame, chose = frame_for(table, where)
     assert frame.crs is not None
     table = _ranked(table.to(frame.crs), scanning)
+    check_meets(table, frame, output)
     view = _view(path, table, frame, output, scanning)
     written = write(view, output.path, replace(output, type=None))
     way = "covered fraction" if scanning.cover else "cells touched" if scanning.touching else "cell middles"

@@ -32,8 +32,11 @@ class Receipt:
     data: str | None = None  # what was asked for, for verbs that print it
 
 
-def with_traffic(receipt: Receipt) -> Receipt:
-    """`receipt` with a line about what was asked of the web, if anything was."""
+def finished(receipt: Receipt) -> Receipt:
+    """`receipt` with a line about what was asked of the web, if anything was; empty results are losses."""
+    empty = [facts for facts in receipt.facts.get("results", ()) if facts.get("valid") == 0]
+    if (empty or receipt.facts.get("features") == 0) and not receipt.exit_code:
+        receipt = replace(receipt, exit_code=LOSSES)
     told = traffic.told()
     if told is None:
         return receipt

@@ -28,7 +28,7 @@ from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.each import opened
-from zembrel.verbs.features.framing import frame_for
+from zembrel.verbs.features.framing import check_meets, frame_for
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.inputs import Layer, check_resolved, open_layers
@@ -229,7 +229,10 @@ def _per_cell(
         raise InputError(f"{paths[0]} holds no feature", "there is nothing to count", "check --where")
     frame, chose = frame_for(table, where)
     reach = parse_length(tallying.reach) if tallying.reach else None
-    bands = per_cell(table.to(frame.crs), frame, stats, reach)
+    moved = table.to(frame.crs)
+    if reach is None:
+        check_meets(moved, frame, output)
+    bands = per_cell(moved, frame, stats, reach)
     written = write(stack(tuple(bands)), output.path, output)
     way = f"within {tallying.reach} of the middles of cells" if reach else "features that meet a cell"
     lines = (

@@ -43,7 +43,7 @@ class Cutting:
     """How to cut: one of `split` (`4x3`), `size` (`1km`), `cells` (`512`), `by` (a file of polygons).
 
     margin: cells or a length added around each sheet; name: a template; index: a feature file for the
-    sheets; keep_empty: write sheets without a valid cell; resume: keep sheets that stand already.
+    sheets; resume: keep sheets that stand already.
     """
 
     split: str | None = None
@@ -53,7 +53,6 @@ class Cutting:
     margin: str | None = None
     name: str | None = None
     index: str | None = None
-    keep_empty: bool = False
     resume: bool = False
     touching: bool = False
     method: str = "auto"
@@ -292,7 +291,7 @@ def _made(
             done.append((sheet, {"bytes": sheet.path.stat().st_size, "kept": True}))
             continue
         part = _view_of(sheet, view)
-        if not cutting.keep_empty and not output.dry_run and _empty(part, output):
+        if not output.keep_empty and not output.dry_run and _empty(part, output):
             continue
         written = write(part, sheet.path, quiet)
         done.append((sheet, written.facts))

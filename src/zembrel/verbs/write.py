@@ -28,7 +28,7 @@ from zembrel.raster.views.outline import Cover
 from zembrel.raster.views.palette import expand_palette
 from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import frame_facts
+from zembrel.verbs.receipt import frame_facts, show_cell
 
 
 @dataclass(frozen=True)
@@ -73,6 +73,8 @@ def write(
         with resource_errors(out):
             sink = load(name).make_sink(staged, view.frame, view.bands, settings)
             run(view, sink, output.means, [coverage, *observers])
+        if not coverage.valid and not output.keep_empty:
+            raise _empty(out, view)
         beside = header_beside(name, out, view, settings) | _beside(view, out, format_named(name), output)
         for path, text in beside.items():
             if not _stands_already(path, text):
@@ -89,6 +91,15 @@ def write(
         "missing": coverage.missing,
     }
     return Written(view, chose, _checks(coverage, view, cover), wrote, facts)
+
+
+def _empty(out: Path, view: Raster) -> RefusedError:
+    return RefusedError(
+        f"no cell of {out} would be valid",
+        f"it has {view.frame.columns:,} x {view.frame.rows:,} cells of {show_cell(view.frame)}, "
+        "and none gets half of its value from valid cells",
+        "check the area, the cell size and --onto, or add --keep-empty",
+    )
 
 
 def _planned(

@@ -86,8 +86,9 @@ def read_coding(directory: Directory, planar: bool) -> Coding:
 
 
 def _cell_type(directory: Directory) -> tuple[np.dtype[Any], int]:
-    bits = {int(b) for b in directory.values(tags.BITS_PER_SAMPLE)} or {1}
-    formats = {int(f) for f in directory.values(tags.SAMPLE_FORMAT)} or {1}
+    samples = directory.number_of(tags.SAMPLES_PER_PIXEL, 1)  # values beyond are nobody's
+    bits = {int(b) for b in directory.values(tags.BITS_PER_SAMPLE)[:samples]} or {1}
+    formats = {int(f) for f in directory.values(tags.SAMPLE_FORMAT)[:samples]} or {1}
     path, each = directory.container.path, min(bits)
     kind = _KINDS.get(min(formats)) if len(formats) == 1 else None
     if kind is None and formats & set(_COMPLEX):

@@ -93,16 +93,21 @@ class Directory:
 
 
 def read_directories(path: Path) -> list[Directory]:
-    """All directories of the main chain of the TIFF at `path`.
+    """All directories of the main chain of the TIFF at `path`. Raises InputError as `read_chain` does."""
+    return read_chain(path)[0]
 
-    Raises InputError if it is not a TIFF, is cut short, or its chain runs in a circle.
+
+def read_chain(path: Path) -> tuple[list[Directory], tuple[str, ...]]:
+    """The same, and a remark if the chain returns to itself: each directory is taken once.
+
+    Raises InputError if the file is not a TIFF, or is cut short.
     """
     container, offset = _open(path)
     directories: list[Directory] = []
     seen: set[int] = set()
     while offset:
         if offset in seen:
-            raise broken(path, f"its chain of directories returns to byte {offset:,}")
+            return directories, (f"its chain of images returns to the first {len(seen)}",)
         if len(directories) >= MOST_DIRECTORIES:
             raise broken(path, f"it has more than {MOST_DIRECTORIES:,} directories")
         seen.add(offset)
@@ -110,7 +115,7 @@ def read_directories(path: Path) -> list[Directory]:
         directories.append(Directory(container, len(directories), entries))
     if not directories:
         raise broken(path, "it has no image")
-    return directories
+    return directories, ()
 
 
 def sub_directories(directory: Directory) -> list[Directory]:

@@ -89,6 +89,7 @@ def read_layout(directory: Directory) -> Layout:
         width, height, samples, coding, planar, rows, columns,
         offsets.astype(np.int64), counts.astype(np.int64), tiled,
     )  # fmt: skip
+    layout = _with(layout, counts=_plausible(layout, directory.container.size))
     due = layout.across * layout.down * (samples if planar else 1)
     if not tiled and len(counts) == 0 and layout.compression == "none" and len(offsets) == 1 == due:
         layout = _with(layout, offsets=layout.offsets, counts=np.array([size], np.int64))
@@ -96,6 +97,17 @@ def read_layout(directory: Directory) -> Layout:
         raise broken(path, f"{due:,} segments are due, {len(layout.offsets):,} are listed")
     layout = _with(layout, offsets=layout.offsets[:due], counts=layout.counts[:due])
     return _cut_raw_strips(layout)
+
+
+def _plausible(layout: Layout, size: int) -> npt.NDArray[np.int64]:
+    """Bytes of segments; of uncompressed ones that claim to go past the end of the file, what cells need."""
+    past = layout.offsets[: len(layout.counts)] + layout.counts[: len(layout.offsets)] > size
+    if layout.compression != "none" or not past.any() or layout.coding.subsampling != (1, 1):
+        return layout.counts
+    rows = np.arange(len(past)) // layout.across % max(layout.down, 1)
+    line = layout.columns * layout.samples_each * layout.coding.bits // 8
+    due = np.array([layout.shape(int(row))[0] for row in rows.tolist()], np.int64) * line
+    return np.where(past, np.minimum(layout.counts[: len(past)], due), layout.counts[: len(past)])
 
 
 def _cut_raw_strips(layout: Layout) -> Layout:

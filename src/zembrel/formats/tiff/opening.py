@@ -10,7 +10,7 @@ from zembrel.formats.sidecars import placed_in
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.bands import read_bands
 from zembrel.formats.tiff.colours import model_of
-from zembrel.formats.tiff.directory import Directory, read_directories, sub_directories
+from zembrel.formats.tiff.directory import Directory, read_chain, read_directories, sub_directories
 from zembrel.formats.tiff.geokeys import read_frame
 from zembrel.formats.tiff.layout import Layout, read_layout
 from zembrel.formats.tiff.reader import TiffRaster, mask_raster
@@ -35,7 +35,7 @@ def _kind(directory: Directory) -> int:
 
 def open_tiff(path: Path, layer: str | None = None) -> TiffRaster:
     """The image `layer` (default: the first) of the TIFF at `path`. Raises InputError."""
-    directories = read_directories(path)
+    directories, odd = read_chain(path)
     main = _main_directories(directories)
     if layer is not None and layer not in [str(n) for n in range(1, len(main) + 1)]:
         raise InputError(
@@ -60,7 +60,7 @@ def open_tiff(path: Path, layer: str | None = None) -> TiffRaster:
         tuple(d for d in family if _kind(d) & (tags.REDUCED | tags.MASK) == tags.REDUCED | tags.MASK),
         model,
         associated=alpha is not None and layout.dtype.kind == "u" and _associated(directory),
-        remarks=remarks,
+        remarks=(*odd, *remarks),
     )  # fmt: skip
 
 

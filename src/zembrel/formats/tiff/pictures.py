@@ -15,6 +15,8 @@ import imagecodecs
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.formats.tiff.overheard import overheard
+
 Cells = npt.NDArray[Any]
 Shape = tuple[int, int, int]  # rows, columns, samples
 CODES = {
@@ -59,12 +61,33 @@ def png(data: bytes, shape: Shape) -> Cells:
 
 
 def fax(name: str, data: bytes, shape: Shape, options: int) -> Cells:
-    """Bits of a CCITT segment, 0 and 1."""
+    """Bits of a CCITT segment, 0 and 1, by the picture package, which takes whole files alone."""
+    import io
+
+    from PIL import Image
+
     rows, columns, _ = shape
-    if name == "ccittfax3":
-        return _fitted(imagecodecs.ccittfax3_decode(data, rows, columns, t4options=options), shape)
-    decode = imagecodecs.ccittrle_decode if name == "ccittrle" else imagecodecs.ccittfax4_decode
-    return _fitted(decode(data, rows, columns), shape)
+    with (
+        overheard(b"Fax") as said,
+        Image.open(io.BytesIO(_as_file(name, data, rows, columns, options))) as page,
+    ):
+        cells = np.asarray(page).astype(np.uint8)
+    if said:
+        raise ValueError(said[0])
+    return _fitted(cells, shape)
+
+
+def _as_file(name: str, data: bytes, rows: int, columns: int, options: int) -> bytes:
+    """A TIFF of one strip, whose ones are white."""
+    fields = [
+        (256, columns), (257, rows), (258, 1), (259, {n: code for code, n in CODES.items()}[name]), (262, 1),
+        (273, 8), (277, 1), (278, rows), (279, len(data)), *([(292, options)] if name == "ccittfax3" else []),
+    ]  # fmt: skip
+    directory = struct.pack("<H", len(fields)) + b"".join(
+        struct.pack("<HHII", tag, 4, 1, n) for tag, n in fields
+    )
+    padded = data + b"\0" * (len(data) % 2)
+    return b"II*\0" + struct.pack("<I", 8 + len(padded)) + padded + directory + b"\0\0\0\0"
 
 
 def lerc(data: bytes, shape: Shape, packing: int, hole: float | None) -> Cells:

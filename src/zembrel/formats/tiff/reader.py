@@ -128,11 +128,21 @@ class TiffRaster:
         shape = layout.shape(row)
         try:
             check_ratio(layout.coding, len(data), shape)
-            return decoded(layout.coding, data, shape)
+            return self._in_shape(data, shape)
         except MemoryError as exc:
             raise out_of_memory(int(np.prod(shape)) * layout.dtype.itemsize) from exc
         except DECODE_ERRORS as exc:
             raise broken(container.path, f"segment {index} does not decode: {exc}") from exc
+
+    def _in_shape(self, data: bytes, shape: tuple[int, int, int]) -> Cells:
+        """Cells of a segment; a last strip may hold as many rows as the others, beyond the image."""
+        coding, rows = self.layout.coding, self.layout.rows
+        try:
+            return decoded(coding, data, shape)
+        except DECODE_ERRORS:
+            if self.layout.tiled or shape[0] == rows:
+                raise
+            return decoded(coding, data, (rows, *shape[1:]))[:, : shape[0]]
 
     def coarser(self, step: float) -> Raster:
         """The coarsest overview whose cells are at most `step` times as large as these."""

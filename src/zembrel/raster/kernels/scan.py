@@ -14,6 +14,7 @@ import numpy as np
 from numba import njit
 
 FIRST, LAST, MIN, MAX, SUM, COUNT, MEAN = range(7)
+ON_A_CORNER = 1e-7  # cells between two crossings that are one, at a corner
 INSIDE, TOUCHED, THIN, CROSSED, POINT = range(5)
 
 
@@ -142,7 +143,10 @@ def _follow(edge, thin, n, value, rule, top, left, out, count, stamp):  # type: 
     share = low
     while True:
         x, y = x0 + share * (x1 - x0), y0 + share * (y1 - y0)
-        after = min(_next(x0, x1, share), _next(y0, y1, share), high)
+        across, along = _next(x0, x1, share), _next(y0, y1, share)
+        after = min(across, along, high)
+        if abs(across - along) * max(abs(x1 - x0), abs(y1 - y0)) < ON_A_CORNER:
+            after = min(max(across, along), high)
         middle = (share + after) / 2
         r, c = math.floor(y0 + middle * (y1 - y0)), math.floor(x0 + middle * (x1 - x0))
         if after <= share:

@@ -6,12 +6,12 @@ from pathlib import Path
 
 import shapely
 
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame, snapped
 from zembrel.verbs.lengths import cell_in_units_of
-from zembrel.verbs.options import Where
+from zembrel.verbs.options import Output, Where
 from zembrel.verbs.within import load_frame, parse_crs_phrase
 
 
@@ -39,3 +39,16 @@ def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
     bounds = shapely.total_bounds(table.to(crs).geometries)
     west, south, east, north = (float(v) for v in bounds)
     return snapped(crs, (west, south, east, north), cell), ["extent of the features"]
+
+
+def check_meets(table: FeatureTable, frame: Frame, output: Output) -> None:
+    """Raise RefusedError if no feature of `table`, in the frame's CRS, comes near `frame`."""
+    west, south, east, north = shapely.total_bounds(table.geometries).tolist()
+    left, bottom, right, top = frame.bounds
+    if not (west <= right and east >= left and south <= top and north >= bottom) and not output.keep_empty:
+        raise RefusedError(
+            "no feature lies on the frame",
+            f"they cover {west:.10g},{south:.10g},{east:.10g},{north:.10g}, "
+            f"the frame {left:.10g},{bottom:.10g},{right:.10g},{top:.10g}",
+            "check --onto and the CRS of both, or add --keep-empty",
+        )

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from zembrel.engine.commit import Staging, check_free, resource_errors
+from zembrel.errors import RefusedError
 from zembrel.features.files import beside, check_name, make_writer
 from zembrel.features.files.schema import Schema, schema_of
 from zembrel.features.table import FeatureTable
@@ -42,6 +43,13 @@ def write_parts(out: Path, parts: Iterable[FeatureTable], schema: Schema, output
         staged = staging.path_for(out)
         with resource_errors(out):
             count, notes = _written(staged, parts, schema)
+        if not count and not output.keep_empty:
+            raise RefusedError(
+                f"{out} would hold no feature",
+                "nothing in the inputs meets what was asked for",
+                "check the area, the levels and the conditions, or add --keep-empty",
+            )
+        with resource_errors(out):
             made = [path for path in beside(out) if (staged.parent / path.name).exists()]
             size = staged.stat().st_size + sum((staged.parent / path.name).stat().st_size for path in made)
         for path in made:

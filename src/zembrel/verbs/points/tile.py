@@ -208,7 +208,7 @@ def _written(
     job = Job(new, Sieve(inside, picking(inputs)), change, empty=True)
     quiet = replace(output, replace=output.replace or cutting.resume)
     done = carry_out(job, used.sources, sheet.path, quiet)
-    if not sum(own) and not cutting.keep_empty and not output.dry_run:
+    if not sum(own) and not output.keep_empty and not output.dry_run:
         sheet.path.unlink()
         return None
     return {"points": done.written, "own": sum(own), "bytes": done.bytes, "losses": done.losses}
