@@ -95,6 +95,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "format": (("--format",), "NAME", "Format of the result, if its name does not say."),
     "type": (("--type",), "TYPE", "Cell type of the result: uint8 ... float64."),
     "nodata": (("--nodata",), "VALUE", "Nodata value of the result; none for none."),
+    "stored": (("--stored",), None, "Write stored numbers as they are, without their scale and offset."),
     "flatten": (
         ("--flatten",),
         "COLOUR",

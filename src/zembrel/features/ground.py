@@ -15,11 +15,13 @@ from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS
 from zembrel.geodesy.geodesic import between, destination
 from zembrel.geodesy.latitudes import authalic_radius, sine_of_authalic
 from zembrel.geodesy.operation import ground_scale
-from zembrel.grid.frame import Array
+from zembrel.grid.frame import Array, Frame
+from zembrel.grid.pane import Pane
 from zembrel.measure import Length
 
 Numbers = npt.NDArray[np.float64]
 _SMALL, _STEP = 300.0, 100.0  # metres
+_STRIP = 256  # cells of the longest edge of a row whose area is taken
 _ROUND = 128  # edges of a circle
 _PIECE = 20_000.0  # metres of a line that are grown on one map
 
@@ -46,6 +48,17 @@ def ground_areas(geometries: npt.NDArray[np.object_], crs: CRS | None, longest: 
     dense = large if isinstance(crs, GeographicCRS) else shapely.segmentize(large, longest)
     areas[~small] = shapely.area(shapely.transform(dense, to_plane))
     return areas
+
+
+def cell_areas(frame: Frame, pane: Pane) -> Numbers:
+    """Square metres on the ellipsoid of a cell in each row of `pane`, (rows,), the mean of its columns."""
+    corners, rows = frame.corners, np.arange(pane.top, pane.bottom + 1, dtype=float)
+    lines = [corners.at(np.full(rows.size, float(column)), rows) for column in (pane.left, pane.right)]
+    (x0, y0), (x1, y1) = ((np.asarray(x), np.asarray(y)) for x, y in lines)
+    x, y = (np.stack([a[:-1], b[:-1], b[1:], a[1:]], axis=1) for a, b in ((x0, x1), (y0, y1)))
+    rings = np.stack([x, y], axis=2)
+    areas = ground_areas(np.asarray(shapely.polygons(rings), object), frame.crs, _STRIP * min(frame.cell))
+    return areas / pane.columns
 
 
 def _equal_area(crs: GeographicCRS | ProjectedCRS, bounds: Numbers) -> Callable[[Array], Array]:

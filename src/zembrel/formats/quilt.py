@@ -96,15 +96,17 @@ def open_raster(path: Path, layer: str | None) -> Raster:
 
 
 def _band(path: Path, words: Any) -> Band:
-    """A band of its name, type, nodata (or nothing), unit and colour."""
-    if not (isinstance(words, list) and len(words) == 5 and words[1] in TYPES):
+    """A band of its name, type, nodata (or nothing), unit, colour, and scale and offset if it has them."""
+    if not (isinstance(words, list) and len(words) in (5, 7) and words[1] in TYPES):
         raise InputError(
             f"{path}: bands has {words!r}",
-            "a band is [name, type, nodata or '', unit, colour]",
+            "a band is [name, type, nodata or '', unit, colour] and may go on with scale and offset",
             "mend that line",
         )
-    name, kind, nodata, unit, colour = words
-    return Band(str(name), kind, nodata if nodata != "" else None, str(unit), str(colour))
+    name, kind, nodata, unit, colour = words[:5]
+    scale, offset = (float(value) for value in words[5:] or (1.0, 0.0))
+    void = nodata if nodata != "" else None
+    return Band(str(name), kind, void, str(unit), str(colour), scale=scale, offset=offset)
 
 
 def _legend(path: Path, rows: list[Any]) -> Legend:
@@ -177,7 +179,7 @@ def write_quilt(
     head: dict[str, Any] = {"overlap": sewing.overlap, "feather": sewing.feather}
     head |= {"from_crs": sewing.from_crs} if sewing.from_crs else {}
     head |= {"from_nodata": sewing.from_nodata} if sewing.from_nodata is not None else {}
-    listed = [[b.name, b.type, "" if b.nodata is None else b.nodata, b.unit, b.colour] for b in bands]
+    listed = [_listed(band) for band in bands]
     rows = []
     for sheet in sheets:
         pane = sheet.footprint
@@ -188,6 +190,12 @@ def write_quilt(
     parts: dict[str, list[list[Any]]] = {"bands": listed, "legend": classes, "sheets": rows}
     lists = "".join(f"{key} = [\n{_lines(values)}]\n" for key, values in parts.items() if values)
     return write_toml(head) + lists + "\n" + write_toml({"frame": frame_table(frame)})
+
+
+def _listed(band: Band) -> list[Any]:
+    facts = [band.name, band.type, "" if band.nodata is None else band.nodata, band.unit, band.colour]
+    plain = (band.scale, band.offset) == (1.0, 0.0)
+    return facts if plain else [*facts, band.scale, band.offset]
 
 
 def _lines(values: list[list[Any]]) -> str:

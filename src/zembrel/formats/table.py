@@ -35,6 +35,7 @@ class Format(NamedTuple):
     holds_legend: bool = False
     holds_names: bool = True  # of the classes of a legend
     holds_nodata: bool = True  # the value that stands for invalid cells
+    holds_scale: bool = False  # a factor and an offset that make values of stored numbers
     holds_nodes: bool = True  # whether values stand on cells or on nodes
     longest_side: int = _LONGEST
     settings: Mapping[str, str] = {}
@@ -60,6 +61,7 @@ FORMATS: dict[str, Format] = {
             "strip": "rows of a strip, instead of tiles and overviews",
         },
         inexact=("jpeg", "webp:", "lerc:"),
+        holds_scale=True,
     ),
     "png": Format(
         "PNG picture",
@@ -269,6 +271,7 @@ FORMATS: dict[str, Format] = {
         holds_mask=False,
         holds_legend=True,
         settings={"compress": "none or deflate[:1-9]; deflate:4 if not said"},
+        holds_scale=True,
     ),
     "zarr": Format(
         "Zarr store with CF attributes",
@@ -281,12 +284,14 @@ FORMATS: dict[str, Format] = {
             "version": "3 (if not said) or 2",
             "overviews": "mean, mode, nearest or no; by the kind of data if not said",
         },
+        holds_scale=True,
     ),
     "quilt": Format(
         "quilt of sheets, made by mosaic",
         "zembrel.formats.quilt",
         (".quilt.toml",),
         "our own: frame, overlap rule and sheets",
+        holds_scale=True,
     ),
     "gtx": Format(
         "GTX grid of height differences",

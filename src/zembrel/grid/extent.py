@@ -12,6 +12,7 @@ from zembrel.geodesy.operation import CoordinateOperation, ground_scale, operati
 from zembrel.grid.frame import Array, Frame
 
 Bounds = tuple[float, float, float, float]
+_WHOLE = 1e-4  # part of a turn that may lack of a grid that goes around the Earth
 _EDGE_POINTS = 257  # along each side; the sag of an edge between two of them is negligible
 
 
@@ -122,6 +123,33 @@ def _ground(crs: CRS, y: float) -> tuple[float, float]:
 
 def _rounded(size: float) -> float:
     return float(f"{size:.3g}")
+
+
+def turn_of(crs: CRS | None) -> float | None:
+    """Units of x once around the Earth, in a CRS whose world goes on past its edges."""
+    return None if crs is None or crs.circuit is None else crs.circuit.turn
+
+
+def faced(bounds: Bounds, crs: CRS | None, middle: float) -> Bounds:
+    """`bounds` moved by whole turns around the Earth so that they lie nearest to x = `middle`."""
+    turn = turn_of(crs)
+    if turn is None:
+        return bounds
+    west, south, east, north = bounds
+    away = turn * round((middle - (west + east) / 2) / turn)
+    return west + away, south, east + away, north
+
+
+def seen_from(bounds: Bounds, crs: CRS | None, area: Bounds) -> Bounds:
+    """`bounds` as an area in the same CRS meets them: on its turn around the Earth, or on several."""
+    turn, (west, south, east, north) = turn_of(crs), faced(bounds, crs, (area[0] + area[2]) / 2)
+    if turn is None:
+        return bounds
+    whole = east - west > turn * (1 - _WHOLE)
+    again = east - turn > area[0] or west + turn < area[2]  # a part of it comes once more
+    if whole or again:
+        return area[0], south, area[2], north
+    return west, south, east, north
 
 
 def ground(frame: Frame) -> tuple[float, float]:

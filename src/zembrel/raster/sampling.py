@@ -14,6 +14,7 @@ from zembrel.raster.kernels import table, warp, windowed
 from zembrel.raster.kernels.weights import phase_table
 from zembrel.raster.method import NEED, Method
 from zembrel.raster.model import Block, Raster
+from zembrel.raster.views.around import around, on_turn
 
 Array = npt.NDArray[np.float64]
 Mask = npt.NDArray[np.bool_]
@@ -29,8 +30,10 @@ def values_at(
     nearest takes the cell a point lies in; bilinear, cubic and lanczos interpolate; a statistic takes the
     cells whose middles are within `reach`, (2, n) units of the CRS along x and y, or at least the cell.
     """
+    source = around(source)
     frame = source.frame
     u, v = (np.asarray(part) for part in frame.corners.position(x, y))
+    u = on_turn(frame, u)
     out, known = np.zeros((len(source.bands), x.size)), np.zeros((len(source.bands), x.size), bool)
     inside = (u >= 0) & (u < frame.columns) & (v >= 0) & (v < frame.rows)
     numbers = np.flatnonzero(inside)

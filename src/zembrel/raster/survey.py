@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block
@@ -76,16 +78,28 @@ def _joined(one: Tally, other: Tally) -> Tally:
 
 @dataclass
 class ClassCounts:
-    """Observer: cells of each code of one band of whole numbers."""
+    """Observer: cells of each code of one band of whole numbers, and their area.
 
+    size_of: the areas of the cells in each row of a pane, (rows,), if they have any.
+    """
+
+    size_of: Callable[[Pane], npt.NDArray[np.float64]] | None = None
     counts: Counter[int] = field(default_factory=Counter)
+    areas: dict[int, float] = field(default_factory=dict)
 
-    def look(self, pane: Pane, block: Block) -> Counter[int]:
+    def look(self, pane: Pane, block: Block) -> dict[int, tuple[int, float]]:
         codes, cells = np.unique(block.values, return_counts=True)
-        return Counter(dict(zip(codes.tolist(), cells.tolist(), strict=True)))
+        areas: npt.NDArray[Any] = np.zeros(codes.size)
+        if self.size_of is not None:
+            sizes = np.broadcast_to(self.size_of(pane)[:, None], pane.shape)[block.valid_of(0)]
+            areas = np.bincount(np.searchsorted(codes, block.values), sizes, minlength=codes.size)
+        found = zip(codes.tolist(), cells.tolist(), areas.tolist(), strict=True)
+        return {code: (count, area) for code, count, area in found}
 
-    def note(self, seen: Counter[int]) -> None:
-        self.counts.update(seen)
+    def note(self, seen: dict[int, tuple[int, float]]) -> None:
+        for code, (cells, area) in seen.items():
+            self.counts[code] += cells
+            self.areas[code] = self.areas.get(code, 0.0) + area
 
 
 class Seen(NamedTuple):

@@ -22,6 +22,7 @@ from zembrel.raster.model import Band, Raster, is_photo
 from zembrel.raster.separation import GridSeparation
 from zembrel.raster.views.heights import Heights
 from zembrel.raster.views.place import Reframed
+from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.options import Where
 
 _REGISTERED = {"m": ("metre", 9001), "ft": ("foot", 9002), "usft": ("US survey foot", 9003)}
@@ -117,6 +118,7 @@ def with_heights(
                 "there are no heights to change", "colours and classes are none", "leave --z-unit out"
             )
         return view, []
+    view = unscaled(view)  # stored numbers are no heights
     change = operation.heights if operation is not None else None
     units = tuple(
         _metres_of(band.unit, change.source if change else None, given) if _holds_heights(band) else None

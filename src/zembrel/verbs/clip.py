@@ -7,6 +7,7 @@ from pathlib import Path
 
 from zembrel.errors import RefusedError, UsageError
 from zembrel.raster.model import Raster, shared_type
+from zembrel.raster.views.around import facing
 from zembrel.raster.views.feather import Feathered
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
@@ -78,10 +79,11 @@ def _view(
         )
         target = replace(target, frame=whole)
     if native and not outside:
-        frame = layer.raster.frame
+        whole_turn = facing(layer.raster, target.frame)
+        frame = whole_turn.frame
         pane = frame.pane_of(*target.frame.bounds).meet(frame.pane)
         assert pane is not None
-        view: Raster = crop(layer.raster, pane)
+        view: Raster = crop(whole_turn, pane)
         target = replace(target, frame=view.frame)
         chose.append("native cells")
     else:

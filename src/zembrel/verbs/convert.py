@@ -17,6 +17,7 @@ from zembrel.raster.views.cast import cast
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
+from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.aids import in_z_unit
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.features.opening import feature_paths
@@ -157,6 +158,7 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
             f"there is no cell type {wanted!r}", "cells have one of a few types", nearest_name(wanted, TYPES)
         )
     if stretch:
+        view = unscaled(view)
         low, high = ends_of(colours_of(view), stretch, output.means)
         top = float(np.iinfo(wanted).max) if np.dtype(wanted).kind in "iu" else 1.0
         gain = top / (high - low)

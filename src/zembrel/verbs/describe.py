@@ -8,6 +8,7 @@ import numpy as np
 
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError
+from zembrel.features.ground import cell_areas
 from zembrel.formats import format_named, identify, layers_of
 from zembrel.formats.handles import size_on_disk
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label
@@ -20,6 +21,8 @@ from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes, show_number
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import ClassCounts, Statistics
+from zembrel.raster.views.around import on_turn
+from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output
@@ -176,7 +179,7 @@ def _add_statistics(layer: Layer, table: Rows, facts: dict[str, Any], output: Ou
         _add_classes(layer, table, facts, output)
         return
     statistics = Statistics()
-    observe(layer.raster, blocks_of(layer.raster), [statistics], output.means)
+    observe(unscaled(layer.raster), blocks_of(layer.raster), [statistics], output.means)
     for n, (band, tally) in enumerate(zip(layer.raster.bands, statistics.tallies, strict=True)):
         share = tally.cells / layer.raster.frame.size
         deviation = statistics.deviation(n)
@@ -200,17 +203,24 @@ def _add_statistics(layer: Layer, table: Rows, facts: dict[str, Any], output: Ou
 
 
 def _add_classes(layer: Layer, table: Rows, facts: dict[str, Any], output: Output) -> None:
-    """Cells of each class; a mean of codes says nothing."""
-    classes, legend = ClassCounts(), layer.raster.bands[0].legend
+    """Cells of each class, their share of the valid ones and their area; a mean of codes says nothing."""
+    frame, legend = layer.raster.frame, layer.raster.bands[0].legend
     assert legend is not None
+    placed = frame.crs is not None and not isinstance(frame.crs, UnresolvedCRS)
+    classes = ClassCounts((lambda pane: cell_areas(frame, pane)) if placed else None)
     observe(layer.raster, blocks_of(layer.raster), [classes], output.means)
+    valid = classes.counts.total()
     for code, cells in sorted(classes.counts.items()):
         name = f"{code} {legend.name(code)}".rstrip()
-        table.append((name, f"{cells:,} cells, {100 * cells / layer.raster.frame.size:.4g} %"))
+        area = f", {classes.areas[code] / 10_000:,.6g} ha" if placed else ""
+        table.append((name, f"{cells:,} cells, {100 * cells / valid:.4g} % of the valid ones{area}"))
     facts["bands"][0]["statistics"] = {
-        "valid": classes.counts.total(),
+        "valid": valid,
         "classes": {str(code): cells for code, cells in sorted(classes.counts.items())},
     }
+    if placed:
+        hectares = {str(code): area / 10_000 for code, area in sorted(classes.areas.items())}
+        facts["bands"][0]["statistics"]["hectares"] = hectares
 
 
 def _add_values(layer: Layer, at: str, table: Rows, facts: dict[str, Any]) -> None:
@@ -229,7 +239,7 @@ def _add_values(layer: Layer, at: str, table: Rows, facts: dict[str, Any]) -> No
             swapped if _cell_at(frame, y, x, crs) else "check the point and its CRS",
         )
     r, c = found
-    block = raster.cells(Pane(r, c, r + 1, c + 1))
+    block = unscaled(raster).cells(Pane(r, c, r + 1, c + 1))
     values = []
     for n, band in enumerate(raster.bands):
         value = block.cells[n, 0, 0].item() if block.valid_of(n)[0, 0] else None
@@ -246,7 +256,7 @@ def _cell_at(frame: Frame, x: float, y: float, crs: CRS | None) -> tuple[int, in
     if crs is not None and frame.crs is not None:
         px, py = operation(crs, frame.crs)(px, py)
     cols, rows = frame.corners.position(px, py)
-    col, row = float(cols[0]), float(rows[0])
+    col, row = float(on_turn(frame, np.asarray(cols))[0]), float(rows[0])
     return (int(row), int(col)) if 0 <= col < frame.columns and 0 <= row < frame.rows else None
 
 

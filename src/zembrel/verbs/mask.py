@@ -9,6 +9,7 @@ from zembrel.errors import UsageError
 from zembrel.raster.algebra import parse_formula
 from zembrel.raster.views.masked import Conditioned, band_names
 from zembrel.raster.views.outline import Blanked
+from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.inputs import Layer, open_input, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
@@ -40,6 +41,7 @@ def mask(
         if witness is not None:
             target = Target(view.frame, asked=Where(average_codes=True))
             other, chose = brought(Layer(Path(str(by)), witness), target, "nearest")
+        other = unscaled(other)
         condition = parse_formula(where, band_names(other)) if where else None
         said = where if where else f"{by} is empty"
         chose.append(f"blank where {'not ' if keep else ''}{said}" if where else f"blank where {said}")

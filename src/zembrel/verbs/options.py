@@ -68,6 +68,7 @@ class Output:
     type: str | None = None
     nodata: str | None = None
     flatten: str | None = None
+    stored: bool = False
     compress: str | None = None
     settings: tuple[str, ...] = ()
     world_file: bool | None = None

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from zembrel.errors import InputError
-from zembrel.grid.extent import carried_bounds, carried_cell
+from zembrel.grid.extent import carried_bounds, carried_cell, seen_from
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.kernels import table
@@ -56,6 +56,7 @@ def pieces_of(
 def footprint_of(source: Frame, target: Frame) -> Pane | None:
     """The cells of `target` that `source` may reach."""
     bounds = source.bounds if target.crs is None else carried_bounds(source, target.crs)
+    bounds = seen_from(bounds, target.crs, target.bounds)
     return target.pane_of(*bounds).grown(1).meet(target.pane)
 
 

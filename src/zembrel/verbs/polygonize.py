@@ -96,7 +96,8 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
 
 def _schema(name: str, raster: Raster, outlining: Outlining) -> Schema:
     several = outlining.diagonal or outlining.dissolve or outlining.simplify is not None
-    fields = {"value": Field(INTEGER, 0), "cells": Field(INTEGER, 0), "area": Field(REAL, 0)}
+    kind = INTEGER if _unscaled(raster) else REAL
+    fields = {"value": Field(kind, 0), "cells": Field(INTEGER, 0), "area": Field(REAL, 0)}
     legend = raster.bands[0].legend
     if legend is not None and legend.named:
         width = max(len(entry.name.encode()) for entry in legend.entries)
@@ -107,10 +108,17 @@ def _schema(name: str, raster: Raster, outlining: Outlining) -> Schema:
 def _table(shapes: Shapes, raster: Raster) -> FeatureTable:
     frame, legend = raster.frame, raster.bands[0].legend
     areas = ground_areas(shapes.geometries, frame.crs, _PIECE * min(frame.cell))
-    columns = {"value": shapes.values, "cells": shapes.cells, "area": np.round(areas, 3)}
+    band = raster.bands[0]
+    values = shapes.values if _unscaled(raster) else shapes.values * band.scale + band.offset
+    columns = {"value": values, "cells": shapes.cells, "area": np.round(areas, 3)}
     if legend is not None and legend.named:
         columns["name"] = column([legend.name(value) for value in shapes.values.tolist()])
     return FeatureTable(shapes.geometries, columns, frame.crs)
+
+
+def _unscaled(raster: Raster) -> bool:
+    """Whether stored numbers are the values themselves."""
+    return (raster.bands[0].scale, raster.bands[0].offset) == (1.0, 0.0)
 
 
 def _shapes(raster: Raster, outlining: Outlining, counts: _Counts) -> Iterator[Shapes]:

@@ -12,12 +12,13 @@ from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.geodesy.registry import by_code, entry
-from zembrel.grid.extent import carried_bounds, carried_cell, operation_of
+from zembrel.grid.extent import carried_bounds, carried_cell, faced, operation_of, seen_from
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
 from zembrel.grid.soundness import sound_part
 from zembrel.raster.method import Method
 from zembrel.raster.model import Raster
+from zembrel.raster.views.around import facing
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import Reframed
 from zembrel.raster.views.reproject import on_frame
@@ -82,14 +83,16 @@ def _around(layers: Sequence[Layer], where: Where, finest: Sequence[Layer]) -> T
     crs = crs and _equipped(crs, layers, where)
     parts = [_part(layer, crs, where) for layer in layers]
     cell = _choose_cell([_part(layer, crs, where) for layer in finest], where, crs)
-    bounds = _joined([_bounds(part, crs) for part in parts])
+    extents = [_bounds(part, crs) for part in parts]
+    middle = (extents[0][0] + extents[0][2]) / 2
+    bounds = _joined([faced(extent, crs, middle) for extent in extents])
     if any(part != layer.raster.frame for part, layer in zip(parts, layers, strict=True)):
         chose = (*chose, f"cut to the area of use of {label(crs)}")
     area = None
     if where.within:
         _refuse_bare(where, layers)
         area = resolve(where, crs)
-        met = _meet(bounds, area.bounds)
+        met = _meet(_joined([seen_from(extent, crs, area.bounds) for extent in extents]), area.bounds)
         if met is None:
             raise overlap_error(_nothing(layers), bounds, crs, where.within)
         bounds = met
@@ -218,6 +221,7 @@ def _nothing(layers: Sequence[Layer]) -> str:
 
 def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[str]]:
     """`layer` on the target's frame, and what was chosen for that."""
+    layer = replace(layer, raster=facing(layer.raster, target.frame))
     frame = layer.raster.frame
     if frame.offset_to(target.frame) is not None:
         name, chose = Method("nearest"), ["native cells"]

@@ -19,13 +19,14 @@ from zembrel.formats.handles import size_on_disk
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.geodesy.text import write_crs
-from zembrel.measure import show_bytes
+from zembrel.measure import show_bytes, show_number
 from zembrel.raster.model import ALPHA, TYPES, Raster, has_alpha, shared_type
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.cast import cast, fitting_nodata
 from zembrel.raster.views.outline import Cover
 from zembrel.raster.views.palette import expand_palette
+from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import frame_facts, show_cell
@@ -114,7 +115,7 @@ def _planned(
 
 def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[str, ...]]:
     """`view` as the format can hold it, and what was chosen for that. Raises RefusedError, UsageError."""
-    chose: list[str] = []
+    view, chose = _valued(view, form, output)
     if output.type:
         if output.type not in TYPES:
             raise UsageError(
@@ -162,6 +163,18 @@ def _notes(view: Raster, form: Format) -> list[str]:
     if legend is not None and legend.named and not form.holds_names:
         chose.append("classes lose their names (the format holds colours alone)")
     return chose
+
+
+def _valued(view: Raster, form: Format, output: Output) -> tuple[Raster, list[str]]:
+    """`view` with what its scales and offsets make of stored numbers, where the format cannot tell them."""
+    scales = dict.fromkeys((band.scale, band.offset) for band in view.bands)
+    if list(scales) == [(1.0, 0.0)] or (form.holds_scale and not output.stored):
+        return view, []
+    told = ", ".join(f"scale {show_number(scale)} and offset {show_number(lift)}" for scale, lift in scales)
+    if output.stored:
+        plain = tuple(replace(band, scale=1.0, offset=0.0) for band in view.bands)
+        return Relabelled(view, plain), [f"stored numbers, without {told}"]
+    return unscaled(view), [f"values of {told} (the format keeps none; --stored writes the numbers)"]
 
 
 def _holds_opacity(form: Format, view: Raster, output: Output) -> bool:

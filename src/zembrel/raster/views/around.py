@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from zembrel.grid.frame import Frame
+from zembrel.geodesy.crs import same
+from zembrel.grid.extent import faced, seen_from, turn_of
+from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Raster
+from zembrel.raster.views.place import Reframed, place
 
 _CLOSED = 0.01  # cells by which the columns may miss a full turn
 
@@ -54,3 +57,34 @@ def around(source: Raster) -> Raster:
         return source
     turn = frame.crs.circuit.turn / frame.cell[0]
     return Around(source) if abs(frame.columns - turn) < _CLOSED else source
+
+
+def facing(source: Raster, frame: Frame) -> Raster:
+    """`source` where `frame`, in the same CRS, looks for it: longitudes of 350 and of -10 are one."""
+    own = source.frame
+    turn = turn_of(own.crs)
+    if turn is None or not same(own.crs, frame.crs) or not own.north_up:
+        return source
+    seen = seen_from(own.bounds, own.crs, frame.bounds)
+    if seen == own.bounds:
+        return source
+    columns = turn / own.cell[0]
+    if seen[:3:2] == frame.bounds[:3:2] and abs(columns - round(columns)) < _CLOSED:
+        whole = own.crop(Pane(0, 0, own.rows, round(columns)))
+        source = Around(source if own.columns == whole.columns else place(source, whole, 0, 0))
+    middle = (frame.bounds[0] + frame.bounds[2]) / 2
+    west = faced(source.frame.bounds, own.crs, middle)[0]
+    away = west - source.frame.bounds[0]
+    if not away:
+        return source
+    affine = replace(source.frame.affine, x0=source.frame.affine.x0 + away)
+    return Reframed(source, replace(source.frame, affine=affine))
+
+
+def on_turn(frame: Frame, u: Array) -> Array:
+    """Columns as positions of the same places on the turn around the Earth in the middle of `frame`."""
+    turn = turn_of(frame.crs)
+    if turn is None or not frame.north_up:
+        return u
+    columns, middle = turn / frame.cell[0], frame.columns / 2
+    return middle + np.mod(u - middle + columns / 2, columns) - columns / 2

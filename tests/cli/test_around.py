@@ -1,0 +1,141 @@
+"""Grids in degrees that go around the Earth: 350 and -10 are one longitude, for every verb that asks."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+from xarray import open_dataset
+
+from program import Program
+from rasters import raster, save
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.frame import Affine, Frame
+
+STARTS = (0, -180, 100)  # longitudes that a grid may begin with
+
+
+def value(lon: np.ndarray, lat: np.ndarray) -> np.ndarray:
+    """What stands at a place, whatever turn its longitude is counted on: degrees east of 180 W, and rows."""
+    return np.mod(lon + 180, 360) + 1000 * np.round(lat + 90)
+
+
+def grid(folder: Path, start: float, columns: int = 360, ending: str = "tif") -> str:
+    lon, lat = np.meshgrid(start + np.arange(columns) + 0.5, 90 - np.arange(180) - 0.5)
+    where = Frame(by_code(4326), Affine(float(start), 90.0, 1.0, -1.0), columns, 180)
+    save(folder / f"g.{ending}", raster(value(lon, lat).astype(np.float32), where=where))
+    return f"g.{ending}"
+
+
+def cells(path: Path) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Values, and the longitudes and latitudes of their middles, by another reader."""
+    with tifffile.TiffFile(path) as file:
+        page = file.pages[0]
+        west, north = page.tags[33922].value[3:5]
+        across, along = page.tags[33550].value[:2]
+        found = page.asarray()
+    rows, columns = found.shape
+    return found, west + across * (np.arange(columns) + 0.5), north - along * (np.arange(rows) + 0.5)
+
+
+AREAS = {"-30,40,-20,50": -30, "330,40,340,50": 330, "-5,40,5,50": -5, "355,40,365,50": 355,
+         "170,40,-170,50@EPSG:4326": 170}  # fmt: skip
+
+
+@pytest.mark.parametrize("ending", ["tif", "nc", "asc"])
+@pytest.mark.parametrize("start", STARTS)
+def test_areas_are_found_on_every_turn(zembrel: Program, start: int, ending: str) -> None:
+    name = grid(zembrel.folder, start, ending=ending)
+    for area, west in AREAS.items():
+        zembrel("clip", name, "--within", area, "--out", "c.tif", "--replace", "--from-crs", "EPSG:4326")
+        found, lon, lat = cells(zembrel.folder / "c.tif")
+        np.testing.assert_array_equal(found, value(*np.meshgrid(lon, lat)))
+        assert lon[0] == west + 0.5 and found.shape == (10, 20 if west == 170 else 10)
+
+
+@pytest.mark.parametrize("start", [-30, 330, 150])
+def test_a_part_of_a_turn_is_found_too(zembrel: Program, start: int) -> None:
+    name = grid(zembrel.folder, start, columns=60)
+    west = (start + 180) % 360 - 180
+    for turned in (west + 5, west + 365, west - 355):
+        zembrel("clip", name, "--within", f"{turned},40,{turned + 10},50", "--out", "c.tif", "--replace")
+        found, lon, lat = cells(zembrel.folder / "c.tif")
+        np.testing.assert_array_equal(found, value(*np.meshgrid(lon, lat)))
+
+
+@pytest.mark.parametrize("start", STARTS)
+def test_half_a_world_is_not_lost_on_the_way(zembrel: Program, start: int) -> None:
+    """Nearest neighbours of the web map's cells, and bilinear values across the seam."""
+    name = grid(zembrel.folder, start)
+    area = ("--within", "-18000000,-3000000,18000000,3000000")
+    zembrel(
+        "reproject",
+        name,
+        "--crs",
+        "EPSG:3857",
+        *area,
+        "--cell",
+        "100km",
+        "--method",
+        "nearest",
+        "--out",
+        "w.tif",
+    )
+    found, x, y = cells(zembrel.folder / "w.tif")
+    radius = 6_378_137.0
+    lon, lat = np.degrees(x / radius), np.degrees(np.arctan(np.sinh(y / radius)))
+    due = value(*np.meshgrid(np.floor(lon) + 0.5, np.floor(lat) + 0.5))
+    np.testing.assert_array_equal(found, due)
+    zembrel(
+        "resample",
+        name,
+        "--within",
+        "-30,40,20,50",
+        "--cell",
+        "0.5",
+        "--method",
+        "bilinear",
+        "--out",
+        "r.tif",
+    )
+    found, lon, lat = cells(zembrel.folder / "r.tif")
+    assert np.abs(found[5] - np.interp(lon, lon, value(lon, np.round(lat[5] - 0.01) + 0 * lon))).max() < 1000
+    assert np.abs(np.diff(found[5]) - 0.5).max() < 0.01, "it grows by half a degree a cell, across 0 as well"
+
+
+@pytest.mark.parametrize("start", STARTS)
+def test_values_at_places_on_every_turn(zembrel: Program, start: int) -> None:
+    name = grid(zembrel.folder, start)
+    due = float(value(np.array(-24.5), np.array(45.5)))
+    for lon in (-24.5, 335.5):
+        said = zembrel("describe", name, "--at", f"{lon},45.5", "--json").json
+        assert said["layers"][0]["at"]["values"] == [due]
+    (zembrel.folder / "p.csv").write_text("lon,lat,name\n-24.5,45.5,a\n335.5,45.5,b\n0,10.5,c\n")
+    zembrel("sample", name, "--at", "p.csv", "--method", "bilinear", "--out", "s.csv")
+    rows = (zembrel.folder / "s.csv").read_text().splitlines()[1:]
+    assert [float(row.split(",")[-1]) for row in rows] == [
+        due,
+        due,
+        float(value(np.array(0.0), np.array(10.5))),
+    ]
+
+
+def test_grids_of_two_worlds_are_joined_on_one(zembrel: Program) -> None:
+    grid(zembrel.folder, 0, columns=180)
+    (zembrel.folder / "g.tif").rename(zembrel.folder / "east.tif")
+    grid(zembrel.folder, -180, columns=180)
+    zembrel("mosaic", "east.tif", "g.tif", "--out", "m.tif")
+    found, lon, lat = cells(zembrel.folder / "m.tif")
+    assert found.shape == (180, 360)
+    np.testing.assert_array_equal(found, value(*np.meshgrid(lon, lat)))
+
+
+def test_a_store_of_another_writer_from_0_to_360(zembrel: Program) -> None:
+    grid(zembrel.folder, 0, ending="nc")
+    with open_dataset(zembrel.folder / "g.nc") as file:
+        file.load().to_netcdf(zembrel.folder / "x.nc")
+    zembrel("clip", "x.nc", "--within", "-30,40,-20,50", "--out", "c.tif")
+    found, lon, lat = cells(zembrel.folder / "c.tif")
+    np.testing.assert_array_equal(found, value(*np.meshgrid(lon, lat)))
