@@ -1,4 +1,5 @@
-"""NetCDF-4 with CF conventions (`.nc`), and HDF5 datasets by path (`.h5`): both are HDF5 inside.
+"""NetCDF-4 with CF conventions (`.nc`), and HDF5 datasets by path (`.h5`): both are HDF5 inside. Version 3 is
+read by `netcdf3`.
 
 Source: "The NetCDF-4 file format" (Unidata, NetCDF User's Guide, appendix B) by way of the h5netcdf and HDF5
 packages; CF 1.11 (see `cf`). Bands are variables on one pair of axes, in chunks of 512 x 512 compressed by
@@ -19,6 +20,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.formats import netcdf3
 from zembrel.formats.cf.attributes import band_attributes
 from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
 from zembrel.formats.cf.dataset import DECODE_ERRORS, Variable, Variables, layer_names, open_dataset
@@ -70,7 +72,7 @@ def _opened(path: Path) -> Any:
         raise InputError(
             f"{path} is no sound NetCDF-4 or HDF5 file",
             f"{exc}".splitlines()[0] or "it cannot be decoded",
-            "get the file again; NetCDF of version 3 has to be converted first",
+            "get the file again",
         ) from exc
     if not _open:
         atexit.register(_close_all)
@@ -86,11 +88,13 @@ def _close_all() -> None:
 
 def _variables(path: Path) -> tuple[Variables, dict[str, Any]]:
     """Every array of all groups by its path, and the attributes of the file."""
+    if file_handles.read(path, 0, 4) in netcdf3.MARKS:
+        return netcdf3.variables_of(path)
     file = _file(path)
     found: dict[str, Variable] = {}
     try:
         _collect(path, file, "", found)
-        own = dict(file.attrs)
+        own = {key: _in_words(value) for key, value in file.attrs.items()}
     except DECODE_ERRORS as exc:
         raise InputError(f"{path} is broken", f"{exc}".splitlines()[0], "get the file again") from exc
     return found, own
@@ -104,12 +108,22 @@ def _collect(path: Path, group: Any, above: str, found: dict[str, Variable]) -> 
         dtype = variable.dtype
         if not isinstance(dtype, np.dtype):
             dtype = np.dtype(object)
-        attributes = dict(variable.attrs)
+        attributes = {key: _in_words(value) for key, value in variable.attrs.items()}
         dimensions = tuple(str(d).rpartition("/")[2] for d in variable.dimensions)
         read = partial(_part, path, full)
         found[full] = Variable(full, dimensions, tuple(variable.shape), dtype, attributes, read)
     for name, inner in group.groups.items():
         _collect(path, inner, f"{above}{name}/", found)
+
+
+def _in_words(value: Any) -> Any:
+    """An attribute whose text is bytes, as those of one letter are, as text."""
+    held = (
+        value.ravel()[0]
+        if isinstance(value, np.ndarray) and value.dtype.kind == "S" and value.size == 1
+        else value
+    )
+    return held.decode("utf-8", "replace") if isinstance(held, bytes) else value
 
 
 def _part(path: Path, name: str, index: tuple[Any, ...]) -> npt.NDArray[Any]:

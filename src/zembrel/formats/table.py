@@ -263,11 +263,11 @@ FORMATS: dict[str, Format] = {
         },
     ),
     "netcdf": Format(
-        "NetCDF-4 with CF conventions, HDF5",
+        "NetCDF with CF conventions, HDF5",
         "zembrel.formats.netcdf",
         (".nc", ".nc4", ".h5", ".hdf5"),
-        "NetCDF-4 (HDF5); Climate and Forecast Metadata Conventions 1.11",
-        magics=(b"\x89HDF\r\n\x1a\n", b"CDF\x01", b"CDF\x02", b"CDF\x05"),  # version 3 is refused by name
+        "NetCDF-4 (HDF5), and version 3 read; Climate and Forecast Metadata Conventions 1.11",
+        magics=(b"\x89HDF\r\n\x1a\n", b"CDF\x01", b"CDF\x02", b"CDF\x05"),
         holds_mask=False,
         holds_legend=True,
         settings={"compress": "none or deflate[:1-9]; deflate:4 if not said"},

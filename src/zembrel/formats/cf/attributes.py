@@ -69,6 +69,17 @@ def band_of(name: str, dtype: np.dtype[Any], attributes: Attributes) -> Band | N
     )
 
 
+def valid_limits(attributes: Attributes) -> tuple[float, float] | None:
+    """The smallest and largest stored number that is valid (CF 1.11, 2.5.1); None if nobody says."""
+    pair = attributes.get("valid_range")
+    if pair is not None and np.size(pair) == 2:
+        low, high = (float(value) for value in np.ravel(pair))
+    else:
+        low = _float(attributes.get("valid_min"), -np.inf)
+        high = _float(attributes.get("valid_max"), np.inf)
+    return None if (low, high) == (-np.inf, np.inf) else (low, high)
+
+
 def _float(value: Any, default: float) -> float:
     try:
         return float(np.ravel(value)[0]) if value is not None else default

@@ -21,6 +21,11 @@ from zembrel.grid.framefile import frame_from, frame_table
 FRAME, BANDS = "zembrel_frame", "zembrel_bands"
 _X = ("x", "lon", "longitude", "easting", "xc", "west_east")
 _Y = ("y", "lat", "latitude", "northing", "yc", "south_north")
+_LENGTHS = {
+    "m": 1.0, "metre": 1.0, "meter": 1.0, "km": 1000.0, "kilometre": 1000.0, "kilometer": 1000.0, "cm": 0.01,
+    "mm": 0.001, "ft": 0.3048, "foot": 0.3048, "feet": 0.3048, "us_survey_foot": 1200 / 3937,
+    "us_survey_feet": 1200 / 3937,
+}  # fmt: skip
 _DAYS = {"day": 86_400, "hour": 3_600, "minute": 60, "second": 1}
 _CALENDARS = ("standard", "gregorian", "proleptic_gregorian")
 
@@ -86,6 +91,22 @@ def _is(
         or str(attributes.get("units", "")).lower() == unit
         or name.lower() in names
     )
+
+
+def in_units_of(crs: CRS | None, attributes: Mapping[str, Any]) -> float:
+    """Units of `crs` in one of the unit that an axis names (CF 1.11, 3.1); 1 for no length."""
+    if crs is None or crs.unit.kind != "length":
+        return 1.0
+    found = re.fullmatch(r"([0-9.eE+-]+)?\s*([A-Za-z_]+)", str(attributes.get("units", "")).strip())
+    size = _LENGTHS.get(found[2].lower().removesuffix("s")) if found else None
+    if found is None or size is None:
+        return 1.0
+    try:
+        metres = float(found[1] or 1.0) * size
+    except ValueError:
+        return 1.0
+    factor = metres / crs.unit.factor
+    return 1.0 if abs(factor - 1) < 1e-12 else factor
 
 
 def frame_of(

@@ -7,7 +7,7 @@ import struct
 import zipfile
 import zlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -15,16 +15,16 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError, nearest_name
-from zembrel.formats.cf.attributes import band_of
-from zembrel.formats.cf.axes import BANDS, FRAME, frame_of, is_x, is_y, names_along
+from zembrel.formats.cf.attributes import band_of, valid_limits
+from zembrel.formats.cf.axes import BANDS, FRAME, frame_of, in_units_of, is_x, is_y, names_along
 from zembrel.formats.cf.gridmapping import crs_of
 from zembrel.formats.sidecars import placed_beside
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Cells
-from zembrel.raster.views.nodata import nodata_mask
+from zembrel.raster.model import Band, Block, Cells, Mask
+from zembrel.raster.views.nodata import both, nodata_mask
 
 # What containers raise for parts that they cannot decode.
 DECODE_ERRORS = (
@@ -52,6 +52,7 @@ class Slice(NamedTuple):
     others: tuple[tuple[int, int], ...]  # axis and index
     row_axis: int
     column_axis: int
+    limits: tuple[float, float] | None = None  # of stored numbers that are valid
 
 
 Variables = Mapping[str, Variable]
@@ -81,8 +82,17 @@ class GriddedRaster:
         if self.flipped[1]:
             cells = cells[:, :, ::-1]
         cells = np.ascontiguousarray(cells)
-        valid = nodata_mask(cells, self.bands)
+        valid = both(nodata_mask(cells, self.bands), self._within_limits(cells))
         return Block(cells, None if valid is None or valid.all() else valid)
+
+    def _within_limits(self, cells: Cells) -> Mask | None:
+        if all(part.limits is None for part in self.slices):
+            return None
+        known = np.ones(cells.shape, bool)
+        for layer, part, ok in zip(cells, self.slices, known, strict=True):
+            if part.limits is not None:
+                ok[:] = (layer >= part.limits[0]) & (layer <= part.limits[1])
+        return known
 
     def _range(self, first: int, end: int, count: int, flipped: bool) -> slice:
         return slice(count - end, count - first) if flipped else slice(first, end)
@@ -113,6 +123,8 @@ def layer_names(variables: Variables) -> list[str]:
 
 def _is_grid(variable: Variable, variables: Variables) -> bool:
     named = {str(v.attributes.get(key)) for v in variables.values() for key in ("bounds", "grid_mapping")}
+    for other in variables.values():  # coordinates of cells are no bands
+        named |= set(str(other.attributes.get("coordinates", "")).split())
     return (
         len(variable.shape) >= 2
         and min(variable.shape) > 0
@@ -168,7 +180,7 @@ def _raster(
             band = band_of(name, variable.dtype, variable.attributes)
             assert band is not None
             bands.append(band)
-            slices.append(Slice(variable, others, row_axis, column_axis))
+            slices.append(Slice(variable, others, row_axis, column_axis, valid_limits(variable.attributes)))
     return GriddedRaster(path, frame, tuple(bands), tuple(slices), flipped, tuple(remarks))
 
 
@@ -204,13 +216,29 @@ def _frame(
     y, x = (_coordinate(first.dimensions[axis], first, variables) for axis in axes)
     if x is None or y is None or x.dtype.kind not in "iuf" or y.dtype.kind not in "iuf":
         placed = placed_beside(path, first.shape[axes[1]], first.shape[axes[0]])
+        bent = _curvilinear(first, variables)
+        if bent:
+            remarks += [f"its cells lie where {bent} say, one by one: such grids are not placed"]
+            return replace(placed.frame, crs=UnresolvedCRS(f"grid bent by {bent}")), (False, False)
         remarks += ["no coordinates along its axes", *placed.remarks]
         return placed.frame, (False, False)
     crs = _crs(first, x, variables, remarks)
-    xs, ys = (np.asarray(_read(path, v, (slice(None),)), float) for v in (x, y))
+    xs, ys = (
+        np.asarray(_read(path, v, (slice(None),)), float) * in_units_of(crs, v.attributes) for v in (x, y)
+    )
     flipped = bool(ys.size > 1 and ys[0] < ys[-1]), bool(xs.size > 1 and xs[0] > xs[-1])
     xs, ys = (xs[::-1] if flipped[1] else xs), (ys[::-1] if flipped[0] else ys)
     return frame_of(path, xs, ys, crs, own), flipped
+
+
+def _curvilinear(first: Variable, variables: Variables) -> str:
+    """Names of the variables that tell a longitude and a latitude for each cell, if there are any."""
+    named = str(first.attributes.get("coordinates", "")).split()
+    told = [variables[name] for name in named if name in variables]
+    bent = [
+        v for v in told if len(v.shape) == 2 and (is_x(v.name, v.attributes) or is_y(v.name, v.attributes))
+    ]
+    return " and ".join(v.name for v in bent) if len(bent) == 2 else ""
 
 
 def _crs(first: Variable, x: Variable, variables: Variables, remarks: list[str]) -> CRS | None:
@@ -224,7 +252,14 @@ def _crs(first: Variable, x: Variable, variables: Variables, remarks: list[str])
         except InputError as exc:
             remarks.append(f"its grid mapping is not understood: {exc.what}")
             return UnresolvedCRS(str(mapping.attributes.get("grid_mapping_name", name)))
-    if str(x.attributes.get("units", "")).lower() in ("degrees_east", "degree_east", "degreese"):
+    if str(x.attributes.get("units", "")).lower() in (
+        "degrees_east",
+        "degree_east",
+        "degreese",
+        "degree_e",
+        "degrees_e",
+        "degreee",
+    ):
         remarks.append("longitude and latitude without a datum: taken for WGS 84")
         return by_code(4326)
     return None

@@ -11,6 +11,7 @@ import numpy as np
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, Conversion, Datum, GeographicCRS, UnresolvedCRS
 from zembrel.geodesy.ellipsoid import Ellipsoid
+from zembrel.geodesy.projections.methods import SINUSOIDAL
 from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.geodesy.text.definition import geographic, projected, recognised_datum
 from zembrel.geodesy.units import DEGREE, METRE
@@ -56,10 +57,19 @@ _MAPPED = (
     Mapped("polar_stereographic", 9810, (
         ("straight_vertical_longitude_from_pole", 8802), ("latitude_of_projection_origin", 8801),
         ("scale_factor_at_projection_origin", 8805), *_FALSE)),
+    Mapped("polar_stereographic", 9829, (
+        ("standard_parallel", 8832), ("straight_vertical_longitude_from_pole", 8833), *_FALSE)),
+    Mapped("azimuthal_equidistant", 1125, (*_CENTRE, *_FALSE)),
+    Mapped("sinusoidal", SINUSOIDAL, (("longitude_of_projection_origin", 8802), *_FALSE)),
+    Mapped("oblique_mercator", 9815, (
+        ("latitude_of_projection_origin", 8811), ("longitude_of_projection_origin", 8812),
+        ("azimuth_of_central_line", 8813), ("azimuth_of_central_line", 8814),
+        ("scale_factor_at_projection_origin", 8815), ("false_easting", 8816), ("false_northing", 8817))),
     Mapped("stereographic", 9809, (*_CENTRE, ("scale_factor_at_projection_origin", 8805), *_FALSE)),
     Mapped("orthographic", 9840, (*_CENTRE, *_FALSE)),
 )  # fmt: skip
-_ANGLES = ("latitude", "longitude", "parallel")
+_ANGLES = ("latitude", "longitude", "parallel", "azimuth")
+_LISTED = "standard_parallel"  # the one attribute of several values
 
 
 def mapping_attributes(crs: CRS) -> dict[str, Any]:
@@ -96,7 +106,8 @@ def _of_projection(conversion: Conversion) -> dict[str, Any]:
         for attribute, code in mapped.parameters:
             value = float(values[code])
             value = _degrees(value) if any(word in attribute for word in _ANGLES) else value
-            found[attribute] = [*_listed(found.get(attribute)), value] if attribute in found else value
+            again = attribute == _LISTED and attribute in found
+            found[attribute] = [*_listed(found[attribute]), value] if again else value
         return found
     return {}
 
@@ -134,6 +145,10 @@ def crs_of(attributes: Attributes) -> CRS | None:
                 made = Conversion(str(name), mapped.method, values)
                 title = str(attributes.get("projected_crs_name", name))
                 return projected(title, _base(attributes), made, METRE, None)
+    if name:
+        raise InputError(
+            f"grid mapping {name}", "its coordinates cannot be computed here", "give the CRS with --from-crs"
+        )
     return None
 
 
@@ -142,7 +157,7 @@ def _parameters(mapped: Mapped, attributes: Attributes) -> tuple[tuple[int, floa
     seen: dict[str, int] = {}
     for attribute, code in mapped.parameters:
         held = _listed(attributes.get(attribute, 0.0 if attribute.startswith("false") else None))
-        number = seen.get(attribute, 0)
+        number = seen.get(attribute, 0) if attribute == _LISTED else 0
         if number >= len(held):
             return None
         seen[attribute] = number + 1
