@@ -23,6 +23,7 @@ from zembrel.grid.pane import Pane
 Array = npt.NDArray[np.float64]
 Number = TypeVar("Number", float, Array)
 ALIGNED = 1e-4  # cells by which two lattices may miss each other and still count as one
+ON_EDGE = 1e-6  # cells by which rounding may move a point from the edge it lies on
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,3 +211,21 @@ def snapped(
     lattice = Affine(origin[0], origin[1], across, -along)
     columns, rows = max(right - left, 1 - extra) + extra, max(top - bottom, 1 - extra) + extra
     return Frame(crs, lattice.shifted(left, -top), columns, rows, registration)
+
+
+def holding(crs: CRS | None, bounds: tuple[float, float, float, float], cell: tuple[float, float]) -> Frame:
+    """The smallest frame on the lattice in whose cells all points within `bounds` lie.
+
+    A cell has its west and north edge, so that points on the last edges need one more.
+    """
+    frame = snapped(crs, bounds, cell)
+    left, top = frame.corners.position(bounds[0], bounds[3])
+    column, row = frame.corners.position(bounds[2], bounds[1])
+    return frame.crop(
+        Pane(
+            -int(top < -ON_EDGE),
+            -int(left < -ON_EDGE),
+            frame.rows + int(row > frame.rows - ON_EDGE),
+            frame.columns + int(column > frame.columns - ON_EDGE),
+        )
+    )

@@ -117,7 +117,7 @@ def _numbers(text: str, option: str, most: int) -> frozenset[int]:
 
 @dataclass(frozen=True)
 class Inside:
-    """Points within a rectangle (its south and west edges included), and within a polygon if there is one."""
+    """Points within a rectangle (its west and north edges included), and within a polygon if there is one."""
 
     bounds: tuple[float, float, float, float]
     polygon: Any = None
@@ -146,7 +146,7 @@ class Inside:
     def mask(self, x: Array, y: Array) -> Mask:
         """Which of the points (n,) are meant."""
         west, south, east, north = self.bounds
-        kept = (x >= west) & (x < east) & (y >= south) & (y < north)
+        kept = (x >= west) & (x < east) & (y > south) & (y <= north)
         if self.polygon is not None:
             kept = (x >= west) & (x <= east) & (y >= south) & (y <= north)
             near = np.flatnonzero(kept)

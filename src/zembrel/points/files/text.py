@@ -8,6 +8,7 @@ of one number, the count, is skipped.
 from __future__ import annotations
 
 import io
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -15,7 +16,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from zembrel.errors import InputError
+from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.points.files import PointWriter, Reading
@@ -27,6 +28,9 @@ from zembrel.reading import readings
 
 _PIECE, _HEAD = 1 << 23, 1 << 16
 _USUAL = ("x", "y", "z")
+_ALONE = (".pts", ".txt")  # endings of no other format
+_TELLING = ("intensity", "class", "return", "returns", "gps_time", "source", "scan_angle")
+_COMMAS = re.compile(r"-?\d+,\d+")
 _CHUNK = 100_000
 
 
@@ -36,12 +40,22 @@ class _Shape(NamedTuple):
     separator: str
     names: tuple[str, ...]
     begin: int
+    comma: bool = False  # whether fractions follow a comma
 
 
 def is_ours(path: Path) -> bool:
-    return (
-        False  # grids and features are written so too: only --columns, or a verb for points, makes it points
-    )
+    """Whether a text is one of points, and no grid or features that are written so too.
+
+    Its ending says so, or its header names x, y and z and something that only points have. Else --columns,
+    or a verb for points, makes it points.
+    """
+    try:
+        shape = _shape(path, None)
+    except (InputError, UsageError, OSError):
+        return False
+    if path.suffix.lower() in _ALONE:
+        return len(shape.names) >= 3
+    return set(_USUAL) <= set(shape.names) and bool(set(_TELLING) & set(shape.names))
 
 
 def open_points(path: Path, reading: Reading) -> PointSource:
@@ -92,11 +106,12 @@ def _shape(path: Path, asked: tuple[str, ...] | None) -> _Shape:
         end = len(head) if end < 0 else end
         line = head[begin:end].decode("utf-8", "replace").strip()
         if line and not line.startswith("#"):
-            separator = next((sign for sign in ",;\t" if sign in line), " ")
+            separator = _separator(line)
             words = line.split(None if separator == " " else separator)
-            numbers = all(_is_number(word) for word in words)
+            comma = separator != "," and any(_COMMAS.fullmatch(word.strip()) for word in words)
+            numbers = all(_is_number(word.replace(",", ".") if comma else word) for word in words)
             if numbers and len(words) > 1:
-                return _Shape(separator, _named(path, asked, names, len(words)), begin)
+                return _Shape(separator, _named(path, asked, names, len(words)), begin, comma)
             if not numbers and names:
                 break
             names = tuple(words) if not numbers else names
@@ -106,6 +121,16 @@ def _shape(path: Path, asked: tuple[str, ...] | None) -> _Shape:
         f"it begins {head[:40].decode('utf-8', 'replace')!r}",
         "check what the file is",
     )
+
+
+def _separator(line: str) -> str:
+    """What parts the columns of a line: a comma only where it ends no whole number of all words."""
+    for sign in ";\t":
+        if sign in line:
+            return sign
+    words = line.split()
+    commas = len(words) > 1 and all(_COMMAS.fullmatch(word) or word.lstrip("-").isdigit() for word in words)
+    return "," if "," in line and not commas else " "
 
 
 def _named(path: Path, asked: tuple[str, ...] | None, header: tuple[str, ...], width: int) -> tuple[str, ...]:
@@ -150,6 +175,8 @@ def _columns(path: Path, shape: _Shape, begin: int, end: int) -> dict[str, Value
     if shape.separator == " " or b"#" in data:
         lines = (line for line in data.splitlines() if line.strip() and not line.lstrip().startswith(b"#"))
         data = b"\n".join(b" ".join(line.split()) if shape.separator == " " else line for line in lines)
+    if shape.comma:
+        data = data.replace(b",", b".")
     if not data.strip():
         return {name: np.zeros(0) for name in dict.fromkeys(shape.names)}
     columns = [f"{n}" for n in range(len(shape.names))]

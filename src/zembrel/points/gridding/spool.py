@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import ResourceError
-from zembrel.grid.frame import Frame
+from zembrel.grid.frame import ON_EDGE, Frame
 from zembrel.grid.pane import Pane
 from zembrel.points.model import PointBlock
 
@@ -53,6 +53,7 @@ class Spool:
         """Points of a block with their values; those beyond the margin are left out."""
         affine = self.frame.corners
         columns, rows = (block.x - affine.x0) / affine.x_col, (block.y - affine.y0) / affine.y_row
+        columns, rows = (np.where((at < 0) & (at > -ON_EDGE), 0.0, at) for at in (columns, rows))
         m = self.margin
         near = (
             (columns >= -m) & (columns < self.frame.columns + m) & (rows >= -m) & (rows < self.frame.rows + m)

@@ -11,6 +11,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, types
 
+ON_EDGE = 1e-6  # cells by which rounding may move a point from the edge it lies on
 _F = types.float64
 _STORED = types.Array(types.int32, 1, "A", readonly=True)
 _POINTS = types.Array(_F, 1, "A", readonly=True)
@@ -31,7 +32,7 @@ def add_values(x, y, values, placing, meaning, counts, totals):  # type: ignore[
     rows, columns = counts.shape
     for n in range(len(x)):
         column, row = x[n] * a + b, y[n] * c + d
-        if column >= 0 and row >= 0 and column < columns and row < rows:
+        if column > -ON_EDGE and row > -ON_EDGE and column < columns and row < rows:
             counts[int(row), int(column)] += 1
             totals[int(row), int(column)] += values[n] * scale + offset
 
@@ -44,7 +45,7 @@ def add_sums(x, y, values, placing, meaning, totals):  # type: ignore[no-untyped
     rows, columns = totals.shape
     for n in range(len(x)):
         column, row = x[n] * a + b, y[n] * c + d
-        if column >= 0 and row >= 0 and column < columns and row < rows:
+        if column > -ON_EDGE and row > -ON_EDGE and column < columns and row < rows:
             totals[int(row), int(column)] += values[n] * scale + offset
 
 
@@ -55,7 +56,7 @@ def add_counts(x, y, placing, counts):  # type: ignore[no-untyped-def]
     rows, columns = counts.shape
     for n in range(len(x)):
         column, row = x[n] * a + b, y[n] * c + d
-        if column >= 0 and row >= 0 and column < columns and row < rows:
+        if column > -ON_EDGE and row > -ON_EDGE and column < columns and row < rows:
             counts[int(row), int(column)] += 1
 
 
@@ -67,7 +68,7 @@ def add_ends(x, y, values, placing, meaning, ends, sign):  # type: ignore[no-unt
     rows, columns = ends.shape
     for n in range(len(x)):
         column, row = x[n] * a + b, y[n] * c + d
-        if column >= 0 and row >= 0 and column < columns and row < rows:
+        if column > -ON_EDGE and row > -ON_EDGE and column < columns and row < rows:
             value = (values[n] * scale + offset) * sign
             if value > ends[int(row), int(column)]:
                 ends[int(row), int(column)] = value

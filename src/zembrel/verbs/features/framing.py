@@ -9,7 +9,7 @@ import shapely
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS
-from zembrel.grid.frame import Frame, snapped
+from zembrel.grid.frame import Frame, holding, snapped
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.options import Output, Where
 from zembrel.verbs.within import load_frame, parse_crs_phrase
@@ -36,9 +36,10 @@ def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
     if crs is None:
         raise InputError("the features have no CRS", "cells have a place on the Earth", "add --from-crs CRS")
     cell = cell_in_units_of(where.cell, crs)
-    bounds = shapely.total_bounds(table.to(crs).geometries)
-    west, south, east, north = (float(v) for v in bounds)
-    return snapped(crs, (west, south, east, north), cell), ["extent of the features"]
+    shapes = table.to(crs).geometries
+    west, south, east, north = (float(v) for v in shapely.total_bounds(shapes))
+    make = holding if (shapely.get_dimensions(shapes) < 2).any() else snapped
+    return make(crs, (west, south, east, north), cell), ["extent of the features"]
 
 
 def check_meets(table: FeatureTable, frame: Frame, output: Output) -> None:

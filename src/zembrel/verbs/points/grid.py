@@ -13,7 +13,7 @@ import numpy as np
 from zembrel.engine.points import Piece, each, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import metres_per_unit
-from zembrel.grid.frame import Frame, snapped
+from zembrel.grid.frame import Frame, holding, snapped
 from zembrel.points.files.table import format_of
 from zembrel.points.gridding.spool import Spool
 from zembrel.points.gridding.surfaced import PRODUCTS, Make, Surfaced, idw, products, ranked, tin
@@ -127,7 +127,7 @@ def _frame(whole: Merged, where: Where, given: Frame | None) -> tuple[Frame, lis
         raise InputError(
             "the points cover no ground", "their files say so", "look at them with describe --stats"
         )
-    return snapped(whole.crs, (west, south, east, north), cell), ["extent of the points"]
+    return holding(whole.crs, (west, south, east, north), cell), ["extent of the points"]
 
 
 @dataclass(frozen=True, eq=False)

@@ -101,7 +101,7 @@ def _sheets(whole: Merged, cutting: Cutting) -> list[Sheet]:
             min(bounds[4], box[3]),
             0.0,
         )
-    west, south, east, north = bounds[0], bounds[1], bounds[3] + steps[0], bounds[4] + steps[1]
+    west, south, east, north = bounds[0], bounds[1] - steps[1], bounds[3] + steps[0], bounds[4]
     if cutting.split:
         across, down = pair_of(cutting.split, "--split", "4x3")
         xs, ys = np.linspace(west, east, across + 1).tolist(), np.linspace(north, south, down + 1).tolist()

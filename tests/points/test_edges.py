@@ -1,0 +1,77 @@
+"""Points on edges: a cell, a sheet and an area have their west and north edge, and extents hold all points."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+
+from program import Program
+from zembrel.points.files import open_points
+
+# places on the lines between cells of 10 m, and off them; binary fractions and others
+STEPS = {"whole": 10.0, "fractions": 0.1}
+
+
+def lattice(folder: Path, step: float, name: str = "p.pts") -> np.ndarray:
+    numbers = np.arange(11)
+    x, y = (part.ravel() for part in np.meshgrid(730_000 + step * numbers, 5_100_000 + step * numbers))
+    places = np.stack([x, y, np.arange(x.size) % 7], axis=1)
+    np.savetxt(folder / name, places, fmt="%.3f")
+    return places
+
+
+@pytest.mark.parametrize("step", STEPS)
+@pytest.mark.parametrize("stat", ["count", "sum", "median", "min"])
+def test_the_extent_of_points_holds_all_of_them(zembrel: Program, step: str, stat: str) -> None:
+    size = STEPS[step]
+    places = lattice(zembrel.folder, size)
+    said = zembrel("grid", "p.pts", "--from-crs", "EPSG:32626", "--cell", size, "--stat", stat, "--stat", "count",
+                   "--out", "g.tif").err  # fmt: skip
+    assert "121 of 121 points" in said
+    with tifffile.TiffFile(zembrel.folder / "g.tif") as file:
+        cells = np.asarray(file.pages[0].asarray()).reshape(*file.pages[0].shape)
+        west, north = file.pages[0].tags[33922].value[3:5]
+    counts = cells[..., -1] if cells.ndim == 3 else cells
+    assert np.nansum(counts) == 121
+    assert west == pytest.approx(730_000) and north == pytest.approx(5_100_000 + 10 * size)
+    if stat == "sum":
+        assert np.nansum(cells[..., 0]) == places[:, 2].sum()
+
+
+@pytest.mark.parametrize("cutting", [("--split", "3x2"), ("--size", "40m"), ("--size", "50m")])
+def test_every_point_lies_in_just_one_sheet(zembrel: Program, cutting: tuple[str, ...]) -> None:
+    lattice(zembrel.folder, 10.0)
+    zembrel("tile", "p.pts", "--from-crs", "EPSG:32626", *cutting, "--format", "las", "--out", "s/")
+    sheets = [open_points(path) for path in (zembrel.folder / "s").glob("*.las")]
+    assert sum(sheet.cloud.count or 0 for sheet in sheets) == 121 and len(sheets) > 3
+
+
+def test_an_area_keeps_its_west_and_north_edge(zembrel: Program) -> None:
+    lattice(zembrel.folder, 10.0)
+    zembrel(
+        "clip",
+        "p.pts",
+        "--from-crs",
+        "EPSG:32626",
+        "--within",
+        "730020,5100030,730050,5100060",
+        "--out",
+        "c.pts",
+    )
+    kept = np.loadtxt(zembrel.folder / "c.pts")
+    assert sorted(set(kept[:, 0])) == [730020, 730030, 730040] and sorted(set(kept[:, 1])) == [
+        5100040,
+        5100050,
+        5100060,
+    ]
+
+
+def test_features_on_the_edges_are_counted_too(zembrel: Program) -> None:
+    places = lattice(zembrel.folder, 10.0)
+    rows = ["x,y,name", *(f"{x},{y},a" for x, y, _ in places)]
+    (zembrel.folder / "f.csv").write_text("\n".join(rows) + "\n")
+    zembrel("tally", "f.csv", "--from-crs", "EPSG:32626", "--cell", "10", "--stat", "count", "--out", "t.tif")
+    assert tifffile.imread(zembrel.folder / "t.tif").sum() == 121
