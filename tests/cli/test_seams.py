@@ -11,6 +11,7 @@ import tifffile
 
 from program import Program
 from rasters import frame, random_cells, raster, save
+from zembrel.cli import guarded
 
 METHODS = ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode", "min", "max", "median", "sum",
            "percentile:30")  # fmt: skip
@@ -50,14 +51,16 @@ def read(path: Path) -> np.ndarray:
     "where", [("--cell", "7"), ("--cell", "23"), ("--crs", "EPSG:32627", "--cell", "9.3")]
 )
 def test_a_mosaic_of_sheets_is_the_whole(
-    zembrel: Program, method: str, where: tuple[str, ...], overlap: int
+    zembrel: Program, monkeypatch: pytest.MonkeyPatch, method: str, where: tuple[str, ...], overlap: int
 ) -> None:
     cells, valid = ground("float32")
     save(zembrel.folder / "whole.tif", raster(cells, valid))
     cut(zembrel.folder, cells, valid, (31, 44, 71), overlap)
     verb = "reproject" if "--crs" in where else "resample"
-    zembrel(verb, "whole.tif", *where, "--method", method, "--out", "one.tif")
-    zembrel("mosaic", "sheets/", "--onto", "one.tif", "--method", method, "--out", "two.tif")
+    monkeypatch.chdir(zembrel.folder)
+    assert not guarded([verb, "whole.tif", *where, "--method", method, "--out", "one.tif", "-q"])
+    words = ["mosaic", "sheets/", "--onto", "one.tif", "--method", method, "--out", "two.tif", "-q"]
+    assert not guarded(words)
     np.testing.assert_array_equal(read(zembrel.folder / "two.tif"), read(zembrel.folder / "one.tif"))
 
 
@@ -76,14 +79,18 @@ def test_photos_meet_without_a_seam_in_every_verb_that_joins(zembrel: Program, v
 
 @pytest.mark.parametrize("rule", ["first", "last", "mean", "feather:12", "divide", "min", "max"])
 @pytest.mark.parametrize("method", ["bilinear", "cubic", "mean"])
-def test_sheets_of_unlike_lattices_know_their_neighbours(zembrel: Program, rule: str, method: str) -> None:
+def test_sheets_of_unlike_lattices_know_their_neighbours(
+    zembrel: Program, monkeypatch: pytest.MonkeyPatch, rule: str, method: str
+) -> None:
     """A slope of 30 m a cell: a kernel that is cut at a border would miss it by metres."""
     for name, cell, left, columns in (("a", 10.0, 730_000.0, 50), ("b", 9.5, 730_382.5, 60)):
         x = left + cell * (np.arange(columns) + 0.5)
         plane = np.broadcast_to(3 * (x - 730_000), (60, columns)).astype(np.float32)
         save(zembrel.folder / f"{name}.tif", raster(plane, where=frame(columns, 60, cell, left)))
-    zembrel("mosaic", "a.tif", "b.tif", "--within", "730100,5099600,730800,5099900", "--cell", "8", "--method", method,
-            "--overlap", rule, "--out", "m.tif")  # fmt: skip
+    monkeypatch.chdir(zembrel.folder)
+    area = ["--within", "730100,5099600,730800,5099900", "--cell", "8"]
+    words = ["mosaic", "a.tif", "b.tif", *area, "--method", method, "--overlap", rule, "--out", "m.tif", "-q"]
+    assert not guarded(words)
     found = read(zembrel.folder / "m.tif")
     columns = found.shape[1]
     with tifffile.TiffFile(zembrel.folder / "m.tif") as file:

@@ -162,3 +162,24 @@ def test_a_cell_is_made_from_a_finer_sheet_of_another_datum(tmp_path: Path) -> N
     assert np.sqrt((off**2).mean()) < 0.5
     assert 4000 < (~known).sum() < 8000  # the void, which has 99 x 99 cells of 0.75 seconds
     assert open_raster(tmp_path / "N46W024.hgt").frame == degree_cell(-24, 46, 3601, 3601)
+
+
+CELLS = {"hgt": "1arcsec", "dt0": "30arcsec", "dt1": "3arcsec"}
+
+
+@pytest.mark.parametrize("ending", CELLS)
+@pytest.mark.parametrize("verb", ["reproject", "mosaic"])
+def test_the_name_of_a_cell_says_its_frame(zembrel: Program, ending: str, verb: str) -> None:
+    """Byte for byte what the frame by hand gives; heights are rounded, and the receipt says so."""
+    heights = np.linspace(0, 900, 60 * 60).reshape(60, 60).astype(np.float32)
+    where = Frame(by_code(32626), Affine(733_000.0, 5_099_000.0, 25.0, -25.0), 60, 60)
+    save(zembrel.folder / "dem.tif", raster(heights, where=where, unit="m"))
+    zembrel("frame", "--within", "degree:N46W024", "--cell", CELLS[ending], "--registration", "node", "--out",
+            "c.frame.toml")  # fmt: skip
+    zembrel(
+        "reproject", "dem.tif", "--onto", "c.frame.toml", "--type", "int16", "--out", f"hand/N46W024.{ending}"
+    )
+    said = zembrel(verb, "dem.tif", "--within", "degree:N46W024", "--out", f"N46W024.{ending}").err
+    assert "rounded" in said
+    by_hand = (zembrel.folder / f"hand/N46W024.{ending}").read_bytes()
+    assert (zembrel.folder / f"N46W024.{ending}").read_bytes() == by_hand

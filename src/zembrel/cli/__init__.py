@@ -22,7 +22,7 @@ def main() -> None:
     gc.set_threshold(100_000, 20, 20)  # importing makes many objects and hardly any cycle
     # Numba would look for BLAS by importing SciPy's linear algebra, where there is SciPy; no kernel needs it.
     sys.modules["scipy.linalg.cython_blas"] = None  # type: ignore[assignment]
-    code = _guarded(sys.argv[1:])
+    code = guarded(sys.argv[1:])
     try:
         sys.stdout.flush()
     except BrokenPipeError:
@@ -35,7 +35,7 @@ def _terminate(number: int, frame: FrameType | None) -> None:
     raise Terminated
 
 
-def _guarded(arguments: list[str]) -> int:
+def guarded(arguments: list[str]) -> int:
     """Run, and turn whatever stops it into a message and an exit code."""
     from typer.exceptions import TyperException
 

@@ -19,6 +19,7 @@ from zembrel.reading import readings
 __all__ = [
     "Format",
     "FormatModule",
+    "HasFrame",
     "HasHeader",
     "all_formats",
     "by_ranges",
@@ -26,6 +27,7 @@ __all__ = [
     "choose_format",
     "format_named",
     "format_of_name",
+    "frame_of_name",
     "header_beside",
     "identify",
     "is_store",
@@ -52,6 +54,20 @@ class HasHeader(Protocol):
     def header_text(
         self, path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]
     ) -> str: ...
+
+
+class HasFrame(Protocol):
+    """What the module of a format whose files are frames by their names offers as well."""
+
+    def frame_of_name(self, path: Path, finest: float) -> Frame | None: ...
+
+
+def frame_of_name(out: Path, asked: str | None, finest: float) -> Frame | None:
+    """The frame that the name of a result says, for sources of `finest` degrees; None if it says none."""
+    name = asked.lower() if asked else format_of_name(out)
+    if name is None or not format_named(name).framed:
+        return None
+    return cast(HasFrame, load(name)).frame_of_name(out, finest)
 
 
 def load(name: str) -> FormatModule:

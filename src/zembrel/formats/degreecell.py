@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from zembrel.errors import RefusedError
@@ -10,11 +11,22 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import ALIGNED, Affine, Frame
 
 _WGS_84 = 4326
+NAME = re.compile(r"([NS])(\d\d)_?([EW])(\d\d\d)", re.IGNORECASE)
 
 
 def cell_name(west: int, south: int) -> str:
     """The name of the cell whose lower left node lies at whole degrees: `N46W024`."""
     return f"{'S' if south < 0 else 'N'}{abs(south):02d}{'W' if west < 0 else 'E'}{abs(west):03d}"
+
+
+def corner_named(path: Path) -> tuple[int, int] | None:
+    """West and south of the cell that a file is named after, or None."""
+    found = NAME.match(path.name)
+    if not found:
+        return None
+    south = int(found[2]) * (-1 if found[1] in "sS" else 1)
+    west = int(found[4]) * (-1 if found[3] in "wW" else 1)
+    return (west, south) if -90 <= south < 90 and -180 <= west < 180 else None
 
 
 def degree_cell(west: int, south: int, columns: int, rows: int) -> Frame:
@@ -47,7 +59,9 @@ def _corner(frame: Frame) -> tuple[int, int]:
 
 def no_cell(path: Path, frame: Frame, step: str, size: str) -> RefusedError:
     """The refusal to write `frame` as a cell of `size`, with the frame that would do."""
-    name = cell_name(*_corner(frame)) if same(frame.crs, by_code(_WGS_84)) else "N46W024"
+    named = corner_named(path)
+    here = _corner(frame) if same(frame.crs, by_code(_WGS_84)) else (-24, 46)
+    name = cell_name(*(named or here))
     make = f"zembrel frame --within degree:{name} --cell {step} --registration node -o {name}.frame.toml"
     return RefusedError(
         f"{path.name} would be no one-degree cell",

@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.formats.degreecell import corner_of, no_cell
+from zembrel.formats.degreecell import corner_named, corner_of, degree_cell, no_cell
 from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import WholeSink, only_layer
@@ -108,14 +108,29 @@ def _from_magnitude(codes: Cells) -> Cells:
     return np.where(complement, whole - 0x10000, heights).astype(np.int16)
 
 
+def _times_wider(south: int) -> int:
+    """How many times as far apart as parallels the meridians of a cell are (table I)."""
+    farthest = max(abs(south), abs(south + 1)) if south < 0 else abs(south)
+    return next(times for limit, times in _WIDER if farthest < limit or limit == 90)
+
+
+def frame_of_name(path: Path, finest: float) -> Frame | None:
+    """The cell that `path` is named after, its nodes as far apart as the level and the latitude say."""
+    corner = corner_named(path)
+    if corner is None:
+        return None
+    seconds = _SECONDS[int(path.suffix[-1])]
+    wider = _times_wider(corner[1])
+    return degree_cell(*corner, 3600 // (seconds * wider) + 1, 3600 // seconds + 1)
+
+
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for a whole cell of the level that the ending of `path` says. Raises RefusedError otherwise."""
     level = int(path.suffix[-1])
     corner, seconds = corner_of(frame), _SECONDS[level]
     a = frame.affine
     south = corner[1] if corner else round(a.y0 + (frame.rows - 1) * a.y_row)
-    farthest = max(abs(south), abs(south + 1)) if south < 0 else abs(south)
-    wider = next(times for limit, times in _WIDER if farthest < limit or limit == 90)
+    wider = _times_wider(south)
     columns, rows = 3600 // (seconds * wider) + 1, 3600 // seconds + 1
     if corner is None or (frame.columns, frame.rows) != (columns, rows):
         step = f"{seconds * wider}arcsec/{seconds}arcsec"

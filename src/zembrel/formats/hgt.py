@@ -7,14 +7,13 @@ ones on the degrees that bound the cell; -32768 is void. `N46W024.hgt` has its l
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.formats.degreecell import cell_name, corner_of, degree_cell, no_cell
+from zembrel.formats.degreecell import NAME, cell_name, corner_named, corner_of, degree_cell, no_cell
 from zembrel.formats.handles import file_handles
 from zembrel.formats.raw import RawCells, RawLayout, RawSink
 from zembrel.formats.sink import Sink
@@ -24,22 +23,17 @@ from zembrel.raster.model import Band, Raster
 
 VOID = -32768
 SIZES = (1201, 3601)
-_NAME = re.compile(r"([NS])(\d\d)([EW])(\d\d\d)", re.IGNORECASE)
+_COARSE = 2 / 3600  # degrees between heights from which 1201 nodes a side hold them
 
 layers = only_layer
 
 
 def open_raster(path: Path, layer: str | None) -> Raster:
     """The cell at `path`. Raises InputError if its name or its size is that of none."""
-    found = _NAME.match(path.name)
-    if not found:
-        raise InputError(
-            f"{path.name} does not say where it is", "a height cell is named like N46W024.hgt", "rename it"
-        )
-    south = int(found[2]) * (-1 if found[1] in "sS" else 1)
-    west = int(found[4]) * (-1 if found[3] in "wW" else 1)
-    if not (-90 <= south < 90 and -180 <= west < 180):
-        raise InputError(f"{path.name} would be off the Earth", f"at {west} E, {south} N", "rename it")
+    corner = corner_named(path)
+    if corner is None:
+        off = "is off the Earth" if NAME.match(path.name) else "does not say where it is"
+        raise InputError(f"{path.name} {off}", "a height cell is named like N46W024.hgt", "rename it")
     size = file_handles.renew(path).size
     side = next((side for side in SIZES if 2 * side * side == size), None)
     if side is None:
@@ -49,7 +43,14 @@ def open_raster(path: Path, layer: str | None) -> Raster:
         )
     band = Band("height", "int16", VOID, unit="m")
     layout = RawLayout(np.dtype(">i2"), 0, 0, 2 * side, 2)
-    return RawCells(path, degree_cell(west, south, side, side), (band,), layout)
+    return RawCells(path, degree_cell(*corner, side, side), (band,), layout)
+
+
+def frame_of_name(path: Path, finest: float) -> Frame | None:
+    """The cell that `path` is named after, as fine as sources of `finest` degrees are."""
+    corner = corner_named(path)
+    side = SIZES[0] if finest >= _COARSE else SIZES[1]
+    return None if corner is None else degree_cell(*corner, side, side)
 
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:

@@ -42,6 +42,7 @@ class Format(NamedTuple):
     nodata: float | None = None  # the one value for invalid cells, where the format fixes it
     usual_nodata: int | None = None  # for invalid cells, where a result has none of its own
     header: str = ""  # ending of a text beside it that belongs to the format
+    framed: bool = False  # whether the name of a file says its frame
     inexact: tuple[str, ...] = ()  # how values of `compress` begin that change cells a little
 
 
@@ -212,6 +213,7 @@ FORMATS: dict[str, Format] = {
         most_bands=1,
         holds_mask=False,
         nodata=-32768,
+        framed=True,
     ),
     "dted": Format(
         "DTED cell, level 0, 1 or 2 by its ending",
@@ -223,6 +225,7 @@ FORMATS: dict[str, Format] = {
         most_bands=1,
         holds_mask=False,
         nodata=-32767,
+        framed=True,
     ),
     "rawgrid": Format(
         "raw grid with a header",

@@ -32,7 +32,7 @@ from zembrel.verbs.pieces import agreed_bands, footprint_of, pieces_of, sewn
 from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.tables import csv_text
-from zembrel.verbs.target import Target, decide, masked
+from zembrel.verbs.target import Target, decide, landing, masked
 from zembrel.verbs.write import Written, write
 
 _ALL_PAIRS = 10**9
@@ -80,7 +80,7 @@ def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) 
     rule, _, width = joining.overlap.partition(":")
     check_overlap(rule)
     layers, chose = _opened(inputs, where, output, joining)
-    target = decide(layers, where)
+    target = decide(layers, landing(where, output.path, output.format, layers))
     if choose_format(output.path, output.format) == "quilt":
         return _quilted(layers, target, inputs, output, joining, where)
     warned = [] if inputs.trim_collar or output.dry_run else sheets.collars(layers)

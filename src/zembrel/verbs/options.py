@@ -8,6 +8,7 @@ from pathlib import Path
 from zembrel.engine.plan import DEFAULT_CEILING
 from zembrel.engine.run import DEFAULT_MEMORY, Means
 from zembrel.errors import UsageError
+from zembrel.grid.frame import Frame
 from zembrel.measure import parse_bytes
 from zembrel.progress import Tick, no_tick
 
@@ -57,6 +58,7 @@ class Where:
     z_unit: str | None = None
     from_z_unit: str | None = None
     average_codes: bool = False
+    named: Frame | None = None  # the frame that the name of the result says
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from zembrel.errors import UsageError
+from zembrel.formats import frame_of_name
 from zembrel.verbs.collars import trimmed
 from zembrel.verbs.each import one_to_one
 from zembrel.verbs.features.opening import feature_paths
@@ -13,7 +14,7 @@ from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.target import brought, decide, masked
+from zembrel.verbs.target import brought, decide, landing, masked
 from zembrel.verbs.write import Written, write
 
 
@@ -36,7 +37,8 @@ def reproject(inputs: Inputs, where: Where, output: Output, *, method: str = "au
         from zembrel.verbs.points import change as of_points
 
         return of_points.reproject(points, inputs, where, output)
-    if not where.crs and not where.onto:
+    framed = frame_of_name(output.path, output.format, 1.0) is not None
+    if not where.crs and not where.onto and not framed:
         raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
     features = feature_paths(inputs, output.path)
     if features:
@@ -50,7 +52,7 @@ def _moved(verb: str, inputs: Inputs, where: Where, output: Output, method: str)
     layers, collars, found = trimmed(open_layers(inputs, output.path), inputs, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
-        target = decide([layer], where, finest=layers)
+        target = decide([layer], landing(where, final, output.format, layers), finest=layers)
         view, chose = brought(layer, target, method)
         cover = target.cover() if where.mask else None
         written = write(masked(view, cover), final, output, cover=cover)

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
+from zembrel.formats import frame_of_name
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.geodesy.registry import by_code, entry
@@ -51,13 +52,27 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
     Raises UsageError for options that exclude each other, InputError if nothing lies in the area.
     """
     check_placed(layers)
-    target = _onto(where, layers) if where.onto else _around(layers, where, finest or layers)
+    if where.named is not None:
+        target = Target(where.named, None, (f"onto the cell that {label(where.named.crs)} has of that name",))
+    else:
+        target = _onto(where, layers) if where.onto else _around(layers, where, finest or layers)
     ways = [operation_to(layer, target.frame) for layer in finest or layers]
     check_used(where, [way for way in ways if way is not None])
     meanings = {vertical_of(layer.raster.frame.crs) for layer in layers} - {None}
     mixed = len(meanings) > 1 and vertical_of(target.frame.crs) is None
     said = ["heights of unlike meaning, as they are"] if mixed else []
     return replace(target, asked=where, chose=(*target.chose, *said, *_remarks(target.frame)))
+
+
+def landing(where: Where, out: Path, asked: str | None, layers: Sequence[Layer]) -> Where:
+    """`where`, with the frame that the name of the result says, if it says one and nobody else does."""
+    if where.onto or where.crs or where.cell or not layers:
+        return where
+    crs = layers[0].raster.frame.crs
+    if crs is None or isinstance(crs, UnresolvedCRS):
+        return where
+    finest = min(min(carried_cell(layer.raster.frame, by_code(4326))) for layer in layers)
+    return replace(where, named=frame_of_name(out, asked, finest))
 
 
 def _equipped(crs: CRS, layers: Sequence[Layer], where: Where) -> CRS:

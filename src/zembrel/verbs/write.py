@@ -127,6 +127,10 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
     view, said = settled(view, form.title, output, holds=_holds_opacity(form, view, output))
     chose += said
     held = shared_type(view.bands).name
+    if form.framed and held not in form.types and np.dtype(held).kind == "f":
+        chose.append(f"heights rounded to whole numbers (the format holds {form.types[0]})")
+        view = cast(view, form.types[0])
+        held = form.types[0]
     wider = next((kind for kind in form.types if np.can_cast(held, kind)), None)
     if held not in form.types and wider is not None:
         view = cast(view, wider)
