@@ -148,3 +148,9 @@ def show_number(value: float) -> str:
     if float(value).is_integer() and abs(value) < 1e15:
         return f"{int(value):,}"
     return f"{value:.10g}"
+
+
+def show_fixed(value: float, digits: int, sign: bool = False) -> str:
+    """A number with so many digits after the point; what rounds to nothing has no minus."""
+    shown = round(value, digits) + 0.0
+    return f"{shown:{'+' if sign and shown else ''}.{digits}f}"

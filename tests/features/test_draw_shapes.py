@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from itertools import combinations
+from itertools import combinations, pairwise
 
 import numpy as np
 import pytest
@@ -78,3 +78,12 @@ def test_features_alone_and_over_a_raster(zembrel: Program) -> None:
     assert "depth" in zembrel.refuses(3, "draw", "p.gpkg", "--field", "dept", "--out", "x.png")[2]
     assert zembrel.refuses(2, "draw", "p.gpkg", "--field", "depth", "--classes", "best", "--out", "x.png")
     assert zembrel.refuses(2, "draw", "p.gpkg", "--field", "depth", "--classes", "equal:99", "--out", "x.png")
+
+
+def test_classes_are_called_by_what_is_in_them_and_share_no_end() -> None:
+    values = np.array([1.0, 2.4, 13.3, 13.30001, 19.25, 30.0])
+    for way in ("equal", "quantile", "natural"):
+        names = classes_of(values, way, 3).names
+        ends = [[float(end.replace(",", "")) for end in name.split(" to ")] for name in names]
+        assert all(one[-1] < other[0] for one, other in pairwise(ends))
+        assert {end for pair in ends for end in pair} <= set(values.tolist())

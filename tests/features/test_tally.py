@@ -193,3 +193,17 @@ def test_what_does_not_go_together_is_refused(zembrel: Program, walks: FeatureTa
         "p90_depth",
         "sum_a",
     ]
+
+
+def test_cells_become_polygons_where_a_feature_file_is_asked_for(zembrel: Program) -> None:
+    places = [(730_003, 5_099_993), (730_004, 5_099_994), (730_027, 5_099_975)]
+    rows = [f"{x},{y},{n},a\n" for n, (x, y) in enumerate(places, 1)]
+    (zembrel.folder / "p.csv").write_text("x,y,n,name\n" + "".join(rows))
+    stats = ("--stat", "count", "--stat", "sum:n")
+    zembrel("tally", "p.csv", "--from-crs", "EPSG:32626", "--cell", "10", *stats, "--out", "g.gpkg")
+    table = read_features(zembrel.folder / "g.gpkg")
+    found = sorted(zip((g.bounds for g in table.geometries), *table.columns.values(), strict=True))
+    assert found == [
+        ((730_000.0, 5_099_990.0, 730_010.0, 5_100_000.0), 2, 3),
+        ((730_020.0, 5_099_970.0, 730_030.0, 5_099_980.0), 1, 3),
+    ]

@@ -26,12 +26,12 @@ def test_phrases_are_what_they_say() -> None:
 @pytest.mark.parametrize(
     "text, hint",
     [
-        ("46,-124,47,-123@EPSG:4326", "try -124,46,-123,47"),
-        ("5,20,6,10", "try 20,5,10,6"),
+        ("46,-124,47,-123@EPSG:4326", "write -124,46,-123,47"),
+        ("5,20,6,10", "write 5,10,6,20"),
         ("1,2,3", "write W,S,E,N"),
         ("square:1,2", "write square:X,Y,2km@CRS"),
         ("circle:1,2,0m", "write for example 2km"),
-        ("circle:46,-124,1km@EPSG:4326", "try -124,46,-124,46"),
+        ("circle:46,-124,1km@EPSG:4326", "write circle:-124,46,1km@EPSG:4326"),
         ("degree:N99W000", "write degree:N46W024"),
         ("degree:46N24W", "write degree:N46W024"),
     ],

@@ -24,7 +24,7 @@ from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import finished
 
 GROUPS = (Inputs, Where, Output)
-WITHOUT_OUT = ("coords", "frame", "label")  # do something even so
+WITHOUT_OUT = ("check", "coords", "frame", "label")  # do something even so
 
 
 class VerbCommand(TyperCommand):

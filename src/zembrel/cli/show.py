@@ -10,7 +10,7 @@ import typer
 
 from zembrel.cli.command import Command
 from zembrel.cli.options import BETWEEN
-from zembrel.errors import UsageError
+from zembrel.errors import UsageError, nearest_name
 from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
@@ -64,10 +64,14 @@ def draw(
         str | None, typer.Option("--width", metavar="LENGTH", help="Of a section: how wide it is.")
     ] = None,
     size: Annotated[str, typer.Option("--size", metavar="WxH", help="Picture in pixels.")] = "1280x800",
+    units: Annotated[
+        str | None,
+        typer.Option("--units", metavar="UNIT", help="A second scale bar in mi, ft, yd or nmi."),
+    ] = None,
 ) -> Any:
     """A picture of a raster, of features, or of features over a raster: with ramp or legend, a scale bar, and
     the CRS and extent along its edges."""
-    from zembrel.draw.picture import Look
+    from zembrel.draw.picture import UNITS, Look
     from zembrel.draw.shapes import ShapeLook
     from zembrel.formats.legendfile import read_legend
     from zembrel.verbs import draw as verb
@@ -84,7 +88,11 @@ def draw(
             f"--classes {classes}", "1 to 20 classes can be told apart", "write --classes natural:5"
         )
     shapes = ShapeLook(field, way, int(count or 5), ramp, entries)
-    look = Look(ramp, entries, ends, shade, title, width=across, height=high)
+    if units is not None and units not in UNITS:
+        raise UsageError(
+            f"--units {units}", "it is the unit of a second scale bar", nearest_name(units, UNITS)
+        )
+    look = Look(ramp, entries, ends, shade, title, width=across, height=high, units=units)
     points = PointLook(by, section, width)
     return verb.draw(inputs, where, output, look=look, shapes=shapes, points=points)
 
@@ -123,16 +131,17 @@ def paint(
 
 def check(
     inputs: Inputs,
+    output: Output,
     rules: Annotated[
         str | None, typer.Option("--rules", metavar="LIST", help="Only these: tiff, geotiff, cog.")
     ] = None,
     faults_only: Annotated[bool, typer.Option("--faults-only", help="Leave out what is obeyed.")] = False,
 ) -> Any:
     """Does a file obey the rules of its format? TIFF, GeoTIFF and the cloud-optimized layout, item by item;
-    exit code 1 if not."""
+    of features every faulty geometry, which --out makes a layer of. Exit code 1 if not."""
     from zembrel.verbs import check as verb
 
-    return verb.check(inputs, rules=rules, faults_only=faults_only)
+    return verb.check(inputs, output, rules=rules, faults_only=faults_only)
 
 
 def compare(
@@ -173,6 +182,10 @@ def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
     return one, other
 
 
+_NOT_WRITTEN = (
+    "format", "type", "nodata", "flatten", "stored", "compress", "settings", "world_file", "dry_run",
+    "ceiling", "memory", "workers", "keep_going", "keep_empty",
+)  # fmt: skip
 _READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "from_layout", "bands")
 COMMANDS = {
     "compare": Command(
@@ -191,7 +204,7 @@ COMMANDS = {
             "keep_going",
         ),
     ),
-    "check": Command(check, "zembrel check island.tif", _READ_ALONE),
+    "check": Command(check, "zembrel check island.tif", (*_READ_ALONE, *_NOT_WRITTEN)),
     "draw": Command(
         draw,
         "zembrel draw dem/relief.tif --shade --out relief.png",

@@ -16,6 +16,7 @@ Array = npt.NDArray[np.float64]
 WAYS = ("equal", "quantile", "natural")
 _MOST_VALUES = 2_000  # that natural breaks are sought among
 _MOST_WORDS = 12
+_DIGITS = 4  # of the ends of classes, if so many tell them apart
 
 
 class Classes(NamedTuple):
@@ -42,9 +43,25 @@ def classes_of(values: npt.NDArray[np.object_] | Array, way: str, count: int) ->
     if edges.size < 2:
         return Classes(np.where(np.isnan(numbers), -1, 0), (show_number(float(edges[0])),))
     place = np.clip(np.searchsorted(edges, numbers, side="left") - 1, 0, edges.size - 2)
-    shown = [show_number(float(f"{edge:.4g}")) for edge in edges]
-    names = tuple(f"{low} to {high}" for low, high in pairwise(shown))
-    return Classes(np.where(np.isnan(numbers), -1, place), names)
+    place = np.where(np.isnan(numbers), -1, place)
+    return Classes(place, _names(numbers, place, edges.size - 1))
+
+
+def _names(numbers: Array, place: npt.NDArray[np.int64], count: int) -> tuple[str, ...]:
+    """What classes are called: by the lowest and highest value in each, in so many digits that none shares an
+    end with the next.
+    """
+    ends = [(held.min(), held.max()) if (held := numbers[place == n]).size else None for n in range(count)]
+    filled = [pair for pair in ends if pair is not None]
+    for digits in range(_DIGITS, 17):
+        shown = [[float(f"{end:.{digits}g}") for end in pair] for pair in filled]
+        if all(one[1] < other[0] for one, other in pairwise(shown)):
+            break
+    words = iter(
+        show_number(low) if low == high else f"{show_number(low)} to {show_number(high)}"
+        for low, high in shown
+    )
+    return tuple("none" if pair is None else next(words) for pair in ends)
 
 
 def _words(values: Sequence[object]) -> Classes:

@@ -20,6 +20,7 @@ from zembrel.formats.whole import WholeSink
 from zembrel.geodesy.crs import GeographicCRS, label
 from zembrel.grid.extent import ground
 from zembrel.grid.frame import Affine, Frame
+from zembrel.measure import LENGTHS
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Band, HasOverviews, Raster, has_alpha, is_photo
 from zembrel.raster.relief import light
@@ -33,6 +34,8 @@ PIXELS = 1100  # along the longer side of the raster's part of the picture
 NOTHING = "#eceae4"  # behind invalid cells
 _TICK_ROOM, _HEADING_ROOM = 90, 640  # pixels that a label on an axis, and both headings, need
 INK = "#2b2b2b"
+UNITS = ("mi", "ft", "yd", "nmi")  # of a second scale bar
+_PAIRS = {"mi": ("mi", "ft"), "ft": ("mi", "ft"), "yd": ("mi", "yd"), "nmi": ("nmi", "m")}
 
 
 @dataclass(frozen=True)
@@ -51,6 +54,7 @@ class Look:
     amount: str | None = None  # what there is of it, if not cells
     width: int = 1280
     height: int = 800
+    units: str | None = None  # of a second scale bar: mi, ft, nmi, yd
 
 
 class ShapeLayer(NamedTuple):
@@ -72,31 +76,35 @@ def draw_map(
     axes = figure.add_axes((0.075, 0.08, 0.76, 0.84))
     axes.set_facecolor("white")
     chose = _add_shapes(axes, layers, over=False)
-    _furnish(axes, extent, title, f"{sum(len(layer.table) for layer in layers):,} features")
+    _furnish(axes, extent, title, f"{sum(len(layer.table) for layer in layers):,} features", look.units)
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
     return chose
 
 
 def _add_shapes(axes: Any, layers: Sequence[ShapeLayer], *, over: bool) -> tuple[str, ...]:
     """Layers one over the other, and one legend for all."""
-    chose, entries = [], []
+    chose, entries, fields = [], [], []
     for number, layer in enumerate(layers):
         colours, legend, way = coloured(layer.table, layer.look, number)
         draw_shapes(axes, layer.table, colours, hollow=over and layer.look.field is None, over=over)
         entries += legend or [(colours[0], layer.name)]
         chose.append(f"{layer.name} {way}")
+        fields += [layer.look.field] if layer.look.field is not None else []
     if len(entries) > 1:
-        _shape_legend(axes, entries, inside=over)
+        _shape_legend(axes, entries, ", ".join(dict.fromkeys(fields)), inside=over)
     return tuple(chose)
 
 
-def _shape_legend(axes: Any, entries: Sequence[tuple[str, str]], *, inside: bool) -> None:
+def _shape_legend(axes: Any, entries: Sequence[tuple[str, str]], title: str, *, inside: bool) -> None:
     from matplotlib.patches import Patch
 
     patches = [Patch(facecolor=colour, edgecolor=INK, linewidth=0.4, label=name) for colour, name in entries]
     where = {"loc": "upper left"} if inside else {"loc": "upper left", "bbox_to_anchor": (1.015, 1.0)}
     before = axes.get_legend()
-    legend = axes.legend(handles=patches, frameon=inside, fontsize=10, framealpha=0.85, **where)
+    legend = axes.legend(
+        handles=patches, frameon=inside, fontsize=10, framealpha=0.85, title=title or None,
+        title_fontsize=10, alignment="left", **where,
+    )  # fmt: skip
     legend.set_zorder(5)
     if before is not None:  # that of the raster stays
         axes.add_artist(before)
@@ -130,7 +138,7 @@ def draw_picture(
     chose = _paint(axes, small, bands[0], look, small.frame)
     chose += _add_shapes(axes, layers, over=True) if layers else ()
     amount = look.amount or f"{view.frame.columns:,} x {view.frame.rows:,} cells"
-    _furnish(axes, view.frame, title, amount)
+    _furnish(axes, view.frame, title, amount, look.units)
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
     return chose
 
@@ -257,7 +265,7 @@ def _legend(axes: Any, band: Band) -> None:
     axes.legend(handles=patches, loc="upper left", bbox_to_anchor=(1.015, 1.0), frameon=False, fontsize=10)
 
 
-def _furnish(axes: Any, frame: Frame, title: str, amount: str) -> None:
+def _furnish(axes: Any, frame: Frame, title: str, amount: str, units: str | None = None) -> None:
     west, south, east, north = frame.bounds
     axes.set_xlim(west, east)
     axes.set_ylim(south, north)
@@ -281,17 +289,22 @@ def _furnish(axes: Any, frame: Frame, title: str, amount: str) -> None:
         transform=axes.transAxes, ha="left" if narrow else "right", fontsize=9, color="#555",
     )  # fmt: skip
     if frame.crs is not None:
-        _scale_bar(axes, (east - west) * per_x)
+        _scale_bar(axes, (east - west) * per_x, ("km", "m"), 0.035)
+        second = units or ("ft" if "foot" in frame.crs.unit.name else None)
+        if second is not None:
+            _scale_bar(axes, (east - west) * per_x, _PAIRS[second], 0.085)
 
 
-def _scale_bar(axes: Any, ground_width: float) -> None:
-    """A bar of 1, 2 or 5 times a power of ten metres, about a fifth of the width."""
-    target = ground_width / 5
+def _scale_bar(axes: Any, ground_width: float, units: tuple[str, str], y: float) -> None:
+    """A bar of 1, 2 or 5 times a power of ten of the larger unit that fits about a fifth of the width."""
+    unit = next((u for u in units if ground_width / 5 >= float(LENGTHS[u])), units[-1])
+    width = ground_width / float(LENGTHS[unit])
+    target = width / 5
     power = 10 ** math.floor(math.log10(target))
     length = max(step * power for step in (1, 2, 5) if step * power <= target)
-    share = length / ground_width
-    text = f"{length / 1000:g} km" if length >= 1000 else f"{length:g} m"
-    right, height, y = 0.97, 0.009, 0.035
+    share = length / width
+    text = f"{length:g} {unit}"
+    right, height = 0.97, 0.009
     style: dict[str, Any] = {
         "transform": axes.transAxes,
         "clip_on": False,

@@ -26,6 +26,7 @@ Entries = list[tuple[str, str]]  # colours and names of a legend
 MISSING = "#c9c7c0"
 _HAIR, _LINE, _DOT = 0.35, 1.0, 22.0  # points, and points squared
 _EDGE = "#33332f"
+_ROOM, _PIXELS = 16.0, 1100.0  # pixels of an area below which its outline thins out, and of a picture
 
 
 @dataclass(frozen=True)
@@ -111,7 +112,13 @@ def draw_shapes(axes: Any, table: FeatureTable, colours: list[str], *, over: boo
     if areas.any():
         paths = [_path(part) for part in parts[areas]]
         inner = list(shades[areas])
-        style: dict[str, Any] = {"facecolors": inner, "edgecolors": _EDGE, "linewidths": _HAIR}
+        thin = _HAIR * min(1.0, _size(parts[areas], table) / _ROOM)
+        edge = (
+            {"edgecolors": _EDGE, "linewidths": thin}
+            if thin > _HAIR / 10
+            else {"edgecolors": "face", "linewidths": 0.1}
+        )
+        style: dict[str, Any] = {"facecolors": inner} | edge
         style |= {"alpha": 0.6} if over else {}
         if hollow:
             style = {"facecolors": "none", "edgecolors": inner, "linewidths": _LINE}
@@ -122,6 +129,13 @@ def draw_shapes(axes: Any, table: FeatureTable, colours: list[str], *, over: boo
     if points.any():
         places = shapely.get_coordinates(parts[points])
         axes.scatter(*places.T, s=_DOT, c=list(shades[points]), edgecolors=_EDGE, linewidths=_HAIR, zorder=3)
+
+
+def _size(areas: Any, table: FeatureTable) -> float:
+    """The side of a middling area, in pixels of a picture as wide as all of the table."""
+    west, south, east, north = shapely.total_bounds(table.geometries).tolist()
+    side = float(np.sqrt(np.median(shapely.area(areas))))
+    return side / float(max(east - west, north - south, 1e-300)) * _PIXELS
 
 
 def _path(polygon: shapely.Geometry) -> Any:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any, NamedTuple
 
 import numpy as np
 import shapely
@@ -13,6 +14,34 @@ from zembrel.errors import InputError
 from zembrel.features.table import FeatureTable, fault
 
 _SHOWN = 5  # faulty features that a message names
+
+
+class Fault(NamedTuple):
+    """What is wrong with a feature: its number from 1, its kind, the reason, and the place of that."""
+
+    number: int
+    kind: str
+    reason: str
+    place: shapely.Point | None
+
+    @property
+    def where(self) -> str:
+        return f"{self.place.x:.10g},{self.place.y:.10g}" if self.place is not None else "nowhere"
+
+    @property
+    def facts(self) -> dict[str, Any]:
+        at = [self.place.x, self.place.y] if self.place is not None else None
+        return {"feature": self.number, "kind": self.kind, "fault": self.reason, "at": at}
+
+
+def faults(table: FeatureTable) -> Iterator[Fault]:
+    """Each faulty feature, in their order."""
+    for number, why in faults_of(table).items():
+        geometry = table.geometries[number]
+        reason, at, place = why.partition(" at ")
+        found = [float(word) for word in place.split()] if at else []
+        point = shapely.Point(found[:2]) if len(found) >= 2 else None
+        yield Fault(number + 1, geometry.geom_type if geometry is not None else "none", reason.strip(), point)
 
 
 def faults_of(table: FeatureTable) -> dict[int, str]:

@@ -142,7 +142,7 @@ class FeatureTable:
                 raise InputError(
                     f"feature {number} is not a proper polygon",
                     fault(geometry),
-                    "mend it where it was drawn, or leave it out with --within-where",
+                    "mend it (zembrel convert FILE --repair --out MENDED), or leave it out",
                 )
             polygons.append(geometry)
         if not polygons:

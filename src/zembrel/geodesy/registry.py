@@ -182,7 +182,11 @@ def by_name(name: str) -> CRS:
         raise InputError(
             f"{name!r} is not a CRS of the registry",
             "neither EPSG:code nor a registered name",
-            hint if hint.startswith("did") else "look it up with zembrel crs find TEXT",
+            f"did you mean EPSG:{name}?"
+            if name.isdecimal() and entry(int(name)) is not None
+            else hint
+            if hint.startswith("did")
+            else "look it up with zembrel crs find TEXT",
         )
     return by_code(found["code"])
 

@@ -144,6 +144,18 @@ def parse_area(text: str) -> Area:
     return _box(text, values, crs)
 
 
+def turned(text: str) -> str | None:
+    """An area phrase whose x and y are exchanged; None for one that has no numbers."""
+    prefix, colon, rest = text.partition(":")
+    shape = prefix + colon if colon and prefix in ("square", "circle") else ""
+    numbers, at, crs = (rest if shape else text).partition("@")
+    parts = numbers.split(",")
+    if len(parts) != (3 if shape else 4):
+        return None
+    order = (1, 0, 2) if shape else (1, 0, 3, 2)
+    return shape + ",".join(parts[n] for n in order) + at + crs
+
+
 def split_crs(text: str) -> tuple[str, CRS | None]:
     """`...@CRS` apart; `@` counts only when what follows is a CRS."""
     before, at, after = text.rpartition("@")
@@ -188,7 +200,11 @@ def _around(shape: str, text: str) -> Around:
     if reach.amount <= 0:
         raise UsageError(f"reach {reach} is not positive", "it would hold nothing", "write for example 2km")
     if isinstance(crs, GeographicCRS) and abs(point[1]) > 90 / crs.unit.factor:
-        raise _swapped((point[0], point[1], point[0], point[1]), "x is longitude and comes first")
+        raise UsageError(
+            f"area {shape}:{text} looks swapped",
+            "x is longitude and comes first",
+            f"write {turned(f'{shape}:{text}')}",
+        )
     return Around(shape, point[0], point[1], reach, crs)
 
 
@@ -218,10 +234,12 @@ def _box(text: str, values: list[float], crs: CRS | None) -> Box:
 
 def _swapped(bounds: Bounds, why: str) -> UsageError:
     west, south, east, north = bounds
+    better = south, west, north, east
+    if not (better[0] <= better[2] and better[1] <= better[3]):  # it would be refused in its turn
+        better = min(west, east), min(south, north), max(west, east), max(south, north)
+        why = "west must be less than east and south less than north"
     return UsageError(
-        f"area {_show(bounds)} looks swapped",
-        f"x comes first; {why}",
-        f"try {_show((south, west, north, east))}",
+        f"area {_show(bounds)} looks swapped", f"x comes first; {why}", f"write {_show(better)}"
     )
 
 

@@ -60,10 +60,10 @@ def _tally(block: Block, band: int) -> Tally:
     if not values.size:
         return Tally(0, math.inf, -math.inf, 0.0, 0.0)
     exact = values.astype(np.float64)
-    mean = float(exact.mean())
-    return Tally(
-        values.size, float(values.min()), float(values.max()), mean, float(np.square(exact - mean).sum())
-    )
+    with np.errstate(invalid="ignore", over="ignore"):  # infinite values have no deviation
+        mean = float(exact.mean())
+        squares = float(np.square(exact - mean).sum())
+    return Tally(values.size, float(values.min()), float(values.max()), mean, squares)
 
 
 def _joined(one: Tally, other: Tally) -> Tally:

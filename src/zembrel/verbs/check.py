@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from pathlib import Path
+
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.features.files import holds_features, read_features
+from zembrel.features.soundness import faults
+from zembrel.features.table import FeatureTable, appended
 from zembrel.formats import format_named, identify
+from zembrel.formats.elsewhere import real
 from zembrel.formats.tiff.rules import CHECKS, FAULT, GOOD, STANDARDS, Item
+from zembrel.points.files.table import surely_points
+from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.inputs import find_inputs
-from zembrel.verbs.options import Inputs
+from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, show_table
 
 DID_NOT_HOLD = 1  # exit code
 
 
-def check(inputs: Inputs, *, rules: str | None = None, faults_only: bool = False) -> Receipt:
+def check(inputs: Inputs, output: Output, *, rules: str | None = None, faults_only: bool = False) -> Receipt:
     """Every rule of TIFF, GeoTIFF and the cloud-optimized layout for each input, with its verdict.
+
+    Of features each fault of a geometry, with its place, and as a layer of points in `output.out`.
 
     rules: names of STANDARDS, to look at those alone. The exit code is 1 if any is not obeyed. Raises
     InputError for a format whose rules are not known here, UsageError for an unknown standard.
@@ -24,20 +35,63 @@ def check(inputs: Inputs, *, rules: str | None = None, faults_only: bool = False
             raise UsageError(f"--rules {word}", "there are no such rules", nearest_name(word, STANDARDS))
     text, facts, bad = "", [], 0
     paths = find_inputs(inputs)
+    shapes = [path for path in paths if holds_features(real(path))]
+    if shapes:
+        return _of_features(shapes, [path for path in paths if path not in shapes], output)
+    if output.out:
+        raise UsageError("--out is for faults of features", "there are none", "leave it out")
     for path in paths:
-        name = identify(path)
-        if name not in CHECKS:
-            raise InputError(
-                f"the rules of {format_named(name).title} are not checked here",
-                f"{path} is one",
-                "convert it to GeoTIFF, or leave it out",
-            )
+        name = _checked(path)
         items = [item for item in CHECKS[name](path) if item.standard.lower() in standards]
-        faults = [item for item in items if item.verdict == FAULT]
-        bad += bool(faults)
-        facts.append({"path": str(path), "faults": len(faults), "items": [item._asdict() for item in items]})
-        text += _text(str(path), faults if faults_only else items, len(items), len(faults))
+        broken = [item for item in items if item.verdict == FAULT]
+        bad += bool(broken)
+        facts.append({"path": str(path), "faults": len(broken), "items": [item._asdict() for item in items]})
+        text += _text(str(path), broken if faults_only else items, len(items), len(broken))
     return Receipt("check", "", (), {"files": facts}, DID_NOT_HOLD if bad else 0, data=text)
+
+
+def _checked(path: Path) -> str:
+    """The format of a file whose rules are known. Raises InputError."""
+    points = surely_points(path)
+    name = "" if points else identify(path)
+    if name in CHECKS:
+        return name
+    title = "point clouds" if points else format_named(name).title
+    raise InputError(
+        f"the rules of {title} are not checked here",
+        f"{path} is one; check knows those of TIFF, GeoTIFF and features",
+        "describe --stats reads all of it, or leave it out",
+    )
+
+
+def _of_features(paths: Sequence[Path], others: Sequence[Path], output: Output) -> Receipt:
+    """Each fault of a geometry: which feature, of what kind, what is wrong and where."""
+    if others:
+        raise UsageError(
+            f"{paths[0]} holds features, and {others[0]} does not", "they are checked by other rules",
+            "check them in two runs",
+        )  # fmt: skip
+    if output.out:
+        check_target(output.path, output.replace)
+    text, facts, tables = "", [], []
+    for path in paths:
+        table = read_features(real(path))
+        found = list(faults(table))
+        tables.append(FeatureTable.of(
+            [fault.place for fault in found],
+            [{"file": str(path), "feature": f.number, "kind": f.kind, "fault": f.reason} for f in found],
+            table.crs,
+        ))  # fmt: skip
+        facts.append({"path": str(path), "faults": len(found), "items": [fault.facts for fault in found]})
+        verdict = f"{len(found)} of {len(table):,} features are faulty" if found else "all features are sound"
+        text += f"{path}: {verdict}\n"
+        rows = [["FAULT", f"feature {f.number}", f.kind, f.reason, f.where] for f in found]
+        text += show_table(rows) if rows else ""
+    bad = any(entry["faults"] for entry in facts)
+    if output.out and bad:
+        write_layer(output.path, appended([table for table in tables if len(table)]), output)
+    lines = (("wrote", (str(output.path),)),) if output.out and bad else ()
+    return Receipt("check", "", lines, {"files": facts}, DID_NOT_HOLD if bad else 0, data=text)
 
 
 def _text(path: str, items: list[Item], count: int, faults: int) -> str:

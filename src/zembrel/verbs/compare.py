@@ -12,7 +12,7 @@ from zembrel.draw.picture import Look, draw_picture
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.grid.pane import Pane
-from zembrel.measure import show_number
+from zembrel.measure import show_fixed, show_number
 from zembrel.raster.difference import Differences, Subtracted
 from zembrel.raster.displacement import displacement
 from zembrel.raster.model import Raster
@@ -150,7 +150,8 @@ def _differ(
     items = [ends, f"mean {figures['mean']:.6g}", f"rms {figures['rms']:.6g}"]
     items += [f"{100 * figures['share']:.6g} % within {comparing.tolerance:g}"] if comparing.tolerance else []
     if shift is not None:
-        items.append(f"the second lies {shift['columns']:+.2f} columns, {shift['rows']:+.2f} rows off")
+        across, along = (show_fixed(shift[key], 2, sign=True) for key in ("columns", "rows"))
+        items.append(f"the second lies {across} columns, {along} rows off")
     return tuple(items)
 
 

@@ -60,6 +60,11 @@ def draw(
     features = [path for path in paths if holds_features(real(path))]
     rasters = [path for path in paths if path not in features]
     _check(rasters, output.path, where)
+    plain = ShapeLook(ramp=shapes.ramp, legend=shapes.legend)
+    if not features and shapes != plain:
+        raise UsageError(
+            "--field and --classes are for features", f"{paths[0]} is a raster", "use --ramp or --legend"
+        )
     tables = [(path.stem, open_table(path, replace(inputs, layer=None))) for path in features]
     view, crs = (None, None) if not rasters else _view(rasters[0], inputs, where)
     if view is None:

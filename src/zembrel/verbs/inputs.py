@@ -174,6 +174,8 @@ def _expand(word: str, out: Path | None) -> list[Path]:
     if path.is_dir() and not is_store(path):
         held = [p for p in _natural(path.rglob("*")) if not _hidden(p, path)]
         inside = next(filter(None, ([p for p in held if kind(p)] for kind in _KINDS)), [])
+        plain = [p for p in inside if not p.name.lower().endswith(_TABLES)]
+        inside = plain or inside  # a table beside rasters or features tells of them
         stores = [p for p in inside if p.is_dir()]
         inside = [p for p in inside if not any(store in p.parents for store in stores)]
         inside = [p for p in inside if out is None or not _within(p, out)]
@@ -196,6 +198,7 @@ def _expand(word: str, out: Path | None) -> list[Path]:
     raise InputError(f"{word} does not exist", f"looked in {Path.cwd()}", "check the path")
 
 
+_TABLES = (".csv", ".tsv", ".txt", ".parquet")
 _KINDS = (readable, is_features, surely_points)  # a folder is searched for the first of them that it holds
 
 

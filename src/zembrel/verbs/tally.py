@@ -39,6 +39,7 @@ from zembrel.verbs.within import parse_crs_phrase
 from zembrel.verbs.write import write
 
 Columns = dict[str, npt.NDArray[np.float64]]
+_MOST_CELLS = 1_000_000  # of a frame whose cells become polygons
 _MOST_CLASSES = 256
 
 
@@ -233,6 +234,8 @@ def _per_cell(
     if reach is None:
         check_meets(moved, frame, output)
     bands = per_cell(moved, frame, stats, reach)
+    if is_features(output.path):
+        return _as_polygons(paths[0], table, stack(tuple(bands)), output, [*chose, *said])
     written = write(stack(tuple(bands)), output.path, output)
     way = f"within {tallying.reach} of the middles of cells" if reach else "features that meet a cell"
     lines = (
@@ -243,3 +246,46 @@ def _per_cell(
     )
     facts: dict[str, Any] = {"inputs": [str(paths[0])], "features": len(table), "results": [written.facts]}
     return Receipt("tally", f"{paths[0]} per cell -> {output.out}", lines, facts)
+
+
+def _as_polygons(path: Path, table: FeatureTable, view: Raster, output: Output, chose: list[str]) -> Receipt:
+    """The cells that something lies in as polygons, with a field for each statistic."""
+    out, frame = output.path, view.frame
+    check_target(out, output.replace)
+    if frame.size > _MOST_CELLS:
+        raise RefusedError(
+            f"{frame.size:,} cells as polygons",
+            f"{_MOST_CELLS:,} can be",
+            "choose a larger --cell, or end --out in .tif",
+        )
+    block = view.cells(frame.pane)
+    kept = (np.stack([block.valid_of(n) for n in range(len(view.bands))]) & (block.cells != 0)).any(axis=0)
+    rows, columns = np.nonzero(kept)
+    corners = [
+        frame.corners.at((columns + right).astype(float), (rows + down).astype(float))
+        for right, down in ((0, 1), (1, 1), (1, 0), (0, 0))
+    ]
+    rings = np.stack([np.stack([np.asarray(x), np.asarray(y)], axis=1) for x, y in corners], axis=1)
+    fields = {
+        band.name: np.where(block.valid_of(n)[kept], block.cells[n][kept].astype(float), np.nan)
+        for n, band in enumerate(view.bands)
+    }
+    fields = {name: v.astype(np.int64) if (v == np.round(v)).all() else v for name, v in fields.items()}
+    cells = FeatureTable(np.asarray(shapely.polygons(rings), object), fields, frame.crs)
+    written = write_layer(out, cells, output)
+    lines = (
+        ("frame", frame_items(frame)),
+        ("chose", (*chose, "cells as polygons, empty ones left out", *written.notes)),
+        ("checks", (f"{len(table):,} features in {len(cells):,} of {frame.size:,} cells",)),
+        (
+            "plan" if output.dry_run else "wrote",
+            (str(out), f"{len(cells):,} features", show_bytes(written.bytes)),
+        ),
+    )
+    facts: dict[str, Any] = {
+        "inputs": [str(path)],
+        "out": str(out),
+        "features": len(table),
+        "cells": len(cells),
+    }
+    return Receipt("tally", f"{path} per cell -> {output.out}", lines, facts)

@@ -8,11 +8,12 @@ from pathlib import Path
 
 import numpy as np
 
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.formats import frame_of_name
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.geodesy.registry import by_code, entry
+from zembrel.grid.area import turned
 from zembrel.grid.extent import carried_bounds, carried_cell, faced, operation_of, seen_from
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
@@ -109,13 +110,25 @@ def _around(layers: Sequence[Layer], where: Where, finest: Sequence[Layer]) -> T
         area = resolve(where, crs)
         met = _meet(_joined([seen_from(extent, crs, area.bounds) for extent in extents]), area.bounds)
         if met is None:
-            raise overlap_error(_nothing(layers), bounds, crs, where.within)
+            raise overlap_error(_nothing(layers), bounds, crs, where.within, _meant(where, crs, bounds))
         bounds = met
     reference = _reference(layers, crs, cell)
     if reference is not None:
         return Target(replace(reference.crop(reference.pane_of(*bounds)), crs=crs), area, chose)
     registration = layers[0].raster.frame.registration
     return Target(snapped(crs, bounds, cell, registration=registration), area, chose)
+
+
+def _meant(where: Where, crs: CRS | None, bounds: Bounds) -> str | None:
+    """The area phrase with x and y exchanged, if that is one that meets `bounds`."""
+    phrase = turned(str(where.within))
+    if phrase is None:
+        return None
+    try:
+        other = resolve(replace(where, within=phrase), crs)
+    except ZembrelError:
+        return None
+    return phrase if _meet(seen_from(bounds, crs, other.bounds), other.bounds) else None
 
 
 def _onto(where: Where, layers: Sequence[Layer]) -> Target:

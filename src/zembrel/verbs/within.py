@@ -182,11 +182,18 @@ def _place(place: Place, where: Where) -> Area:
     return Around("square", point.x, point.y, parse_length(where.reach), table.crs)
 
 
-def overlap_error(what: str, bounds: Bounds, crs: CRS | None, area: str) -> InputError:
-    """The error for an area and something with `bounds` in `crs` that do not meet."""
+def overlap_error(
+    what: str, bounds: Bounds, crs: CRS | None, area: str, meant: str | None = None
+) -> InputError:
+    """The error for an area and something with `bounds` in `crs` that do not meet.
+
+    meant: the area that was probably meant.
+    """
     west, south, east, north = bounds
     return InputError(
         f"{what} inside {area}",
         f"the ground covered is {west:.10g},{south:.10g},{east:.10g},{north:.10g} in {label(crs)}",
-        "check the area and its CRS (append @EPSG:code to give one)",
+        f"x comes first: did you mean {meant}?"
+        if meant
+        else "check the area and its CRS (append @EPSG:code to give one)",
     )

@@ -17,6 +17,7 @@ from zembrel.raster.model import ALPHA, Band
 
 _ALPHA = (1, 2)  # values of ExtraSamples: associated, unassociated
 _RGB = ("red", "green", "blue")
+_BLACK_AND_WHITE = Legend.of([Entry(0, "", (0, 0, 0)), Entry(1, "", (255, 255, 255))])
 _MOST_XML = 1_000_000  # characters
 
 
@@ -36,7 +37,9 @@ def read_bands(
     count = layout.samples - (model.samples - 3 if model is not None else 0)
     nodata = _nodata(directory, layout) if model is None else None
     palette = layout.coding.photometric == tags.PALETTE
-    legend = _palette(directory) if palette else None
+    legend = (
+        _palette(directory) if palette else _BLACK_AND_WHITE if layout.coding.bits == 1 == count else None
+    )
     bands = tuple(
         Band(
             names[n] if n < len(names) else f"band{n + 1}",
