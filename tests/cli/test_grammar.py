@@ -49,7 +49,7 @@ def sheets(zembrel: Program) -> Program:
         (["reproject", "in/m1.tif", "--out", "a.tif", "--crs", "EPSG:32627", "--method", "cubik"], "did you mean cubic?"),
         (["resample", "in/m1.tif", "--out", "a.tif", "--cell", "2parsec"], None),
         (["resample", "in/m1.tif", "--out", "a.tif", "--cell", "1arcsec"], "use about 30.9m, or choose another CRS with --crs"),
-        (["resample", "in/m1.tif", "--out", "a.tif"], "add --cell 10m, or --onto FRAME"),
+        (["resample", "in/m1.tif", "--out", "a.tif"], "add --cell 10m, --longest 2000 or --onto FRAME"),
         (["clip", "in/m1.tif", "--out", "a.tif", "--onto", "in/m2.tif", "--cell", "2m"], "leave out --onto, or the others"),
         (["clip", "in/m1.tif", "--out", "a.tif", "--within", "1,2,3"], "write W,S,E,N"),
         (["clip", "in/m1.tif", "--out", "a.tif", "--fast"], None),

@@ -116,7 +116,11 @@ def convert(
     output: Output,
     stretch: Annotated[
         str | None,
-        typer.Option("--stretch", metavar="LO,HI", help="Ends that fill the range: 0,3000 or 2%,98%."),
+        typer.Option(
+            "--stretch",
+            metavar="LO,HI",
+            help="Ends that fill the range: 0,3000 or 2%,98%; each:2%,98% of each band for itself.",
+        ),
     ] = None,
     rounded: Annotated[bool, typer.Option("--round", help="Allow fractions to be rounded.")] = False,
     clamp: Annotated[

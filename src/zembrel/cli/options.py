@@ -62,6 +62,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
         "LENGTH",
         "Cell size with a unit: 2m, 1ft, 1arcsec; bare is CRS units; 2m/3m is x/y.",
     ),
+    "longest": (("--longest",), "N", "So many cells along the longer side, instead of a cell size."),
     "within": (
         ("-w", "--within"),
         "AREA",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
-from zembrel.errors import UsageError, nearest_name
+from zembrel.errors import UsageError
 from zembrel.formats.sink import Sink
 from zembrel.formats.tiff.codecs import parse_compression
 from zembrel.formats.tiff.encoding import Options
@@ -13,8 +13,6 @@ from zembrel.formats.tiff.opening import layers_of, open_tiff
 from zembrel.formats.tiff.sink import TiffSink
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Band, Raster
-
-OVERVIEWS = ("auto", "mean", "mode", "nearest", "no", "yes")
 
 
 def open_raster(path: Path, layer: str | None) -> Raster:
@@ -41,17 +39,11 @@ def parse_options(settings: Mapping[str, str]) -> Options:
         )
     if not strip.isdigit() or int(strip) > 65_535:
         raise UsageError(f"strip={strip} is no number of rows", "strips have 1 to 65,535", "write strip=64")
-    overviews = settings.get("overviews", "auto").lower()
-    if overviews not in OVERVIEWS:
-        raise UsageError(
-            f"overviews={overviews} is unclear",
-            f"they are made by one of {', '.join(OVERVIEWS)}",
-            nearest_name(overviews, OVERVIEWS),
-        )
+    overviews = settings.get("overviews", "auto")
     if int(strip) and ("tile" in settings or settings.get("overviews", "no") != "no"):
         raise UsageError(
             "strips have neither tiles nor overviews",
             "strip= is for readers that know nothing else",
             "leave tile= and overviews= out",
         )
-    return Options(codec, level, int(tile), "auto" if overviews == "yes" else overviews, int(strip))
+    return Options(codec, level, int(tile), overviews, int(strip))

@@ -58,7 +58,8 @@ FORMATS: dict[str, Format] = {
             "compress": "none, packbits, lzw, deflate[:1-12], zstd[:1-22], lerc[:LARGEST ERROR], "
             "jpeg[:1-100], webp[:1-100] (exact without a number); deflate:6 if not said",
             "tile": "cells along a side of a tile, a multiple of 16; 512 if not said",
-            "overviews": "mean, mode, nearest or no; by the kind of data if not said",
+            "overviews": "mean, mode, min, max, nearest or no, of single bands too: mean,qa:mode; "
+            "by the kind of data if not said",
             "strip": "rows of a strip, instead of tiles and overviews",
         },
         inexact=("jpeg", "webp:", "lerc:"),

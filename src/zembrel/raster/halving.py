@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from zembrel.raster.kernels import worth_compiling
@@ -13,12 +15,14 @@ def halved(
     cells: Cells, valid: Mask | None, method: str, *, opacity: bool = False
 ) -> tuple[Cells, Mask | None]:
     """Half as many rows and columns, rounded up, by `method`: mean, mode (the most frequent value of
-    codes) or nearest (the upper left of four).
+    codes), min, max, or nearest (the upper left of four).
 
     cells: (bands, rows, columns); valid: None or (1 or bands, rows, columns) bool. A result is valid
     if any of its cells is. opacity: whether the last band is that, by which means are weighed. Returns the
     same two.
     """
+    if method in ("min", "max"):
+        return _extreme(cells, valid, method)
     if opacity and method == "mean":
         smaller, known = halved(multiplied(cells), valid, method)
         return divided(smaller, cells.dtype), known
@@ -55,6 +59,36 @@ def _plain_mean(cells: Cells, valid: Mask | None) -> tuple[Cells, Mask | None]:
     out = (np.floor(value + 0.5) if cells.dtype.kind != "f" else value).astype(cells.dtype)
     out[np.broadcast_to(count == 0, out.shape)] = 0
     return out, None if valid is None else count > 0
+
+
+def _extreme(cells: Cells, valid: Mask | None, method: str) -> tuple[Cells, Mask | None]:
+    """The smallest or largest of the valid ones of 2 x 2 cells."""
+    height, width = cells.shape[1:]
+    edges = ((0, 0), (0, height % 2), (0, width % 2))
+    limits = np.iinfo(cells.dtype) if cells.dtype.kind in "iu" else np.finfo(cells.dtype)
+    beyond = limits.max if method == "min" else limits.min
+    known = np.pad(np.ones((1, height, width), bool) if valid is None else valid, edges)
+    held = np.where(known, np.pad(cells, edges), np.asarray(beyond, cells.dtype))
+    pick = np.minimum if method == "min" else np.maximum
+    out = pick(pick(held[:, ::2, ::2], held[:, ::2, 1::2]), pick(held[:, 1::2, ::2], held[:, 1::2, 1::2]))
+    some = known[:, ::2, ::2] | known[:, ::2, 1::2] | known[:, 1::2, ::2] | known[:, 1::2, 1::2]
+    out[np.broadcast_to(~some, out.shape)] = 0
+    return out, None if valid is None else some
+
+
+def halved_by_band(
+    cells: Cells, valid: Mask | None, methods: Sequence[str], *, opacity: bool = False
+) -> tuple[Cells, Mask | None]:
+    """The same, each band by its own method."""
+    if len(set(methods)) == 1:
+        return halved(cells, valid, methods[0], opacity=opacity)
+    own = None if valid is None else np.broadcast_to(valid, cells.shape)
+    done = [
+        halved(cells[n : n + 1], None if own is None else own[n : n + 1], method)
+        for n, method in enumerate(methods)
+    ]
+    known = [part for _, part in done if part is not None]
+    return np.concatenate([part for part, _ in done]), np.concatenate(known) if known else None
 
 
 def _four(values: Cells) -> Cells:

@@ -72,7 +72,7 @@ def _view(
 ) -> tuple[Raster, Cover | None, list[str]]:
     target = decide([layer], where)
     chose = list(target.chose)
-    native = not (where.onto or where.crs or where.cell)
+    native = not (where.onto or where.crs or where.cell or where.longest)
     if outside:
         whole = (
             layer.raster.frame if native else decide([layer], Where(where.onto, where.crs, where.cell)).frame

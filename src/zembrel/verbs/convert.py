@@ -11,10 +11,11 @@ from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.formats.legendfile import read_legend
 from zembrel.measure import show_number
 from zembrel.raster.fit import Fit
-from zembrel.raster.model import TYPES, Raster, shared_type
+from zembrel.raster.model import ALPHA, TYPES, Raster, shared_type
 from zembrel.raster.quantize import ColourCounts, median_cut
+from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.cast import cast
-from zembrel.raster.views.opacity import colours_of
+from zembrel.raster.views.opacity import colours_of, top_of
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.unscaled import unscaled
@@ -30,6 +31,8 @@ from zembrel.verbs.scaled import scaled, told_values
 from zembrel.verbs.stretch import ends_of
 from zembrel.verbs.survey import seen
 from zembrel.verbs.write import Written, write
+
+_EACH = "each:"  # before ends that are sought in each band for itself
 
 
 @dataclass(frozen=True)
@@ -157,6 +160,8 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
         raise UsageError(
             f"there is no cell type {wanted!r}", "cells have one of a few types", nearest_name(wanted, TYPES)
         )
+    if stretch and stretch.startswith(_EACH):
+        return _each_stretched(unscaled(view), stretch.removeprefix(_EACH), wanted, output)
     if stretch:
         view = unscaled(view)
         low, high = ends_of(colours_of(view), stretch, output.means)
@@ -174,6 +179,21 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
     did = [f"{fit.fractions:,} values rounded"] if fit.fractions else []
     did += [f"{fit.outside:,} values held at the ends of the range"] if fit.outside else []
     return cast(view, wanted), [f"type {source} to {wanted}", *did]
+
+
+def _each_stretched(view: Raster, ends: str, wanted: str, output: Output) -> tuple[Raster, list[str]]:
+    """Each band over the range of the type by ends of its own; opacity stays."""
+    made, said = [], []
+    for n, band in enumerate(view.bands):
+        alone = select_bands(view, (n,))
+        if band.colour == ALPHA:
+            made.append(cast(alone, wanted, top_of(np.dtype(wanted)) / top_of(band.dtype)))
+            continue
+        low, high = ends_of(alone, ends, output.means)
+        gain = top_of(np.dtype(wanted)) / (high - low)
+        made.append(cast(alone, wanted, gain, -low * gain))
+        said.append(f"{band.name} {show_number(low)} to {show_number(high)}")
+    return stack(tuple(made)), [f"each band stretched: {', '.join(said)}"]
 
 
 def _loss(path: Path, fit: Fit, wanted: str) -> RefusedError:

@@ -46,6 +46,7 @@ class Where:
     onto: str | None = None
     crs: str | None = None
     cell: str | None = None
+    longest: int | None = None
     within: str | None = None
     within_where: str | None = None
     reach: str | None = None

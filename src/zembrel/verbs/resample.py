@@ -20,8 +20,12 @@ from zembrel.verbs.write import Written, write
 
 def resample(inputs: Inputs, where: Where, output: Output, *, method: str = "auto") -> Receipt:
     """Each input on cells of another size. Raises UsageError without one."""
-    if not where.cell and not where.onto:
-        raise UsageError("there is no new cell size", "resample needs one", "add --cell 10m, or --onto FRAME")
+    if not where.cell and not where.onto and not where.longest:
+        raise UsageError(
+            "there is no new cell size",
+            "resample needs one",
+            "add --cell 10m, --longest 2000 or --onto FRAME",
+        )
     if where.crs:
         raise UsageError("resample keeps the CRS", "--crs changes it", "use reproject")
     return _moved("resample", inputs, where, output, method)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from zembrel.engine.run import Means
 from zembrel.errors import RefusedError, UsageError
+from zembrel.measure import show_number
 from zembrel.raster.model import Raster
 from zembrel.raster.survey import Statistics
 from zembrel.verbs.survey import percentiles, seen
@@ -19,6 +20,8 @@ def ends_of(view: Raster, text: str, means: Means) -> tuple[float, float]:
     if len(numbers) != 2 or len({part.endswith("%") for part in parts}) != 1 or not numbers[0] < numbers[1]:
         raise UsageError(f"ends {text}", "two are needed, the lower first", "write 0,3000 or 2%,98%")
     if not parts[0].endswith("%"):
+        if _like_shares(parts):
+            _ask(view, text, numbers, means)
         return numbers[0], numbers[1]
     statistics = seen(view, Statistics(), means)
     low = min(tally.low for tally in statistics.tallies)
@@ -30,3 +33,22 @@ def ends_of(view: Raster, text: str, means: Means) -> tuple[float, float]:
     if numbers == [0, 100]:
         return low, high
     return percentiles(view, (low, high), (numbers[0], numbers[1]), means)
+
+
+def _like_shares(parts: list[str]) -> bool:
+    """Whether two whole numbers look like per cent: 2 and 98, 0.5 and 99.5 but not 0 and 100."""
+    low, high = (float(part) for part in parts)
+    return 0 <= low <= 10 and 90 <= high <= 100 and "." not in "".join(parts) and abs(low + high - 100) < 1e-9
+
+
+def _ask(view: Raster, text: str, numbers: list[float], means: Means) -> None:
+    """Raise UsageError where ends that look like per cent can be no values: most of these lie beyond."""
+    tallies = [tally for tally in seen(view, Statistics(), means).tallies if tally.cells]
+    low, high = min(tally.low for tally in tallies), max(tally.high for tally in tallies)
+    if all(numbers[0] <= tally.mean <= numbers[1] for tally in tallies):
+        return
+    raise UsageError(
+        f"--stretch {text}: values, or per cent?",
+        f"values run from {show_number(low)} to {show_number(high)}, and most would be held at one end",
+        f"write {'%,'.join(text.split(','))}%, or {'.0,'.join(text.split(','))}.0 for values",
+    )

@@ -65,9 +65,21 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
     return replace(target, asked=where, chose=(*target.chose, *said, *_remarks(target.frame)))
 
 
+def by_longest(crs: CRS | None, bounds: Bounds, where: Where, registration: str = "cell") -> Frame:
+    """The frame of so many square cells along the longer side of `bounds`. Raises UsageError."""
+    if where.cell:
+        raise UsageError("--longest excludes --cell", "each says how fine the result is", "leave one out")
+    most = where.longest or 0
+    if not 2 <= most <= 1_000_000:
+        raise UsageError(f"--longest {most}", "a side has 2 to 1,000,000 cells", "write --longest 2000")
+    west, south, east, north = bounds
+    size = max(east - west, north - south) / (most - (registration == "node"))
+    return snapped(crs, bounds, (size, size), origin=(west, north), registration=registration)
+
+
 def landing(where: Where, out: Path, asked: str | None, layers: Sequence[Layer]) -> Where:
     """`where`, with the frame that the name of the result says, if it says one and nobody else does."""
-    if where.onto or where.crs or where.cell or not layers:
+    if where.onto or where.crs or where.cell or where.longest or not layers:
         return where
     crs = layers[0].raster.frame.crs
     if crs is None or isinstance(crs, UnresolvedCRS):
@@ -112,10 +124,12 @@ def _around(layers: Sequence[Layer], where: Where, finest: Sequence[Layer]) -> T
         if met is None:
             raise overlap_error(_nothing(layers), bounds, crs, where.within, _meant(where, crs, bounds))
         bounds = met
+    registration = layers[0].raster.frame.registration
+    if where.longest is not None:
+        return Target(by_longest(crs, bounds, where, registration), area, chose)
     reference = _reference(layers, crs, cell)
     if reference is not None:
         return Target(replace(reference.crop(reference.pane_of(*bounds)), crs=crs), area, chose)
-    registration = layers[0].raster.frame.registration
     return Target(snapped(crs, bounds, cell, registration=registration), area, chose)
 
 
@@ -132,9 +146,9 @@ def _meant(where: Where, crs: CRS | None, bounds: Bounds) -> str | None:
 
 
 def _onto(where: Where, layers: Sequence[Layer]) -> Target:
-    if where.crs or where.cell:
+    if where.crs or where.cell or where.longest:
         raise UsageError(
-            "--onto excludes --crs and --cell",
+            "--onto excludes --crs, --cell and --longest",
             "the frame says both already",
             "leave out --onto, or the others",
         )

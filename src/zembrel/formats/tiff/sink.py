@@ -17,11 +17,11 @@ import numpy.typing as npt
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.assemble import Fields, Image, Integers, write_tiff
 from zembrel.formats.tiff.description import write_description
-from zembrel.formats.tiff.encoding import Encoding, Options, mask_fields, number_text
+from zembrel.formats.tiff.encoding import Encoding, Options, mask_fields, number_text, overview_methods
 from zembrel.formats.tiff.geokeys import frame_tags
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.halving import halved
+from zembrel.raster.halving import halved_by_band
 from zembrel.raster.model import Band, Block, Cells, Mask
 
 _STRIP_BLOCK = 2_000_000  # cells of a block of strips
@@ -100,9 +100,8 @@ class TiffSink:
         self.encoding = Encoding(bands, options, byte_order)
         self.dtype = self.encoding.dtype
         self.tiled = not options.strip
-        self.overviews = options.overviews
-        if self.overviews == "auto":
-            self.overviews = "mode" if self.encoding.categorical else "mean"
+        usual = "mode" if self.encoding.categorical else "mean"
+        self.overviews = overview_methods(options.overviews, bands, usual)
         self.levels = self._plan_levels()
         self._strips: dict[int, Strip] = {}
         self._any_masked = False
@@ -116,7 +115,7 @@ class TiffSink:
         if not self.tiled:
             return [Level(width, height, min(self.options.strip, height), width, planes)]
         levels = [Level(width, height, side, side, planes)]
-        while self.overviews != "no" and max(width, height) > side:
+        while self.overviews and max(width, height) > side:
             width, height = -(-width // 2), -(-height // 2)
             levels.append(Level(width, height, side, side, planes))
         return levels
@@ -144,7 +143,7 @@ class TiffSink:
         return Encoded(tiles, rest, block.valid is not None)
 
     def _halved(self, pane: Pane, cells: Cells, valid: Mask | None) -> tuple[Pane, Cells, Mask | None]:
-        smaller, ok = halved(cells, valid, self.overviews, opacity=self.encoding.alpha)
+        smaller, ok = halved_by_band(cells, valid, self.overviews, opacity=self.encoding.alpha)
         top, left = pane.top // 2, pane.left // 2
         return (
             Pane(top, left, top + smaller.shape[1], left + smaller.shape[2]),

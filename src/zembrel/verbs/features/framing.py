@@ -12,6 +12,7 @@ from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame, holding, snapped
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.options import Output, Where
+from zembrel.verbs.target import by_longest
 from zembrel.verbs.within import load_frame, parse_crs_phrase
 
 
@@ -28,17 +29,24 @@ def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
                 f"{where.onto} has no CRS", "features have a place on the Earth", "give it one with label"
             )
         return frame, [f"onto {where.onto}"]
-    if not where.cell:
+    if not where.cell and not where.longest:
         raise UsageError(
-            "there is no frame", "features have no cells of their own", "add --onto FRAME, or --cell LENGTH"
+            "there is no frame",
+            "features have no cells of their own",
+            "add --onto FRAME, --cell LENGTH or --longest N",
         )
     crs: CRS | None = parse_crs_phrase(where.crs) if where.crs else table.crs
     if crs is None:
         raise InputError("the features have no CRS", "cells have a place on the Earth", "add --from-crs CRS")
-    cell = cell_in_units_of(where.cell, crs)
     shapes = table.to(crs).geometries
     west, south, east, north = (float(v) for v in shapely.total_bounds(shapes))
-    make = holding if (shapely.get_dimensions(shapes) < 2).any() else snapped
+    thin = bool((shapely.get_dimensions(shapes) < 2).any())
+    if where.longest:
+        room = max(east - west, north - south) / max(where.longest - 1, 1) / 2 if thin else 0.0
+        grown = west - room, south - room, east + room, north + room
+        return by_longest(crs, grown, where), ["extent of the features"]
+    cell = cell_in_units_of(str(where.cell), crs)
+    make = holding if thin else snapped
     return make(crs, (west, south, east, north), cell), ["extent of the features"]
 
 
