@@ -9,6 +9,7 @@ import pytest
 import tifffile
 
 from program import Program
+from rasters import raster, save
 from zembrel.points.files import open_points
 
 # places on the lines between cells of 10 m, and off them; binary fractions and others
@@ -75,3 +76,18 @@ def test_features_on_the_edges_are_counted_too(zembrel: Program) -> None:
     (zembrel.folder / "f.csv").write_text("\n".join(rows) + "\n")
     zembrel("tally", "f.csv", "--from-crs", "EPSG:32626", "--cell", "10", "--stat", "count", "--out", "t.tif")
     assert tifffile.imread(zembrel.folder / "t.tif").sum() == 121
+
+
+@pytest.mark.parametrize("ending", ["las", "laz", "ply", "pts"])
+def test_a_prj_beside_points_and_any_layer_tell_the_crs(zembrel: Program, ending: str) -> None:
+    lattice(zembrel.folder, 10.0)
+    zembrel("convert", "p.pts", "--out", f"q.{ending}")
+    save(zembrel.folder / "r.tif", raster(np.zeros((4, 4), np.uint8)))
+    for layer in ("r.tif", "EPSG:32626"):
+        zembrel("convert", f"q.{ending}", "--from-crs", layer, "--out", "t.las", "--replace")
+        crs = open_points(zembrel.folder / "t.las").cloud.crs
+        assert crs is not None and crs.code == 32626
+    zembrel("convert", "r.tif", "--out", "r.png")  # writes r.prj
+    (zembrel.folder / "r.prj").rename(zembrel.folder / "q.prj")
+    assert "EPSG:32626" in zembrel("describe", f"q.{ending}").out
+    zembrel.refuses(3, "convert", "r.tif", "--from-crs", "p.pts", "--out", "x.tif")

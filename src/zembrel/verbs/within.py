@@ -135,9 +135,9 @@ def _extent_of(frame: Frame, crs: CRS | None) -> Resolved:
 
 
 def parse_crs_phrase(text: str) -> CRS:
-    """A CRS as people give it: EPSG:code, a registry name, a .prj or .wkt file, a raster, or the text itself.
+    """A CRS as people give it: EPSG:code, a registered name, a .prj or .wkt file, any layer, or its text.
 
-    Raises InputError.
+    Raises InputError, also for a layer that has none.
     """
     path = Path(text)
     if text.lstrip()[:1] == "{" or re.match(r"\s*[A-Za-z_]+\s*\[", text):
@@ -147,7 +147,24 @@ def parse_crs_phrase(text: str) -> CRS:
             return read_crs(readings.note(path).read_text("utf-8", errors="replace"))
         except OSError as exc:
             raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
+    if path.exists() and path.suffix:
+        crs = _crs_of_layer(path)
+        if crs is None:
+            raise InputError(f"{path} has no CRS to take", "nobody said what it is in", "give EPSG:code")
+        return crs
     return parse_crs(text)
+
+
+def _crs_of_layer(path: Path) -> CRS | None:
+    """The CRS of a frame, of points, features or a raster."""
+    from zembrel.features.files import read_features
+    from zembrel.points.files import holds_points, open_points
+
+    if holds_points(path):
+        return open_points(path).cloud.crs
+    if _holds_features(path):
+        return read_features(path).crs
+    return load_frame(path).crs
 
 
 def load_frame(path: Path) -> Frame:

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import importlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol, cast
 
 from zembrel.errors import InputError, UsageError
+from zembrel.geodesy.crs import CRS, UnresolvedCRS
+from zembrel.geodesy.text import read_crs
 from zembrel.points.files.table import ENDINGS, POINT_FORMATS, PointFormat, format_of
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import PointBlock, PointSource
+from zembrel.points.told import Told
 from zembrel.reading import readings
 
 
@@ -75,7 +78,21 @@ def open_points(path: Path, reading: Reading = Reading()) -> PointSource:
     if not path.is_file():
         raise InputError(f"{path} cannot be read", "no such file or directory", "check the path")
     readings.note(path)
-    return load(POINT_FORMATS[name]).open_points(path, reading)
+    source = load(POINT_FORMATS[name]).open_points(path, reading)
+    return source if source.cloud.crs is not None else _placed(source, path)
+
+
+def _placed(source: PointSource, path: Path) -> PointSource:
+    """`source`, which does not say its CRS, with that of the .prj beside it, if there is one."""
+    beside = path.with_suffix(".prj")
+    if not beside.is_file():
+        return source
+    text = readings.note(beside).read_text("utf-8", errors="replace").strip()
+    try:
+        crs: CRS = read_crs(text)
+    except InputError:
+        crs = UnresolvedCRS(text[:60])
+    return Told(source, replace(source.cloud, crs=crs), source.parts)
 
 
 def check_name(path: Path) -> PointFormat:

@@ -17,14 +17,13 @@ from typing import NamedTuple
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import CRS, UnresolvedCRS
-from zembrel.geodesy.text import read_crs, write_crs
+from zembrel.geodesy.crs import UnresolvedCRS
+from zembrel.geodesy.text import write_crs
 from zembrel.points.files import PointWriter, Reading
 from zembrel.points.files.columns import SKIPPED, Steps, block_of, check_place, layout_for, meant
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
 from zembrel.points.records import Values
-from zembrel.reading import readings
 
 _PIECE, _HEAD = 1 << 23, 1 << 16
 _USUAL = ("x", "y", "z")
@@ -73,7 +72,7 @@ def open_points(path: Path, reading: Reading) -> PointSource:
             kinds[name] = np.promote_types(kinds[name], _narrowest(values))
     layout = layout_for({name: kind for name, kind in kinds.items() if name != SKIPPED})
     bounds = (*steps.low, *steps.high) if pieces else None
-    cloud = Cloud(layout, steps.scaling(), _crs_beside(path), sum(p[2] for p in pieces), bounds)  # type: ignore[arg-type]
+    cloud = Cloud(layout, steps.scaling(), None, sum(p[2] for p in pieces), bounds)  # type: ignore[arg-type]
     return TextSource(path, shape, cloud, tuple(pieces))
 
 
@@ -212,11 +211,6 @@ def _narrowest(values: Values) -> np.dtype[np.generic]:
         return values.dtype
     low, high = int(values.min()), int(values.max())
     return np.promote_types(np.min_scalar_type(low), np.min_scalar_type(high))
-
-
-def _crs_beside(path: Path) -> CRS | None:
-    beside = path.with_suffix(".prj")
-    return read_crs(readings.note(beside).read_text("utf-8", errors="replace")) if beside.is_file() else None
 
 
 def make_writer(path: Path, new: NewFile) -> PointWriter:

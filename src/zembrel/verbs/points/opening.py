@@ -11,10 +11,9 @@ from zembrel.geodesy.crs import label, same, vertical_of
 from zembrel.points.bounding import with_bounds
 from zembrel.points.files import Reading, holds_points, open_points
 from zembrel.points.files.table import format_of
-from zembrel.points.las.source import LasSource
 from zembrel.points.model import PointSource
 from zembrel.points.picking import Picking, parse_classes, parse_returns
-from zembrel.points.told import Told
+from zembrel.points.told import Told, las_of
 from zembrel.verbs.inputs import find_inputs
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs
@@ -51,7 +50,8 @@ def open_cloud(path: Path, options: Inputs) -> PointSource:
     source = open_points(real(path), Reading(columns, options.salvage))
     if options.resolution:
         source = _coarser(path, source, options)
-    if isinstance(source, LasSource) and (parts := with_bounds(source)) is not None:
+    las = las_of(source)
+    if las is not None and (parts := with_bounds(las)) is not None:
         source = Told(source, source.cloud, parts)
     if not options.from_crs:
         return source
