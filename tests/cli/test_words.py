@@ -10,7 +10,7 @@ import tifffile
 from PIL import Image
 
 from program import Program
-from rasters import random_cells, raster, save
+from rasters import frame, random_cells, raster, save
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.legend import Entry, Legend
@@ -104,3 +104,28 @@ def test_classes_tell_their_share_and_their_ground(zembrel: Program) -> None:
     np.testing.assert_allclose(said["hectares"]["1"], 40 * cell[10:50].sum() / 1e4, rtol=1e-6)
     assert "55.56 % of the valid ones" in zembrel("describe", "c.tif", "--stats").out
     assert tifffile.imread(zembrel.folder / "c.tif", key=0).shape == (100, 40)
+
+
+@pytest.mark.parametrize("kind", ["tif", "geojson", "pts"])
+def test_inputs_outside_the_area_are_left_out_and_named(zembrel: Program, kind: str) -> None:
+    for n, west in enumerate((730_000, 740_000, 750_000)):
+        name = f"in/s{n}.{kind}"
+        (zembrel.folder / "in").mkdir(exist_ok=True)
+        if kind == "tif":
+            save(zembrel.folder / name, raster(random_cells(20, 20), where=frame(20, 20, left=west)))
+        elif kind == "pts":
+            np.savetxt(
+                zembrel.folder / name, [[west + 10, 5_099_990, 1], [west + 50, 5_099_950, 2]], fmt="%.1f"
+            )
+        else:
+            point = {"type": "Point", "coordinates": [west + 50, 5_099_950]}
+            features = [{"type": "Feature", "properties": {}, "geometry": point}]
+            (zembrel.folder / name).write_text(
+                json.dumps({"type": "FeatureCollection", "features": features})
+            )
+    area = ("--within", "740000,5099900,740100,5100000")
+    said = zembrel("clip", "in/", "--from-crs", "EPSG:32626", "--force-crs", *area, "--out", "cut/").err
+    assert f"2 inputs outside the area left out: s0.{kind}, s2.{kind}" in said
+    assert [path.name for path in (zembrel.folder / "cut").iterdir()] == [f"s1.{kind}"]
+    area = ("--within", "840000,5099900,840100,5100000")
+    zembrel.refuses(3, "clip", "in/", "--from-crs", "EPSG:32626", "--force-crs", *area, "--out", "cut/")

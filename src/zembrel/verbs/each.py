@@ -13,6 +13,7 @@ from zembrel.measure import show_bytes
 from zembrel.verbs.inputs import Layer
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import LOSSES, Receipt, frame_items, named, reads
+from zembrel.verbs.within import OutsideError, left_out
 from zembrel.verbs.write import Written
 
 SHOWN_CHECKS = 6
@@ -59,10 +60,15 @@ def one_to_one(
             check_free(final, output.replace)
     done: list[tuple[Layer, Written, list[str]]] = []
     lost: list[tuple[Path, ZembrelError]] = []
+    outside: list[Path] = []
     for layer, final in zip(layers, finals, strict=True):
         try:
             written, chose = make(layer, final)
             done.append((layer, written, [*layer.remarks, *chose]))
+        except OutsideError:
+            if len(layers) == 1 or (layer is layers[-1] and not done and not lost):
+                raise
+            outside.append(layer.path)
         except ZembrelError as exc:
             if not output.keep_going or len(layers) == 1:
                 raise
@@ -71,7 +77,7 @@ def one_to_one(
         raise InputError(
             f"none of the {len(layers)} inputs could be done", lost[0][1].what, lost[0][1].remedy
         )
-    return _receipt(verb, layers, output, done, lost)
+    return _receipt(verb, layers, output, done, lost, left_out(outside))
 
 
 def _checks(done: Sequence[tuple[Layer, Written, list[str]]]) -> list[str]:
@@ -90,10 +96,11 @@ def _receipt(
     output: Output,
     done: Sequence[tuple[Layer, Written, list[str]]],
     lost: Sequence[tuple[Path, ZembrelError]],
+    outside: Sequence[str],
 ) -> Receipt:
     first = done[0][1]
     chose = list(dict.fromkeys(item for _, written, items in done for item in (*items, *written.chose)))
-    checks = _checks(done)
+    checks = [*_checks(done), *outside]
     lines = [("frame", frame_items(first.view.frame)), ("chose", tuple(chose)), ("checks", tuple(checks))]
     if len(done) == 1:
         lines.append(("plan" if output.dry_run else "wrote", first.wrote))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -22,6 +23,8 @@ from zembrel.measure import parse_length
 from zembrel.raster.views.outline import Cover
 from zembrel.reading import readings
 from zembrel.verbs.options import Where
+
+_SHOWN = 3  # inputs that a word about many names
 
 
 @dataclass(frozen=True)
@@ -199,15 +202,27 @@ def _place(place: Place, where: Where) -> Area:
     return Around("square", point.x, point.y, parse_length(where.reach), table.crs)
 
 
+class OutsideError(InputError):
+    """An input has nothing inside the area: of many, it is left out."""
+
+
+def left_out(outside: Sequence[Path]) -> list[str]:
+    """A word about inputs outside the area, with the names of the first."""
+    if not outside:
+        return []
+    names = ", ".join(path.name for path in outside[:_SHOWN]) + (" ..." if len(outside) > _SHOWN else "")
+    return [f"{len(outside):,} input{'s' * (len(outside) > 1)} outside the area left out: {names}"]
+
+
 def overlap_error(
     what: str, bounds: Bounds, crs: CRS | None, area: str, meant: str | None = None
-) -> InputError:
+) -> OutsideError:
     """The error for an area and something with `bounds` in `crs` that do not meet.
 
     meant: the area that was probably meant.
     """
     west, south, east, north = bounds
-    return InputError(
+    return OutsideError(
         f"{what} inside {area}",
         f"the ground covered is {west:.10g},{south:.10g},{east:.10g},{north:.10g} in {label(crs)}",
         f"x comes first: did you mean {meant}?"

@@ -21,6 +21,7 @@ from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.features.writing import WrittenFeatures, check_target, write_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import LOSSES, Receipt, named
+from zembrel.verbs.within import OutsideError, left_out
 
 Change = Callable[[FeatureTable], tuple[FeatureTable, list[str]]]
 _PLURALS = {
@@ -42,11 +43,17 @@ def one_to_one(
     done: list[tuple[FeatureTable, WrittenFeatures]] = []
     chose: list[str] = []
     lost: list[tuple[Path, ZembrelError]] = []
+    outside: list[Path] = []
     for path, final in zip(paths, finals, strict=True):
         try:
             table, said = opened(path, inputs, check=check)
             table, more = change(table)
             written = write_layer(final, table, output)
+        except OutsideError:
+            if len(paths) == 1 or (path == paths[-1] and not done and not lost):
+                raise
+            outside.append(path)
+            continue
         except ZembrelError as exc:
             if not output.keep_going or len(paths) == 1:
                 raise
@@ -56,7 +63,7 @@ def one_to_one(
         chose += [*said, *more, *written.notes]
     if not done:
         raise lost[0][1]
-    return receipt(verb, paths, output, done, chose, lost)
+    return receipt(verb, paths, output, done, [*chose, *left_out(outside)], lost)
 
 
 def opened(path: Path, inputs: Inputs, *, check: bool) -> tuple[FeatureTable, list[str]]:

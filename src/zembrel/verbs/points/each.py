@@ -18,6 +18,7 @@ from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.points.work import Done, Job, carry_out
 from zembrel.verbs.receipt import LOSSES, Receipt, named
+from zembrel.verbs.within import OutsideError, left_out
 
 Plan = Callable[[PointSource, Path], Job]
 
@@ -35,12 +36,18 @@ def one_to_one(
     done: list[Done] = []
     remarks: list[str] = []
     lost: list[tuple[Path, ZembrelError]] = []
+    outside: list[Path] = []
     for path, final in zip(paths, finals, strict=True):
         if final in stands:
             continue
         try:
             source = open_cloud(path, inputs)
             done.append(carry_out(plan(source, final), [source], final, output))
+        except OutsideError:
+            if len(paths) == 1 or (path == paths[-1] and not done and not stands and not lost):
+                raise
+            outside.append(path)
+            continue
         except ZembrelError as exc:
             if not output.keep_going or len(paths) == 1:
                 raise
@@ -50,7 +57,7 @@ def one_to_one(
     if lost and not done and not stands:
         raise lost[0][1]
     kept = [f"{len(stands):,} results stood already and were kept"] if stands else []
-    return receipt(verb, paths, output, done, [*remarks, *kept], lost)
+    return receipt(verb, paths, output, done, [*remarks, *kept, *left_out(outside)], lost)
 
 
 def counted(points: int) -> str:
