@@ -74,6 +74,7 @@ POINT_FORMATS: dict[str, PointFormat] = {
         always=False,
     ),
 }
+_POINTS_ALONE = (".pts",)  # of texts, the ending that means nothing else
 TABLES = ("pointtext", "pointparquet", "ply")  # whose columns can be chosen
 ENDINGS = tuple(ending for form in POINT_FORMATS.values() for ending in form.endings)
 
@@ -87,4 +88,4 @@ def format_of(path: Path) -> str | None:
 def surely_points(path: Path) -> bool:
     """Whether a file of that name holds points and nothing else."""
     name = format_of(path)
-    return name is not None and POINT_FORMATS[name].always
+    return name is not None and (POINT_FORMATS[name].always or path.name.lower().endswith(_POINTS_ALONE))
