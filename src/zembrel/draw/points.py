@@ -15,6 +15,7 @@ from zembrel.raster.legend import Legend
 
 Array = npt.NDArray[np.float64]
 _MOST = 400_000  # points that are drawn
+_TICK = 45  # pixels that a label on the axis of heights needs
 _FLAT = 12.0  # heights are stretched at most so many times
 
 
@@ -27,6 +28,7 @@ class Section(NamedTuple):
     length: float
     name: str  # of the values
     legend: Legend | None
+    unit: str  # of lengths and heights
 
 
 def draw_section(section: Section, path: Path, look: Look, title: str, said: str) -> tuple[str, ...]:
@@ -35,21 +37,33 @@ def draw_section(section: Section, path: Path, look: Look, title: str, said: str
 
     check_ramp(look.ramp)
     figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
-    axes = figure.add_axes((0.075, 0.1, 0.76, 0.78))
+    place = _room(look)
+    axes = figure.add_axes(place)
     axes.set_facecolor("#faf9f6")
-    chose = _dots(axes, section, look)
+    chose = _dots(axes, section, look, place)
     low, high = _ends(section.height)
     axes.set_xlim(0, section.length)
     stretch = _stretched(axes, section.length, low, high, look)
     axes.grid(color="#dcdad3", linewidth=0.5)
     axes.set_axisbelow(True)
     axes.tick_params(labelsize=9, colors=INK)
-    axes.set_xlabel("along the line", fontsize=9, color=INK)
-    axes.set_ylabel("height", fontsize=9, color=INK)
-    axes.set_title(title, loc="left", fontsize=15, color=INK, pad=10)
-    axes.text(1.0, 1.015, said, transform=axes.transAxes, ha="right", fontsize=9, color="#555")
+    axes.locator_params(axis="y", nbins=max(2, int(place[3] * look.height / _TICK)))
+    axes.set_xlabel(f"along the line, {section.unit}", fontsize=9, color=INK)
+    axes.set_ylabel(f"height, {section.unit}", fontsize=9, color=INK)
+    axes.set_title(title, loc="left", fontsize=15, color=INK, pad=20)
+    scale = f"heights stretched {stretch:.2g} times" if stretch > 1.05 else "heights to scale"
+    axes.annotate(
+        f"{said}   {scale}", (0, 1), (0, 6), xycoords="axes fraction", textcoords="offset points", fontsize=9,
+        color="#555",
+    )  # fmt: skip
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
-    return (*chose, f"heights stretched {stretch:.2g} times" if stretch > 1.05 else "heights to scale")
+    return (*chose, scale)
+
+
+def _room(look: Look) -> tuple[float, float, float, float]:
+    """Left, bottom, width and height of the axes in parts of a picture of any size, whose labels fit."""
+    left, right, bottom, top = 75 / look.width, 230 / look.width, 52 / look.height, 62 / look.height
+    return left, bottom, 1 - left - right, 1 - bottom - top
 
 
 def _ends(heights: Array) -> tuple[float, float]:
@@ -60,7 +74,8 @@ def _ends(heights: Array) -> tuple[float, float]:
 
 def _stretched(axes: Any, length: float, low: float, high: float, look: Look) -> float:
     """Fit heights into the picture, to scale if they are high enough. Returns how far they are stretched."""
-    shape = (0.78 * look.height) / (0.76 * look.width)
+    _, _, width, height = _room(look)
+    shape = (height * look.height) / (width * look.width)
     stretch = min(max(shape * length / (high - low), 1.0), _FLAT)
     room = shape * length / stretch
     middle = (low + high) / 2
@@ -68,7 +83,9 @@ def _stretched(axes: Any, length: float, low: float, high: float, look: Look) ->
     return stretch
 
 
-def _dots(axes: Any, section: Section, look: Look) -> tuple[str, ...]:
+def _dots(
+    axes: Any, section: Section, look: Look, place: tuple[float, float, float, float]
+) -> tuple[str, ...]:
     step = -(-len(section.along) // _MOST)
     along, height, values = (v[::step] for v in (section.along, section.height, section.values))
     size = float(np.clip(60_000 / max(len(along), 1), 1.0, 14.0))
@@ -89,9 +106,12 @@ def _dots(axes: Any, section: Section, look: Look) -> tuple[str, ...]:
     low, high = look.limits or (float(values.min()), float(values.max()))
     ramp = look.ramp or ("relief" if section.name == "height" else "viridis")
     dots = axes.scatter(along, height, c=values, cmap=colour_map(ramp), vmin=low, vmax=high, **style)
-    bar = axes.figure.colorbar(dots, cax=axes.figure.add_axes((0.86, 0.1, 0.016, 0.78)))
+    left = place[0] + place[2] + 25 / look.width
+    bar = axes.figure.colorbar(
+        dots, cax=axes.figure.add_axes((left, place[1], 20 / look.width, place[3])), format="%.6g"
+    )
     bar.outline.set_visible(False)
-    bar.set_label(section.name, color=INK)
+    bar.set_label(f"{section.name}, {section.unit}" if section.name == "height" else section.name, color=INK)
     return (f"by {section.name}, ramp {ramp}", f"from {low:.6g} to {high:.6g}", *said)
 
 

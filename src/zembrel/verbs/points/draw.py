@@ -23,7 +23,7 @@ from zembrel.points.gridding.wanted import as_block
 from zembrel.points.kernels.binning import add_topmost
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Picking
-from zembrel.raster.legend import Legend
+from zembrel.raster.legend import Entry, Legend, shade
 from zembrel.raster.model import Band, Block
 from zembrel.raster.views.fill import Filled
 from zembrel.verbs.lengths import in_units_of
@@ -158,6 +158,9 @@ def _legend(by: str, values: npt.NDArray[np.float64]) -> Legend | None:
     """Names and colours of values that are codes."""
     if by == "class":
         return legend_of([int(v) for v in np.unique(values[np.isfinite(values)])])
+    if by == "return":
+        codes = [int(v) for v in np.unique(values[np.isfinite(values)])]
+        return Legend.of(Entry(code, "return", shade(code)) for code in codes)
     return None
 
 
@@ -183,9 +186,14 @@ def _section(
             "check the line, or give a larger --width",
         )
     along, height, values = (np.concatenate(v) for v in zip(*found, strict=True))
-    section = Section(along, height, values, length, points.by, look.legend or _legend(points.by, values))
-    unit = unit_sign(whole.crs)
-    said = f"{label(whole.crs)}   {points.section}   {width:.4g} {unit} wide   {len(along):,} points"
+    unit, name = unit_sign(whole.crs), points.by
+    if name == "time":
+        values, name = values - values.min(), "seconds from the first point"
+    legend = look.legend or _legend(points.by, values)
+    section = Section(along, height, values, length, name, legend, unit)
+    known = whole.crs is not None and whole.crs.code
+    place = f"EPSG:{whole.crs.code}" if known and whole.crs is not None else label(whole.crs)
+    said = f"{place}   {points.section}   {width:.4g} {unit} wide   {len(along):,} points"
     return len(along), (f"{width:.4g} {unit} wide", *draw_section(section, path, look, title, said))
 
 
