@@ -102,6 +102,8 @@ def _schema(name: str, raster: Raster, outlining: Outlining) -> Schema:
     if legend is not None and legend.named:
         width = max(len(entry.name.encode()) for entry in legend.entries)
         fields["name"] = Field(TEXT, max(width, 1))
+    if legend is not None:
+        fields["colour"] = Field(TEXT, 7)
     return Schema(name, "MultiPolygon" if several else "Polygon", False, fields, raster.frame.crs)
 
 
@@ -113,6 +115,9 @@ def _table(shapes: Shapes, raster: Raster) -> FeatureTable:
     columns = {"value": values, "cells": shapes.cells, "area": np.round(areas, 3)}
     if legend is not None and legend.named:
         columns["name"] = column([legend.name(value) for value in shapes.values.tolist()])
+    if legend is not None:
+        colours = {entry.code: "#{:02x}{:02x}{:02x}".format(*entry.colour) for entry in legend.entries}
+        columns["colour"] = column([colours.get(value) for value in shapes.values.tolist()])
     return FeatureTable(shapes.geometries, columns, frame.crs)
 
 
