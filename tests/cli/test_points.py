@@ -98,7 +98,7 @@ def test_clip_keeps_the_points_of_an_area(
         inside = away <= 80
     else:
         east, north = np.round((given[:, 0] - x) * 100), np.round((given[:, 1] - y) * 100)
-        inside = (east >= -10_000) & (east < 10_000) & (north >= -10_000) & (north < 10_000)
+        inside = (east >= -10_000) & (east < 10_000) & (north > -10_000) & (north <= 10_000)
     expected = given[inside != outside]
     assert abs(len(kept) - len(expected)) <= (30 if area.startswith("circle") else 0) and 100 < len(
         kept
@@ -209,7 +209,7 @@ def test_tile_gives_each_point_one_sheet_and_marks_margins(zembrel: Program, swa
     for sheet in said["sheets"]:
         held = whole(zembrel.folder / sheet["path"])
         inside = (held.x >= sheet["west"]) & (held.x < sheet["east"])
-        inside &= (held.y >= sheet["south"]) & (held.y < sheet["north"])
+        inside &= (held.y > sheet["south"]) & (held.y <= sheet["north"])
         np.testing.assert_array_equal(held.values("margin") == 0, inside)
         assert held.x.min() >= sheet["west"] - 15.01 and held.y.max() <= sheet["north"] + 15.01
         seen += int(inside.sum())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,6 +12,7 @@ from zembrel.points.kernels.spacing import EMPTY, entered_again, keep_apart
 from zembrel.points.model import Array, PointBlock
 
 Mask = npt.NDArray[np.bool_]
+_WORTH = 1_000_000  # cells that are worth comparing at once
 _MULTIPLIER = np.uint64(0x9E3779B97F4A7C15)
 BEST: dict[str, Callable[[PointBlock, Array], Array]] = {
     "lowest": lambda block, away: block.z,
@@ -70,12 +71,24 @@ class BestOf:
         keys, good = mesh.cells(block)
         return cls(keys, good, numbers)._reduced()
 
-    def with_others(self, other: BestOf) -> BestOf:
-        """The best points of both."""
-        return BestOf(
-            np.concatenate((self.keys, other.keys)),
-            np.concatenate((self.good, other.good)),
-            np.concatenate((self.numbers, other.numbers)),
+    @classmethod
+    def of_all(cls, parts: Iterable[BestOf]) -> BestOf:
+        """The best points of all: as many are gathered as there are already before they are compared, so that
+        each is compared a few times, however many parts there are.
+        """
+        best, waiting = cls.none(), list[BestOf]()
+        for part in parts:
+            waiting.append(part)
+            if sum(len(held.keys) for held in waiting) >= max(len(best.keys), _WORTH):
+                best, waiting = cls._joined([best, *waiting]), []
+        return cls._joined([best, *waiting])
+
+    @classmethod
+    def _joined(cls, parts: Sequence[BestOf]) -> BestOf:
+        return cls(
+            np.concatenate([part.keys for part in parts]),
+            np.concatenate([part.good for part in parts]),
+            np.concatenate([part.numbers for part in parts]),
         )._reduced()
 
     def _reduced(self) -> BestOf:

@@ -103,11 +103,7 @@ def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) 
         staging.publish()
     chose += [*target.chose, *(more or methods), f"overlap {joining.overlap}", *toned, *collars]
     chose += written.chose
-    checks = [
-        *written.checks,
-        *trimmings,
-        *sheets.gaps([layer.raster.frame for layer in layers], target.frame),
-    ]
+    checks = [*written.checks, *trimmings, *_gaps(layers, target)]
     checks += [*_overlap_items(found, names), *_shift_items(found, names), *sheets.unlike(layers), *warned]
     checks += [f"{len(layers) - len(pieces)} inputs outside the area left out"] * (len(layers) > len(pieces))
     facts = {
@@ -119,6 +115,10 @@ def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) 
         "results": [written.facts],
     }
     return _receipt(facts, target, written, output, joining)
+
+
+def _gaps(layers: Sequence[Layer], target: Target) -> list[str]:
+    return sheets.gaps([layer.raster.frame for layer in layers], target.frame)
 
 
 def _quilted(

@@ -59,12 +59,8 @@ def write(
     if not output.dry_run:
         check_free(out, output.replace)
     plan.check(output.ceiling_bytes, output.command)
-    facts = {
-        "out": str(out),
-        "format": name,
-        "frame": frame_facts(view.frame),
-        "bytes_at_most": plan.bytes_at_most,
-    }
+    facts: dict[str, Any] = {"out": str(out), "format": name, "frame": frame_facts(view.frame)}
+    facts["bytes_at_most"] = plan.bytes_at_most
     if output.dry_run:
         return _planned(view, chose, plan, output, facts)
     started = time.perf_counter()
@@ -85,12 +81,8 @@ def write(
     seconds = time.perf_counter() - started
     extra = tuple(f"beside it {path.name}" for path in beside)
     wrote = (str(out), show_bytes(size), _bands(view), *_how(sink), *extra, f"in {seconds:.1f} s")
-    facts |= {
-        "bytes": size,
-        "seconds": round(seconds, 3),
-        "valid": coverage.valid,
-        "missing": coverage.missing,
-    }
+    facts |= {"bytes": size, "seconds": round(seconds, 3)}
+    facts |= {"valid": coverage.valid, "missing": coverage.missing}
     return Written(view, chose, _checks(coverage, view, cover), wrote, facts)
 
 

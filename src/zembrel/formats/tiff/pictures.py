@@ -71,7 +71,10 @@ def fax(name: str, data: bytes, shape: Shape, options: int) -> Cells:
         overheard(b"Fax") as said,
         Image.open(io.BytesIO(_as_file(name, data, rows, columns, options))) as page,
     ):
-        cells = np.asarray(page).astype(np.uint8)
+        try:
+            cells = np.asarray(page).astype(np.uint8)
+        except OSError as exc:
+            raise ValueError(f"{exc}") from exc
     if said:
         raise ValueError(said[0])
     return _fitted(cells, shape)

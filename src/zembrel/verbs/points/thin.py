@@ -115,7 +115,4 @@ def _best(source: PointSource, mesh: Mesh, picked: Picking, output: Output) -> B
         numbers = piece.first + np.flatnonzero(picked.mask(block))
         return BestOf.of(mesh, block.take(numbers - piece.first), numbers)
 
-    best = BestOf.none()
-    for found in each(pieces_of([source]), work, output.means):
-        best = best.with_others(found)
-    return best
+    return BestOf.of_all(each(pieces_of([source]), work, output.means))
