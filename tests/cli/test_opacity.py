@@ -74,7 +74,7 @@ def test_what_cannot_hold_opacity_refuses_or_lays_it_over_a_colour(zembrel: Prog
     cells = picture(zembrel.folder)
     what, why, remedy = zembrel.refuses(4, "convert", "soft.png", "--out", f"flat.{ending}")
     partly = int(((cells[..., 3] > 0) & (cells[..., 3] < 255)).sum())
-    assert "in part" in what and f"{partly:,}" in why and "--flatten" in remedy
+    assert "partly transparent" in what and f"{partly:,}" in why and "--flatten" in remedy
     zembrel("convert", "soft.png", "--flatten", "#204060", "--out", "flat.png")
     over = Image.new("RGBA", (40, 30), "#204060")
     over.alpha_composite(Image.fromarray(cells, "RGBA"))

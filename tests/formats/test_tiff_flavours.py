@@ -342,7 +342,7 @@ def test_a_chain_of_images_that_returns_to_itself_is_read_once(tmp_path: Path) -
     for layer, cells in (("1", first), ("2", second)):
         source = open_raster(tmp_path / "c.tif", layer)
         np.testing.assert_array_equal(source.cells(source.frame.pane).cells[0], cells)
-        assert "its chain of images returns to the first 2" in source.remarks  # type: ignore[attr-defined]
+        assert "its chain of images loops back: the 2 before are read" in source.remarks  # type: ignore[attr-defined]
 
 
 def test_opacity_that_nobody_declared_is_opacity(tmp_path: Path) -> None:

@@ -100,7 +100,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "flatten": (
         ("--flatten",),
         "COLOUR",
-        "Lay cells that can be seen through over this colour: white, '#rrggbb'.",
+        "Blend transparent cells onto this colour: white, '#rrggbb'.",
     ),
     "compress": (("--compress",), "NAME[:LEVEL]", "Compression and level: deflate, zstd:15, lzw, none."),
     "settings": (("--set",), "KEY=VALUE", "A setting of the format; zembrel formats NAME lists them."),
@@ -110,7 +110,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "ceiling": (("--ceiling",), "BYTES", "Refuse results larger than this.  [20GB]"),
     "memory": (("--memory",), "BYTES", "Budget for blocks.  [256MB]"),
     "workers": (("--workers",), "N", "Threads; one for each processor if not said."),
-    "keep_empty": (("--keep-empty",), None, "Write results without a valid cell or feature too; exit 7."),
+    "keep_empty": (("--keep-empty",), None, "Also write results that have no valid cell or feature; exit 7."),
     "keep_going": (("--keep-going",), None, "With many inputs, finish the others; exit 7."),
 }
 MULTIPLE = ("settings", "stat", "at_most", "at_least")

@@ -77,7 +77,7 @@ def open_layer(path: Path, options: Inputs) -> Layer:
         raster = _opened(path, options.layer)
     remarks = raster.remarks if isinstance(raster, HasRemarks) else ()
     if options.from_nodata is not None and says_nodata(raster):
-        remarks = (*remarks, f"{path.name} says itself where nothing is: --from-nodata left aside")
+        remarks = (*remarks, f"{path.name} declares its own nodata: --from-nodata is ignored for it")
     return Layer(path, _understood(path, raster, options), remarks)
 
 
@@ -178,7 +178,8 @@ def _expand(word: str, out: Path | None) -> list[Path]:
         inside = plain or inside  # a table beside rasters or features tells of them
         stores = [p for p in inside if p.is_dir()]
         inside = [p for p in inside if not any(store in p.parents for store in stores)]
-        inside = [p for p in inside if out is None or not _within(p, out)]
+        whole = out.resolve() if out is not None else None
+        inside = [p for p in inside if whole is None or not _within(p, whole)]
         if not inside:
             raise InputError(
                 f"folder {path} holds no raster, no features and no points",
@@ -191,7 +192,8 @@ def _expand(word: str, out: Path | None) -> list[Path]:
     if any(sign in word for sign in "*?["):
         matches = _natural(Path(match) for match in glob.glob(word, recursive=True))  # noqa: PTH207 Path.glob takes no absolute pattern
         matches = [match for match in matches if match.is_file() or is_store(match)]
-        matches = [match for match in matches if out is None or not _within(match, out)]
+        whole = out.resolve() if out is not None else None
+        matches = [match for match in matches if whole is None or not _within(match, whole)]
         if matches:
             return matches
         raise InputError(f"nothing fits {word!r}", f"looked in {Path.cwd()}", "check the pattern")
@@ -202,9 +204,8 @@ _TABLES = (".csv", ".tsv", ".txt", ".parquet")
 _KINDS = (readable, is_features, surely_points)  # a folder is searched for the first of them that it holds
 
 
-def _within(path: Path, out: Path) -> bool:
-    """Whether `path` is the result, or lies in its folder, however the two are spelled."""
-    whole = out.resolve()
+def _within(path: Path, whole: Path) -> bool:
+    """Whether `path` is the result, whose resolved path is `whole`, or lies in its folder."""
     return whole == (here := path.resolve()) or whole in here.parents
 
 

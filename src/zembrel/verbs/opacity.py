@@ -16,7 +16,7 @@ from zembrel.verbs.survey import seen
 
 @dataclass
 class _Partial:
-    """Observer: cells that can be seen through in part, and the first of them."""
+    """Observer: partly transparent cells, and the first of them."""
 
     top: float
     cells: int = 0
@@ -37,8 +37,8 @@ class _Partial:
 def settled(view: Raster, title: str, output: Output, *, holds: bool) -> tuple[Raster, list[str]]:
     """`view` with its opacity as a format called `title` takes it, and what was chosen for that.
 
-    holds: whether the format holds opacity. Raises RefusedError where it does not, and some cells can be
-    seen through in part; UsageError for a colour that is none.
+    holds: whether the format holds opacity. Raises RefusedError where it does not, and some cells are partly
+    transparent; UsageError for a colour that is none.
     """
     if not has_alpha(view.bands):
         return view, ["nothing to flatten (no opacity)"] if output.flatten else []
@@ -49,14 +49,14 @@ def settled(view: Raster, title: str, output: Output, *, holds: bool) -> tuple[R
     if holds:
         return Settled(view), ["opacity kept (band alpha)"]
     if output.dry_run:
-        return colours_of(view), ["opacity left out, if no cell can be seen through in part"]
+        return colours_of(view), ["opacity left out, if no cell is partly transparent"]
     found = seen(view, _Partial(top_of(shared_type(view.bands))), output.means)
     if found.first is not None:
         x, y = view.frame.centres(np.array([found.first[1]]), np.array([found.first[0]]))
         raise RefusedError(
-            f"{title} cannot hold cells that can be seen through in part",
+            f"{title} cannot hold partly transparent cells",
             f"there are {found.cells:,}, the first at {x[0]:.10g},{y[0]:.10g}",
-            "add --flatten white (or another colour) to lay them over it, or write GeoTIFF, PNG or WebP",
+            "add --flatten white (or another colour) to blend them onto it, or write GeoTIFF, PNG or WebP",
         )
     return colours_of(view), ["opacity is all or nothing: kept as validity"]
 

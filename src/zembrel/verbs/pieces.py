@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from zembrel.errors import InputError
-from zembrel.grid.extent import carried_bounds, carried_cell, seen_from
+from zembrel.grid.extent import carried_bounds, carried_cell, seen_from, turn_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.kernels import table
@@ -56,7 +56,8 @@ def pieces_of(
 def footprint_of(source: Frame, target: Frame) -> Pane | None:
     """The cells of `target` that `source` may reach."""
     bounds = source.bounds if target.crs is None else carried_bounds(source, target.crs)
-    bounds = seen_from(bounds, target.crs, target.bounds)
+    if turn_of(target.crs) is not None:
+        bounds = seen_from(bounds, target.crs, target.bounds)
     return target.pane_of(*bounds).grown(1).meet(target.pane)
 
 
@@ -86,7 +87,7 @@ def sewn(
     if all(moved) and _one_lattice([layer.raster.frame for layer in layers]):
         whole = _joined(layers, rule, feather, target)
         view, chose = brought(replace(layers[0], raster=whole), target, method)
-        return view, [*chose, f"{len(layers)} sheets of one lattice joined before that"]
+        return view, [*chose, f"{len(layers)} sheets share a lattice and were joined first"]
     haloed = [
         _with_halo(n, pieces, layers, target, method) if resampled else (piece, None)
         for n, (piece, resampled) in enumerate(zip(pieces, moved, strict=True))

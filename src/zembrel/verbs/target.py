@@ -54,7 +54,7 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
     """
     check_placed(layers)
     if where.named is not None:
-        target = Target(where.named, None, (f"onto the cell that {label(where.named.crs)} has of that name",))
+        target = Target(where.named, None, ("onto the one-degree cell of that name",))
     else:
         target = _onto(where, layers) if where.onto else _around(layers, where, finest or layers)
     ways = [operation_to(layer, target.frame) for layer in finest or layers]
@@ -80,6 +80,8 @@ def by_longest(crs: CRS | None, bounds: Bounds, where: Where, registration: str 
 def landing(where: Where, out: Path, asked: str | None, layers: Sequence[Layer]) -> Where:
     """`where`, with the frame that the name of the result says, if it says one and nobody else does."""
     if where.onto or where.crs or where.cell or where.longest or not layers:
+        return where
+    if frame_of_name(out, asked, 1.0) is None:
         return where
     crs = layers[0].raster.frame.crs
     if crs is None or isinstance(crs, UnresolvedCRS):

@@ -107,7 +107,7 @@ def read_chain(path: Path) -> tuple[list[Directory], tuple[str, ...]]:
     seen: set[int] = set()
     while offset:
         if offset in seen:
-            return directories, (f"its chain of images returns to the first {len(seen)}",)
+            return directories, (f"its chain of images loops back: the {len(seen)} before are read",)
         if len(directories) >= MOST_DIRECTORIES:
             raise broken(path, f"it has more than {MOST_DIRECTORIES:,} directories")
         seen.add(offset)
