@@ -128,4 +128,13 @@ def test_inputs_outside_the_area_are_left_out_and_named(zembrel: Program, kind: 
     assert f"2 inputs outside the area left out: s0.{kind}, s2.{kind}" in said
     assert [p.name for p in (zembrel.folder / "cut").iterdir() if p.suffix != ".prj"] == [f"s1.{kind}"]
     area = ("--within", "840000,5099900,840100,5100000")
-    zembrel.refuses(3, "clip", "in/", "--from-crs", "EPSG:32626", "--force-crs", *area, "--out", "none/")
+    refused = zembrel.refuses(
+        3, "clip", "in/", "--from-crs", "EPSG:32626", "--force-crs", *area, "--out", "none/"
+    )
+    assert refused[0] == "none of the 3 inputs has anything inside the area"
+    broken = zembrel.folder / f"in/s1.{kind}"
+    broken.write_bytes(b"740010 5099990 1\nno point\n" if kind == "pts" else broken.read_bytes()[:-40])
+    options = ("--from-crs", "EPSG:32626", "--force-crs", "--keep-going")
+    area = ("--within", "740000,5099900,740100,5100000")
+    what = zembrel.refuses(3, "clip", "in/", *options, *area, "--out", "none/")[0]
+    assert what == "none of the 3 inputs could be done"

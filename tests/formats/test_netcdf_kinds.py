@@ -60,6 +60,19 @@ def test_axes_count_in_their_units(tmp_path: Path, unit: str) -> None:
     assert open_raster(tmp_path / "u.nc").frame.bounds == (499500, 694500, 507500, 700500)
 
 
+@pytest.mark.parametrize("unit", ["degrees_{}", "degree_{}", "degree{:.1}", "degrees{:.1}", "degree_{:.1}"])
+def test_axes_are_known_by_any_spelling_of_degrees(tmp_path: Path, unit: str) -> None:
+    with netCDF4.Dataset(tmp_path / "d.nc", "w") as file:
+        for name, size, way in (("down", 6, "North"), ("along", 8, "East")):
+            file.createDimension(name, size)
+            axis = file.createVariable(name, "f8", (name,))
+            axis[:], axis.units = 40 + np.arange(size), unit.format(way)
+        file.createVariable("depth", "i2", ("along", "down"))[:] = VALUES.T
+    source = open_raster(tmp_path / "d.nc")
+    assert source.frame.crs is not None and source.frame.bounds == (39.5, 39.5, 47.5, 45.5)
+    np.testing.assert_array_equal(source.cells(source.frame.pane).cells[0], VALUES[::-1])
+
+
 # x, y of (-24 E, 81 or 46 N) by the formulas of Snyder on the sphere of 6,371,000 m, worked out below
 RADIUS = 6_371_000.0
 LON, LAT = np.radians(-24.0), np.radians(46.0)

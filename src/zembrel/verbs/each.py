@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError, ZembrelError
@@ -17,6 +17,9 @@ from zembrel.verbs.within import OutsideError, left_out
 from zembrel.verbs.write import Written
 
 SHOWN_CHECKS = 6
+Lost = Sequence[tuple[Path, ZembrelError]]
+Input = TypeVar("Input")
+Result = TypeVar("Result")
 
 
 def results(paths: Sequence[Path], output: Output, ending: str | None) -> list[Path]:
@@ -45,6 +48,42 @@ def results(paths: Sequence[Path], output: Output, ending: str | None) -> list[P
     return finals
 
 
+def each(
+    one: Callable[[Input, Path], Result],
+    inputs: Sequence[Input],
+    finals: Sequence[Path],
+    paths: Sequence[Path],
+    *,
+    keep_going: bool,
+) -> tuple[list[Result], Lost, list[str]]:
+    """What `one` makes of each input, the inputs lost under keep_going, and a word on those outside the area.
+
+    Raises what `one` raises; OutsideError only where no input meets the area; InputError where all are lost.
+    """
+    done: list[Result] = []
+    lost: list[tuple[Path, ZembrelError]] = []
+    outside: list[tuple[Path, OutsideError]] = []
+    for given, final, path in zip(inputs, finals, paths, strict=True):
+        try:
+            done.append(one(given, final))
+        except OutsideError as exc:
+            outside.append((path, exc))
+        except ZembrelError as exc:
+            if not keep_going or len(paths) == 1:
+                raise
+            lost.append((path, exc))
+    if lost and not done:
+        why = lost[0][1]
+        raise InputError(f"none of the {len(paths)} inputs could be done", why.what, why.remedy)
+    if outside and not done:
+        first = outside[0][1]
+        if len(paths) == 1:
+            raise first
+        what = f"none of the {len(paths)} inputs has anything inside the area"
+        raise OutsideError(what, f"of the first, {first.why}", first.remedy)
+    return done, lost, left_out([path for path, _ in outside])
+
+
 def one_to_one(
     verb: str,
     layers: Sequence[Layer],
@@ -53,31 +92,19 @@ def one_to_one(
 ) -> Receipt:
     """Make each result and put one receipt over all; with keep_going the others are finished."""
     ending = format_named(output.format).endings[0] if output.format else None
-    finals = results([layer.path for layer in layers], output, ending)
+    paths = [layer.path for layer in layers]
+    finals = results(paths, output, ending)
     for final in finals:
         choose_format(final, output.format)
         if not output.dry_run:
             check_free(final, output.replace)
-    done: list[tuple[Layer, Written, list[str]]] = []
-    lost: list[tuple[Path, ZembrelError]] = []
-    outside: list[Path] = []
-    for layer, final in zip(layers, finals, strict=True):
-        try:
-            written, chose = make(layer, final)
-            done.append((layer, written, [*layer.remarks, *chose]))
-        except OutsideError:
-            if len(layers) == 1 or (layer is layers[-1] and not done and not lost):
-                raise
-            outside.append(layer.path)
-        except ZembrelError as exc:
-            if not output.keep_going or len(layers) == 1:
-                raise
-            lost.append((layer.path, exc))
-    if not done:
-        raise InputError(
-            f"none of the {len(layers)} inputs could be done", lost[0][1].what, lost[0][1].remedy
-        )
-    return _receipt(verb, layers, output, done, lost, left_out(outside))
+
+    def one(layer: Layer, final: Path) -> tuple[Layer, Written, list[str]]:
+        written, chose = make(layer, final)
+        return layer, written, [*layer.remarks, *chose]
+
+    done, lost, outside = each(one, layers, finals, paths, keep_going=output.keep_going)
+    return _receipt(verb, layers, output, done, lost, outside)
 
 
 def _checks(done: Sequence[tuple[Layer, Written, list[str]]]) -> list[str]:
@@ -95,7 +122,7 @@ def _receipt(
     layers: Sequence[Layer],
     output: Output,
     done: Sequence[tuple[Layer, Written, list[str]]],
-    lost: Sequence[tuple[Path, ZembrelError]],
+    lost: Lost,
     outside: Sequence[str],
 ) -> Receipt:
     first = done[0][1]

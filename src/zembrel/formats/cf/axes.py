@@ -17,14 +17,14 @@ from zembrel.formats.lattice import lattice_of
 from zembrel.geodesy.crs import CRS, GeographicCRS
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.framefile import frame_from, frame_table
+from zembrel.measure import LENGTHS
 
 FRAME, BANDS = "zembrel_frame", "zembrel_bands"
 _X = ("x", "lon", "longitude", "easting", "xc", "west_east")
 _Y = ("y", "lat", "latitude", "northing", "yc", "south_north")
-_LENGTHS = {
-    "m": 1.0, "metre": 1.0, "meter": 1.0, "km": 1000.0, "kilometre": 1000.0, "kilometer": 1000.0, "cm": 0.01,
-    "mm": 0.001, "ft": 0.3048, "foot": 0.3048, "feet": 0.3048, "us_survey_foot": 1200 / 3937,
-    "us_survey_feet": 1200 / 3937,
+_SHORT = {
+    "metre": "m", "meter": "m", "kilometre": "km", "kilometer": "km", "centimetre": "cm", "centimeter": "cm",
+    "foot": "ft", "feet": "ft", "us_survey_foot": "usft", "us_survey_feet": "usft",
 }  # fmt: skip
 _DAYS = {"day": 86_400, "hour": 3_600, "minute": 60, "second": 1}
 _CALENDARS = ("standard", "gregorian", "proleptic_gregorian")
@@ -72,25 +72,27 @@ def _unit(crs: CRS | None) -> str:
 
 def is_x(name: str, attributes: Mapping[str, Any]) -> bool:
     """Whether a coordinate variable counts eastwards."""
-    return _is("x", "degrees_east", "longitude", _X, name, attributes)
+    return _is("x", "east", "longitude", _X, name, attributes)
 
 
 def is_y(name: str, attributes: Mapping[str, Any]) -> bool:
     """Whether a coordinate variable counts northwards."""
-    return _is("y", "degrees_north", "latitude", _Y, name, attributes)
+    return _is("y", "north", "latitude", _Y, name, attributes)
+
+
+def in_degrees(way: str, attributes: Mapping[str, Any]) -> bool:
+    """Whether an axis is in degrees `east` or `north`, in any of the spellings of CF 1.11, 4.1 and 4.2."""
+    unit = str(attributes.get("units", "")).lower()
+    return re.fullmatch(f"degrees?_?({way}|{way[0]})", unit) is not None
 
 
 def _is(
-    axis: str, unit: str, word: str, names: tuple[str, ...], name: str, attributes: Mapping[str, Any]
+    axis: str, way: str, word: str, names: tuple[str, ...], name: str, attributes: Mapping[str, Any]
 ) -> bool:
     if "axis" in attributes:
         return str(attributes["axis"]).lower() == axis
     standard = (word, f"projection_{axis}_coordinate")
-    return (
-        attributes.get("standard_name") in standard
-        or str(attributes.get("units", "")).lower() == unit
-        or name.lower() in names
-    )
+    return attributes.get("standard_name") in standard or in_degrees(way, attributes) or name.lower() in names
 
 
 def in_units_of(crs: CRS | None, attributes: Mapping[str, Any]) -> float:
@@ -98,11 +100,12 @@ def in_units_of(crs: CRS | None, attributes: Mapping[str, Any]) -> float:
     if crs is None or crs.unit.kind != "length":
         return 1.0
     found = re.fullmatch(r"([0-9.eE+-]+)?\s*([A-Za-z_]+)", str(attributes.get("units", "")).strip())
-    size = _LENGTHS.get(found[2].lower().removesuffix("s")) if found else None
+    word = found[2].lower().removesuffix("s") if found else ""
+    size = LENGTHS.get(_SHORT.get(word, word))
     if found is None or size is None:
         return 1.0
     try:
-        metres = float(found[1] or 1.0) * size
+        metres = float(found[1] or 1.0) * float(size)
     except ValueError:
         return 1.0
     factor = metres / crs.unit.factor

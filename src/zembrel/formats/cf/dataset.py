@@ -16,7 +16,7 @@ import numpy.typing as npt
 
 from zembrel.errors import InputError, nearest_name
 from zembrel.formats.cf.attributes import band_of, valid_limits
-from zembrel.formats.cf.axes import BANDS, FRAME, frame_of, in_units_of, is_x, is_y, names_along
+from zembrel.formats.cf.axes import BANDS, FRAME, frame_of, in_degrees, in_units_of, is_x, is_y, names_along
 from zembrel.formats.cf.gridmapping import crs_of
 from zembrel.formats.sidecars import placed_beside
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
@@ -252,14 +252,7 @@ def _crs(first: Variable, x: Variable, variables: Variables, remarks: list[str])
         except InputError as exc:
             remarks.append(f"its grid mapping is not understood: {exc.what}")
             return UnresolvedCRS(str(mapping.attributes.get("grid_mapping_name", name)))
-    if str(x.attributes.get("units", "")).lower() in (
-        "degrees_east",
-        "degree_east",
-        "degreese",
-        "degree_e",
-        "degrees_e",
-        "degreee",
-    ):
+    if in_degrees("east", x.attributes):
         remarks.append("longitude and latitude without a datum: taken for WGS 84")
         return by_code(4326)
     return None

@@ -1,9 +1,8 @@
 """Points into cells: counts, sums and ends of values, in one pass.
 
-Coordinates are the stored whole numbers of records; `placing` takes them to columns and rows: column = X a
-+ b, row =
-Y c + d. Values are numbers, or stored heights; `meaning` is what those are multiplied with, and what is
-added.
+Coordinates are the stored whole numbers of records; `placing` takes them to columns and rows:
+column = X a + b, row = Y c + d. Values are numbers, or stored heights; `meaning` is what those are
+multiplied by, and what is added.
 """
 
 from __future__ import annotations
@@ -11,7 +10,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, types
 
-ON_EDGE = 1e-6  # cells by which rounding may move a point from the edge it lies on
+from zembrel.grid.frame import ON_EDGE
+
 _F = types.float64
 _STORED = types.Array(types.int32, 1, "A", readonly=True)
 _POINTS = types.Array(_F, 1, "A", readonly=True)

@@ -9,19 +9,18 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zembrel.errors import UsageError, ZembrelError, nearest_name
+from zembrel.errors import UsageError, nearest_name
 from zembrel.features.files.schema import kinds_in
 from zembrel.features.files.table import FEATURE_FORMATS
 from zembrel.features.soundness import sound
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import label
 from zembrel.measure import show_bytes
-from zembrel.verbs.each import results
+from zembrel.verbs.each import Lost, each, results
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.features.writing import WrittenFeatures, check_target, write_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import LOSSES, Receipt, named
-from zembrel.verbs.within import OutsideError, left_out
 
 Change = Callable[[FeatureTable], tuple[FeatureTable, list[str]]]
 _PLURALS = {
@@ -40,30 +39,17 @@ def one_to_one(
     finals = results(paths, output, _ending(output.format))
     for final in finals:
         check_target(final, output.replace)
-    done: list[tuple[FeatureTable, WrittenFeatures]] = []
     chose: list[str] = []
-    lost: list[tuple[Path, ZembrelError]] = []
-    outside: list[Path] = []
-    for path, final in zip(paths, finals, strict=True):
-        try:
-            table, said = opened(path, inputs, check=check)
-            table, more = change(table)
-            written = write_layer(final, table, output)
-        except OutsideError:
-            if len(paths) == 1 or (path == paths[-1] and not done and not lost):
-                raise
-            outside.append(path)
-            continue
-        except ZembrelError as exc:
-            if not output.keep_going or len(paths) == 1:
-                raise
-            lost.append((path, exc))
-            continue
-        done.append((table, written))
-        chose += [*said, *more, *written.notes]
-    if not done:
-        raise lost[0][1]
-    return receipt(verb, paths, output, done, [*chose, *left_out(outside)], lost)
+
+    def one(path: Path, final: Path) -> tuple[FeatureTable, WrittenFeatures]:
+        table, said = opened(path, inputs, check=check)
+        table, more = change(table)
+        written = write_layer(final, table, output)
+        chose.extend([*said, *more, *written.notes])
+        return table, written
+
+    done, lost, outside = each(one, paths, finals, paths, keep_going=output.keep_going)
+    return receipt(verb, paths, output, done, [*chose, *outside], lost)
 
 
 def opened(path: Path, inputs: Inputs, *, check: bool) -> tuple[FeatureTable, list[str]]:
@@ -81,7 +67,7 @@ def receipt(
     output: Output,
     done: Sequence[tuple[FeatureTable, WrittenFeatures]],
     chose: Sequence[str],
-    lost: Sequence[tuple[Path, ZembrelError]] = (),
+    lost: Lost = (),
 ) -> Receipt:
     """What was written, in numbers."""
     table = done[0][0]

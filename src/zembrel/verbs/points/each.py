@@ -13,12 +13,11 @@ from zembrel.measure import show_bytes
 from zembrel.points.files import check_name
 from zembrel.points.files.table import POINT_FORMATS
 from zembrel.points.model import PointSource
-from zembrel.verbs.each import results
+from zembrel.verbs.each import Lost, each, results
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.points.work import Done, Job, carry_out
 from zembrel.verbs.receipt import LOSSES, Receipt, named
-from zembrel.verbs.within import OutsideError, left_out
 
 Plan = Callable[[PointSource, Path], Job]
 
@@ -33,31 +32,20 @@ def one_to_one(
         check_name(final)
         if not output.dry_run and final not in stands:
             check_free(final, output.replace)
-    done: list[Done] = []
     remarks: list[str] = []
-    lost: list[tuple[Path, ZembrelError]] = []
-    outside: list[Path] = []
-    for path, final in zip(paths, finals, strict=True):
+
+    def one(path: Path, final: Path) -> Done | None:
         if final in stands:
-            continue
-        try:
-            source = open_cloud(path, inputs)
-            done.append(carry_out(plan(source, final), [source], final, output))
-        except OutsideError:
-            if len(paths) == 1 or (path == paths[-1] and not done and not stands and not lost):
-                raise
-            outside.append(path)
-            continue
-        except ZembrelError as exc:
-            if not output.keep_going or len(paths) == 1:
-                raise
-            lost.append((path, exc))
-            continue
-        remarks += source.cloud.remarks
-    if lost and not done and not stands:
-        raise lost[0][1]
+            return None
+        source = open_cloud(path, inputs)
+        result = carry_out(plan(source, final), [source], final, output)
+        remarks.extend(source.cloud.remarks)
+        return result
+
+    made, lost, outside = each(one, paths, finals, paths, keep_going=output.keep_going)
     kept = [f"{len(stands):,} results stood already and were kept"] if stands else []
-    return receipt(verb, paths, output, done, [*remarks, *kept, *left_out(outside)], lost)
+    done = [result for result in made if result is not None]
+    return receipt(verb, paths, output, done, [*remarks, *kept, *outside], lost)
 
 
 def counted(points: int) -> str:
@@ -82,7 +70,7 @@ def receipt(
     output: Output,
     done: Sequence[Done],
     remarks: Sequence[str] = (),
-    lost: Sequence[tuple[Path, ZembrelError]] = (),
+    lost: Lost = (),
 ) -> Receipt:
     """What was read, kept, lost and written, in numbers."""
     read, written = sum(d.read for d in done), sum(d.written for d in done)
