@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import warnings
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import xarray as xr
+import zarr
 
 from zembrel.engine.run import Means, run
 from zembrel.formats import choose_format, load
@@ -71,3 +74,13 @@ def random_cells(*shape: int, kind: str = "uint8", seed: int = 1) -> Cells:
         return numbers.normal(100, 1000, shape).astype(kind)
     limits = np.iinfo(kind)
     return numbers.integers(limits.min, limits.max, shape, dtype=kind, endpoint=True)
+
+
+def opened(path: Path) -> xr.Dataset:
+    """A NetCDF file or a Zarr store as another reader sees it."""
+    if path.suffix == ".nc":
+        return xr.open_dataset(path, engine="h5netcdf", decode_coords="all")
+    store = zarr.storage.ZipStore(path, mode="r") if path.suffix == ".zip" else path
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        return xr.open_dataset(store, engine="zarr", decode_coords="all")

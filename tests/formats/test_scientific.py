@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from pathlib import Path
 
 import h5py
@@ -14,7 +13,7 @@ import xrlint.all as xrlint
 import zarr
 
 from program import Program
-from rasters import frame, random_cells, raster, save
+from rasters import frame, opened, random_cells, raster, save
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import layers_of, open_raster
 from zembrel.formats.cf.gridmapping import crs_of, mapping_attributes
@@ -23,20 +22,12 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.model import pick_bands
 
 LEGEND = Legend.of([Entry(1, "bare rock", (1, 2, 3)), Entry(4, "heath", (200, 100, 0))])
 STORES = ("g.nc", "g.zarr", "g.zarr.zip")
 # Warnings of the checker that ask for more than CF does: who made the data, and names CF has no word for.
 BEYOND = {"content-desc", "var-desc", "no-empty-attrs", "var-missing-data"}
-
-
-def opened(path: Path) -> xr.Dataset:
-    if path.suffix == ".nc":
-        return xr.open_dataset(path, engine="h5netcdf", decode_coords="all")
-    store = zarr.storage.ZipStore(path, mode="r") if path.suffix == ".zip" else path
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        return xr.open_dataset(store, engine="zarr", decode_coords="all")
 
 
 @pytest.mark.parametrize("name", STORES)
@@ -136,7 +127,8 @@ def series(tmp_path: Path) -> Path:
 def test_slices_are_chosen_by_name(series: Path) -> None:
     assert set(layers_of(series)) == {"depth", "flow"}
     days = open_raster(series, "depth")
-    assert [band.name for band in days.bands] == ["2026-05-01", "2026-05-02", "2026-05-04"]
+    assert [band.name for band in days.bands] == [f"depth 2026-05-0{day}" for day in (1, 2, 4)]
+    assert pick_bands(days.bands, "2026-05-04") == pick_bands(days.bands, "depth 2026-05-04") == (2,)
     assert days.frame.affine == Affine(-24.25, 46.75, 0.5, -0.5) and same(days.frame.crs, by_code(4326))
     wanted = np.arange(60.0).reshape(3, 4, 5)[:, ::-1]
     np.testing.assert_array_equal(days.cells(days.frame.pane).cells, wanted)
@@ -147,7 +139,6 @@ def test_slices_are_chosen_by_name(series: Path) -> None:
         one.cells(one.frame.pane).cells[0], np.arange(120.0).reshape(3, 2, 4, 5)[2, 1, ::-1]
     )
     for layer, word in (
-        ("flow", "other dimensions"),
         ("depht", "no layer 'depht'"),
         ("depth[time=2027-01-01]", "no time=2027-01-01"),
         ("depth[tide=1]", "no dimension 'tide'"),

@@ -9,7 +9,7 @@ import typer
 # field of Inputs, Where or Output -> flags, what the value is called (None: a switch), help
 OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "inputs_from": (("--inputs-from",), "LIST", "A list of inputs, one a line; - for stdin."),
-    "layer": (("--layer",), "NAME", "One layer of a file that holds several."),
+    "layer": (("--layer",), "NAME", "A layer of a file that holds several; or more: A,B or '*'."),
     "from_crs": (("--from-crs",), "CRS", "CRS of inputs that do not say; or a layer that is in it."),
     "force_crs": (("--force-crs",), None, "Let --from-crs overrule what files say."),
     "from_nodata": (("--from-nodata",), "VALUE", "Nodata value of inputs that do not say."),

@@ -17,7 +17,7 @@ from zembrel.engine.run import Means, run
 from zembrel.errors import UsageError
 from zembrel.features.table import FeatureTable
 from zembrel.formats.whole import WholeSink
-from zembrel.geodesy.crs import GeographicCRS, label
+from zembrel.geodesy.crs import label
 from zembrel.grid.extent import ground
 from zembrel.grid.frame import Affine, Frame
 from zembrel.measure import LENGTHS
@@ -279,7 +279,7 @@ def _furnish(axes: Any, frame: Frame, title: str, amount: str, units: str | None
     axes.tick_params(labelsize=9, colors=INK)
     for side in axes.spines.values():
         side.set_color("#8a8a86")
-    degrees = isinstance(frame.crs, GeographicCRS)
+    degrees = frame.crs is not None and frame.crs.unit.kind == "angle"
     axes.set_xlabel("longitude, degrees" if degrees else "easting", fontsize=9, color=INK)
     axes.set_ylabel("latitude, degrees" if degrees else "northing", fontsize=9, color=INK)
     narrow = width < _HEADING_ROOM

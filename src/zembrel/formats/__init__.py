@@ -10,10 +10,12 @@ from typing import Protocol, cast
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.formats.elsewhere import real
 from zembrel.formats.handles import file_handles
+from zembrel.formats.layers import layer_choice
 from zembrel.formats.sink import Sink
 from zembrel.formats.table import FORMATS, Format, added_formats, all_formats, format_named
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Band, Raster
+from zembrel.raster.views.bands import stack
 from zembrel.reading import readings
 
 __all__ = [
@@ -125,8 +127,23 @@ def _by_ending(formats: Mapping[str, Format], path: Path) -> str | None:
 
 
 def open_raster(path: Path, layer: str | None = None) -> Raster:
-    """The raster in the file at `path`. Raises InputError."""
-    return load(identify(path)).open_raster(real(path), layer)
+    """The raster in the file at `path`; several layers, which share their cells, are bands of one.
+
+    layer: a name, or several with commas between them, or patterns such as `*`. Raises InputError.
+    """
+    module = load(identify(path))
+    wanted = layer_choice(layer, lambda: module.layers(real(path)))
+    if len(wanted) == 1:
+        return module.open_raster(real(path), wanted[0])
+    rasters = tuple(module.open_raster(real(path), name) for name in wanted)
+    for name, raster in zip(wanted, rasters, strict=True):
+        if raster.frame != rasters[0].frame:
+            raise InputError(
+                f"{path}: {name} does not share the cells of {wanted[0]}",
+                "layers of one raster lie on one frame",
+                "take them one by one, and join them with zembrel stack",
+            )
+    return stack(rasters)
 
 
 def layers_of(path: Path) -> list[str]:

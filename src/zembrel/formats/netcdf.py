@@ -19,12 +19,14 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.errors import InputError, UsageError
 from zembrel.formats import netcdf3
 from zembrel.formats.cf.attributes import band_attributes
 from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
-from zembrel.formats.cf.dataset import DECODE_ERRORS, Variable, Variables, layer_names, open_dataset
+from zembrel.formats.cf.dataset import layer_names, open_dataset
 from zembrel.formats.cf.gridmapping import mapping_attributes
+from zembrel.formats.cf.layout import EDGE, Spread, Written, spreads_of, written_variables
+from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables
 from zembrel.formats.handles import Stamp, file_handles
 from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
@@ -149,15 +151,6 @@ def parse_level(text: str) -> int:
     return int(found[1] or 4) if found else 0
 
 
-def variable_names(bands: tuple[Band, ...], taken: tuple[str, ...]) -> list[str]:
-    """Names of letters, digits and underscores for the variables of bands. Raises RefusedError for twins."""
-    names = [re.sub(r"\W+", "_", band.name, flags=re.ASCII).strip("_") or "band" for band in bands]
-    names = [f"band_{name}" if name[0].isdigit() or name in taken else name for name in names]
-    if len(set(names)) < len(names):
-        raise RefusedError("two bands would have one name", ", ".join(names), "name them with label --names")
-    return names
-
-
 class NetcdfSink:
     """A `Sink` whose chunks are compressed in parallel and put into the file as they are."""
 
@@ -166,14 +159,14 @@ class NetcdfSink:
 
         self._frame, self._bands, self._level = frame, bands, level
         rows, columns = axes_of(frame)
-        names = variable_names(bands, (rows.name, columns.name, "crs"))
+        written = written_variables(bands, (rows.name, columns.name, "crs"))
         self._chunks = min(_CHUNK, frame.rows), min(_CHUNK, frame.columns)
         self._file = file = h5netcdf.File(path, "w")
         file.attrs["Conventions"] = "CF-1.11"
         file.attrs["title"] = path.stem
         file.attrs["history"] = "written by zembrel"
         file.attrs[FRAME] = frame_text(frame)
-        file.attrs[BANDS] = " ".join(names)
+        file.attrs[BANDS] = " ".join(variable.name for variable in written)
         mapping = mapping_attributes(frame.crs) if frame.crs is not None else {}
         if mapping:
             file.create_variable("crs", (), np.int32, data=np.int32(0)).attrs.update(mapping)
@@ -183,23 +176,41 @@ class NetcdfSink:
                 axis.attributes
             )
             if axis.edges is not None:
-                file.dimensions.setdefault("edge", 2)
-                ends = (axis.name, "edge")
-                bounds = file.create_variable(f"{axis.name}_bounds", ends, float, data=axis.edges)
-                bounds.attrs["units"] = axis.attributes["units"]
-        self._stored = [
-            self._variable(name, band, (rows.name, columns.name), "crs" if mapping else None)
-            for name, band in zip(names, bands, strict=True)
-        ]
+                self._edges(axis.name, axis.edges, {"units": axis.attributes["units"]})
+        for spread in spreads_of(written):
+            self._spread(spread)
+        self._stored: dict[int, tuple[Any, tuple[int, ...]]] = {}  # of each band: variable, and place in it
+        for variable in written:
+            stored = self._variable(variable, (rows.name, columns.name), "crs" if mapping else None)
+            self._stored |= {n: (stored, place) for n, place in variable.places.items()}
 
-    def _variable(self, name: str, band: Band, dimensions: tuple[str, str], mapping: str | None) -> Any:
-        attributes = band_attributes(band, mapping)
+    def _edges(self, name: str, edges: npt.NDArray[np.float64], attributes: dict[str, Any]) -> None:
+        self._file.dimensions.setdefault(EDGE, 2)
+        made = self._file.create_variable(f"{name}_bounds", (name, EDGE), float, data=edges)
+        made.attrs.update(attributes)
+
+    def _spread(self, spread: Spread) -> None:
+        self._file.dimensions[spread.name] = spread.values.size
+        if spread.attributes is None:
+            return
+        values = spread.values if spread.values.dtype.kind in "iuf" else spread.values.astype(object)
+        kind = values.dtype if values.dtype.kind in "iuf" else str
+        made = self._file.create_variable(spread.name, (spread.name,), kind, data=values)
+        made.attrs.update(spread.attributes)
+        if spread.edges is not None:
+            made.attrs["bounds"] = f"{spread.name}_bounds"
+            self._edges(spread.name, spread.edges, {})
+
+    def _variable(self, written: Written, axes: tuple[str, str], mapping: str | None) -> Any:
+        band, ones = written.band, (1,) * len(written.spread)
+        attributes = band_attributes(band, mapping) | {"long_name": written.name}
+        dimensions = (*(spread.name for spread in written.spread), *axes)
         fill = attributes.pop("_FillValue", None)
         packed = (
             {"compression": "gzip", "compression_opts": self._level, "shuffle": True} if self._level else {}
         )
         made = self._file.create_variable(
-            name, dimensions, band.dtype, chunks=self._chunks, fillvalue=fill, **packed
+            written.name, dimensions, band.dtype, chunks=(*ones, *self._chunks), fillvalue=fill, **packed
         )
         made.attrs.update(attributes)
         return made._h5ds.id
@@ -235,7 +246,8 @@ class NetcdfSink:
 
     def append(self, pane: Pane, encoded: list[tuple[int, tuple[int, int], bytes]]) -> None:
         for n, offset, data in encoded:
-            self._stored[n].write_direct_chunk(offset, data)
+            variable, place = self._stored[n]
+            variable.write_direct_chunk((*place, *offset), data)
 
     def finish(self) -> None:
         self._file.close()

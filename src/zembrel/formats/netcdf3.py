@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.formats.cf.dataset import Variable, Variables
+from zembrel.formats.cf.variables import Variable, Variables
 from zembrel.formats.handles import Stamp, file_handles
 
 MARKS = (b"CDF\x01", b"CDF\x02", b"CDF\x05")

@@ -26,16 +26,10 @@ import numpy.typing as npt
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.formats.cf.attributes import band_attributes
 from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
-from zembrel.formats.cf.dataset import (
-    DECODE_ERRORS,
-    GriddedRaster,
-    Variable,
-    Variables,
-    layer_names,
-    open_dataset,
-)
+from zembrel.formats.cf.dataset import GriddedRaster, layer_names, open_dataset
 from zembrel.formats.cf.gridmapping import mapping_attributes
-from zembrel.formats.netcdf import variable_names
+from zembrel.formats.cf.layout import EDGE, spreads_of, written_variables
+from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables
 from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Affine, Frame
@@ -211,18 +205,20 @@ class ZarrSink:
             self._level(str(n) if n else "", own, version, {} if n else more) for n, own in enumerate(frames)
         ]
 
-    def _level(self, group: str, frame: Frame, version: int, more: dict[str, Any]) -> list[Any]:
-        """The arrays of one level, in a group, axes and grid mapping beside them."""
+    def _level(
+        self, group: str, frame: Frame, version: int, more: dict[str, Any]
+    ) -> dict[int, tuple[Any, tuple[int, ...]]]:
+        """The array of each band of one level, and its place in it; axes and grid mapping stand beside."""
         import zarr
 
         rows, columns = axes_of(frame)
-        names = variable_names(self._bands, (rows.name, columns.name, "crs"))
+        written = written_variables(self._bands, (rows.name, columns.name, "crs"))
         facts = {
             "Conventions": "CF-1.11",
             "title": self._path.stem,
             "history": "written by zembrel",
             FRAME: frame_text(frame),
-            BANDS: " ".join(names),
+            BANDS: " ".join(variable.name for variable in written),
         }
         zarr.create_group(self._store, path=group, zarr_format=version, attributes=facts | more)
         place = Place(self._store, group, version)
@@ -233,22 +229,29 @@ class ZarrSink:
             place.whole(axis.name, (axis.name,), axis.values, axis.attributes)
             if axis.edges is not None:
                 units = {"units": axis.attributes["units"]}
-                place.whole(f"{axis.name}_bounds", (axis.name, "edge"), axis.edges, units)
-        made = []
-        for name, band in zip(names, self._bands, strict=True):
-            void = void_of((band,))
+                place.whole(f"{axis.name}_bounds", (axis.name, EDGE), axis.edges, units)
+        for spread in spreads_of(written):
+            if spread.attributes is None:
+                continue
+            edged = spread.edges is not None
+            told = spread.attributes | ({"bounds": f"{spread.name}_bounds"} if edged else {})
+            place.whole(spread.name, (spread.name,), spread.values, told)
+            if edged:
+                place.whole(f"{spread.name}_bounds", (spread.name, EDGE), spread.edges, {})
+        made: dict[int, tuple[Any, tuple[int, ...]]] = {}
+        for variable in written:
+            band, void = variable.band, void_of((variable.band,))
             shape = frame.rows, frame.columns
-            made.append(
-                place.array(
-                    name,
-                    (rows.name, columns.name),
-                    band_attributes(band, "crs" if mapping else None),
-                    shape=shape,
-                    chunks=tuple(min(_CHUNK, side) for side in shape),
-                    dtype=band.dtype,
-                    fill_value=void if void is not None or version == 2 else 0,
-                )
+            array = place.array(
+                variable.name,
+                (*(spread.name for spread in variable.spread), rows.name, columns.name),
+                band_attributes(band, "crs" if mapping else None) | {"long_name": variable.name},
+                shape=(*(spread.values.size for spread in variable.spread), *shape),
+                chunks=(*(1 for _ in variable.spread), *(min(_CHUNK, side) for side in shape)),
+                dtype=band.dtype,
+                fill_value=void if void is not None or version == 2 else 0,
             )
+            made |= {n: (array, index) for n, index in variable.places.items()}
         return made
 
     @property
@@ -259,8 +262,8 @@ class ZarrSink:
         """The cells of the block at each level; those of chunks of their own are stored at once."""
         valid: Mask | None = None if block.valid is None else block.valid.reshape(-1, *block.cells.shape[1:])
         cells = self._filled(block.cells, valid)
-        for n, array in enumerate(self._levels[0]):
-            array[pane.top : pane.bottom, pane.left : pane.right] = cells[n]
+        for n, (array, index) in self._levels[0].items():
+            array[(*index, slice(pane.top, pane.bottom), slice(pane.left, pane.right))] = cells[n]
         levels = []
         for _ in self._levels[1:]:
             cells, valid = halved(cells, valid, self._overviews)
@@ -275,8 +278,8 @@ class ZarrSink:
         for number, cells in enumerate(encoded, 1):
             top, left = pane.top >> number, pane.left >> number
             rows, columns = slice(top, top + cells.shape[1]), slice(left, left + cells.shape[2])
-            for array, layer in zip(self._levels[number], cells, strict=True):
-                array[rows, columns] = layer
+            for n, (array, index) in self._levels[number].items():
+                array[(*index, rows, columns)] = cells[n]
 
     def finish(self) -> None:
         import zarr

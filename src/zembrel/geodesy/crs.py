@@ -222,11 +222,12 @@ def same(one: CRS | None, other: CRS | None) -> bool:
 def metres_per_unit(crs: CRS | None, y: float) -> tuple[float, float]:
     """Metres in one CRS unit along x and along y near ordinate `y`; (1, 1) without a CRS.
 
-    Exact along the ellipsoid for geographic CRSs; a projection's own scale is left out.
+    Exact along the ellipsoid for geographic CRSs, to its flattening for one of a rotated pole; a
+    projection's own scale is left out.
     """
     if crs is None:
         return 1.0, 1.0
-    if isinstance(crs, GeographicCRS):
+    if crs.unit.kind == "angle" and not isinstance(crs, UnresolvedCRS):
         radians = math.radians(crs.unit.factor)
         shape, lat = crs.datum.ellipsoid, y * radians
         return float(shape.parallel_radius(lat)) * radians, float(shape.meridian_radius(lat)) * radians

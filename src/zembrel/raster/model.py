@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
-from typing import Any, Protocol, runtime_checkable
+from typing import Any, NamedTuple, Protocol, runtime_checkable
 
 import numpy as np
 import numpy.typing as npt
@@ -23,6 +23,33 @@ ALPHA = "alpha"  # colour of a last band that says how opaque a cell is
 
 
 @dataclass(frozen=True)
+class Dimension:
+    """What a variable is spread over beside rows and columns, such as time or depth.
+
+    attributes: name and value each, as of the CF conventions; None if nothing tells the places along it.
+    """
+
+    name: str
+    attributes: tuple[tuple[str, Any], ...] | None = None
+
+
+class Place(NamedTuple):
+    """A place along a dimension: its coordinate, and where its cell begins and ends if that is told."""
+
+    dimension: Dimension
+    value: float | int | str
+    edges: tuple[float, float] | None = None
+
+
+@dataclass(frozen=True)
+class Slot:
+    """Where a band belongs in a variable of more dimensions than rows and columns."""
+
+    variable: str
+    places: tuple[Place, ...]
+
+
+@dataclass(frozen=True)
 class Band:
     """One layer of a raster. `colour` is red, green, blue, grey, alpha or empty; `type` a NumPy name."""
 
@@ -34,6 +61,7 @@ class Band:
     legend: Legend | None = None
     scale: float = 1.0
     offset: float = 0.0
+    slot: Slot | None = None
 
     @property
     def dtype(self) -> np.dtype[Any]:
@@ -145,7 +173,7 @@ def pick_bands(bands: tuple[Band, ...], wanted: str) -> tuple[int, ...]:
         if word.isdigit():
             found = [int(word) - 1] if 1 <= int(word) <= len(bands) else []
         else:
-            found = [i for i, band in enumerate(bands) if fnmatchcase(band.name.lower(), word.lower())]
+            found = [i for i, band in enumerate(bands) if _fits(band, word.lower())]
         if not found:
             raise InputError(
                 f"there is no band {word!r}",
@@ -154,3 +182,9 @@ def pick_bands(bands: tuple[Band, ...], wanted: str) -> tuple[int, ...]:
             )
         picked += found
     return tuple(picked)
+
+
+def _fits(band: Band, pattern: str) -> bool:
+    """Whether `pattern` is the name of a band, or its place in the variable that it is a slice of."""
+    place = band.name.removeprefix(f"{band.slot.variable} ") if band.slot else band.name
+    return any(fnmatchcase(name.lower(), pattern) for name in (band.name, place))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+from itertools import groupby
 from typing import Any
 
 import numpy as np
@@ -19,7 +21,7 @@ from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes, show_number
-from zembrel.raster.model import Raster, shared_type
+from zembrel.raster.model import Band, Raster, shared_type
 from zembrel.raster.survey import ClassCounts, Statistics
 from zembrel.raster.views.around import on_turn
 from zembrel.raster.views.unscaled import unscaled
@@ -35,6 +37,7 @@ DIFFERS = "*"
 SIDE_BY_SIDE = 3  # more layers than that get a line each
 _GIVE = ": give it"  # where a hint begins that has no room in a column
 _UNDECLARED = "none declared: give it with --from-nodata if cells are void, or mend the file with label"
+_MOST_SLICES = 6  # of one variable that are named one by one
 _LISTED = ("CRS", "cell", "cells", "bands", "nodata")
 
 
@@ -118,8 +121,7 @@ def _rows(layer: Layer) -> Rows:
         ("cells", f"{frame.columns:,} columns x {frame.rows:,} rows, values on {_anchor(raster)}"),
         (
             "bands",
-            f"{len(raster.bands)} {shared_type(raster.bands).name}: "
-            + ", ".join(f"{b.name} in {b.unit}" if b.unit else b.name for b in raster.bands),
+            f"{len(raster.bands)} {shared_type(raster.bands).name}: {', '.join(_band_names(raster.bands))}",
         ),
         ("nodata", _nodata(raster)),
     ]
@@ -136,6 +138,17 @@ def _rows(layer: Layer) -> Rows:
         named = [f"{entry.code} {entry.name}" for entry in legend.entries if entry.name]
         rows.append(("legend", ", ".join(named) or f"{len(legend.entries)} colours"))
     return rows
+
+
+def _band_names(bands: Sequence[Band]) -> Iterator[str]:
+    """Names and units of bands; of many slices of one variable the first and the last."""
+    for slot, group in groupby(bands, key=lambda band: band.slot.variable if band.slot else None):
+        held = list(group)
+        if slot is not None and len(held) > _MOST_SLICES:
+            unit = f" in {held[0].unit}" if held[0].unit else ""
+            yield f"{held[0].name} to {held[-1].name.removeprefix(slot + ' ')} ({len(held)}){unit}"
+        else:
+            yield from (f"{band.name} in {band.unit}" if band.unit else band.name for band in held)
 
 
 def _storage(raster: Raster) -> str:

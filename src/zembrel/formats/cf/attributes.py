@@ -46,6 +46,7 @@ def _word(entry: Entry) -> str:
 def band_of(name: str, dtype: np.dtype[Any], attributes: Attributes) -> Band | None:
     """The band that a variable is; None for a type that is none of ours."""
     kind = dtype.newbyteorder("=").name
+    kind = {"bool": "uint8", "float16": "float32"}.get(kind, kind)  # types of ours that hold these exactly
     if kind not in TYPES:
         return None
     if str(attributes.get("_Unsigned", "")).lower() == "true" and dtype.kind == "i":

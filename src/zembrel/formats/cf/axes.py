@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
-import numpy.typing as npt
 
 from zembrel.errors import InputError
 from zembrel.formats.lattice import lattice_of
@@ -20,14 +19,12 @@ from zembrel.grid.framefile import frame_from, frame_table
 from zembrel.measure import LENGTHS
 
 FRAME, BANDS = "zembrel_frame", "zembrel_bands"
-_X = ("x", "lon", "longitude", "easting", "xc", "west_east")
-_Y = ("y", "lat", "latitude", "northing", "yc", "south_north")
+_X = ("x", "lon", "longitude", "easting", "xc", "west_east", "rlon")
+_Y = ("y", "lat", "latitude", "northing", "yc", "south_north", "rlat")
 _SHORT = {
     "metre": "m", "meter": "m", "kilometre": "km", "kilometer": "km", "centimetre": "cm", "centimeter": "cm",
     "foot": "ft", "feet": "ft", "us_survey_foot": "usft", "us_survey_feet": "usft",
 }  # fmt: skip
-_DAYS = {"day": 86_400, "hour": 3_600, "minute": 60, "second": 1}
-_CALENDARS = ("standard", "gregorian", "proleptic_gregorian")
 
 
 class Axis(NamedTuple):
@@ -42,6 +39,7 @@ class Axis(NamedTuple):
 def axes_of(frame: Frame) -> tuple[Axis, Axis]:
     """The axes of rows and columns of a north-up frame."""
     degrees = isinstance(frame.crs, GeographicCRS)
+    rotated = not degrees and frame.crs is not None and frame.crs.unit.kind == "angle"
     columns, rows = np.arange(frame.columns, dtype=float), np.arange(frame.rows, dtype=float)
     x, _ = frame.centres(columns, np.zeros(1))
     _, y = frame.centres(np.zeros(1), rows)
@@ -52,10 +50,11 @@ def axes_of(frame: Frame) -> tuple[Axis, Axis]:
         ("lat" if degrees else "y", y, v, "latitude", "north"),
         ("lon" if degrees else "x", x, u, "longitude", "east"),
     ):
+        standard = f"grid_{word}" if rotated else word if degrees else f"projection_{name}_coordinate"
         attributes = {
-            "standard_name": word if degrees else f"projection_{name}_coordinate",
+            "standard_name": standard,
             "long_name": word if degrees else f"{way}ing",
-            "units": f"degrees_{way}" if degrees else _unit(frame.crs),
+            "units": f"degrees_{way}" if degrees else "degrees" if rotated else _unit(frame.crs),
             "axis": "Y" if way == "north" else "X",
         }
         edges = np.stack([ends[:-1], ends[1:]], axis=1) if frame.registration == "cell" else None
@@ -91,7 +90,7 @@ def _is(
 ) -> bool:
     if "axis" in attributes:
         return str(attributes["axis"]).lower() == axis
-    standard = (word, f"projection_{axis}_coordinate")
+    standard = (word, f"grid_{word}", f"projection_{axis}_coordinate")
     return attributes.get("standard_name") in standard or in_degrees(way, attributes) or name.lower() in names
 
 
@@ -154,15 +153,16 @@ def frame_text(frame: Frame) -> str:
     return json.dumps(frame_table(frame))
 
 
-def names_along(values: npt.NDArray[Any], attributes: Mapping[str, Any]) -> list[str]:
+def names_along(values: Sequence[float | int | str], attributes: Mapping[str, Any]) -> list[str]:
     """What the places along another axis are called: dates of a time axis, else its numbers or words."""
-    found = re.fullmatch(r"(\w+?)s? since (\S+)(?:[ T](\S+))?.*", str(attributes.get("units", "")))
-    usual = str(attributes.get("calendar", "standard")).lower() in _CALENDARS
-    if found and found[1].lower() in _DAYS and usual and values.dtype.kind in "iuf":
-        start = np.datetime64(f"{found[2]}T{(found[3] or '00:00:00').rstrip('Z')}".replace(" ", ""), "s")
-        seconds = np.rint(values.astype(float) * _DAYS[found[1].lower()]).astype("timedelta64[s]")
-        return [str(t).removesuffix("T00:00:00") for t in start + seconds]
-    return [
-        v.decode() if isinstance(v, bytes) else f"{v:g}" if isinstance(v, float) else str(v)
-        for v in values.tolist()
-    ]
+    unit = str(attributes.get("units", ""))
+    if " since " in unit and all(isinstance(value, int | float) for value in values):
+        import cftime
+
+        try:
+            dates = cftime.num2date(values, unit, str(attributes.get("calendar", "standard")))
+        except (ValueError, OverflowError, TypeError):  # of a unit or a calendar that is none
+            pass
+        else:
+            return [date.isoformat().removesuffix("T00:00:00") for date in dates]
+    return [f"{value:g}" if isinstance(value, float) else str(value) for value in values]

@@ -3,21 +3,20 @@
 from __future__ import annotations
 
 import re
-import struct
-import zipfile
-import zlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
-import numpy.typing as npt
 
 from zembrel.errors import InputError, nearest_name
 from zembrel.formats.cf.attributes import band_of, valid_limits
-from zembrel.formats.cf.axes import BANDS, FRAME, frame_of, in_degrees, in_units_of, is_x, is_y, names_along
+from zembrel.formats.cf.axes import BANDS, FRAME, frame_of, in_degrees, in_units_of, is_x, is_y
 from zembrel.formats.cf.gridmapping import crs_of
+from zembrel.formats.cf.slices import slices_of
+from zembrel.formats.cf.variables import Variable, Variables, coordinate_of, read_part
 from zembrel.formats.sidecars import placed_beside
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.registry import by_code
@@ -25,24 +24,6 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, Mask
 from zembrel.raster.views.nodata import both, nodata_mask
-
-# What containers raise for parts that they cannot decode.
-DECODE_ERRORS = (
-    OSError, RuntimeError, ValueError, KeyError, TypeError, EOFError, IndexError, AssertionError,
-    struct.error, zipfile.BadZipFile, zlib.error,
-)  # fmt: skip
-Read = Callable[[tuple[Any, ...]], npt.NDArray[Any]]
-
-
-class Variable(NamedTuple):
-    """One array of a container: path, dimension names, shape, type, attributes, and how to read a part."""
-
-    name: str
-    dimensions: tuple[str, ...]
-    shape: tuple[int, ...]
-    dtype: np.dtype[Any]
-    attributes: Mapping[str, Any]
-    read: Read
 
 
 class Slice(NamedTuple):
@@ -53,9 +34,6 @@ class Slice(NamedTuple):
     row_axis: int
     column_axis: int
     limits: tuple[float, float] | None = None  # of stored numbers that are valid
-
-
-Variables = Mapping[str, Variable]
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,14 +47,20 @@ class GriddedRaster:
     flipped: tuple[bool, bool]  # whether rows run to the north, and columns to the west
     remarks: tuple[str, ...] = ()
 
+    def with_bands(self, picked: tuple[int, ...]) -> GriddedRaster:
+        """The bands of these indices alone."""
+        bands = tuple(self.bands[n] for n in picked)
+        return replace(self, bands=bands, slices=tuple(self.slices[n] for n in picked))
+
     def cells(self, pane: Pane) -> Block:
         """Raises InputError if the container cannot decode a part of it."""
         rows = self._range(pane.top, pane.bottom, self.frame.rows, self.flipped[0])
         columns = self._range(pane.left, pane.right, self.frame.columns, self.flipped[1])
         kind = np.result_type(*(band.dtype for band in self.bands))
         cells = np.empty((len(self.bands), *pane.shape), kind)
-        for out, part, band in zip(cells, self.slices, self.bands, strict=True):
-            out[:] = self._part(part, rows, columns).astype(band.dtype, copy=False)
+        for run in self._runs:
+            kinds = self.bands[run.start].dtype
+            cells[run] = self._part(self.slices[run], rows, columns).astype(kinds, copy=False)
         if self.flipped[0]:
             cells = cells[:, ::-1]
         if self.flipped[1]:
@@ -97,23 +81,40 @@ class GriddedRaster:
     def _range(self, first: int, end: int, count: int, flipped: bool) -> slice:
         return slice(count - end, count - first) if flipped else slice(first, end)
 
-    def _part(self, part: Slice, rows: slice, columns: slice) -> Cells:
-        index: list[Any] = [slice(None)] * len(part.variable.shape)
-        index[part.row_axis], index[part.column_axis] = rows, columns
-        for axis, number in part.others:
+    @cached_property
+    def _runs(self) -> list[slice]:
+        """Bands that follow each other along one dimension, which are read at once."""
+        runs = [slice(0, 1)]
+        for n in range(1, len(self.slices)):
+            first = self.slices[runs[-1].start]
+            if _along(first, self.slices[n]) == n - runs[-1].start:
+                runs[-1] = slice(runs[-1].start, n + 1)
+            else:
+                runs.append(slice(n, n + 1))
+        return runs
+
+    def _part(self, parts: Sequence[Slice], rows: slice, columns: slice) -> Cells:
+        """The cells of parts that follow each other, (parts, rows, columns)."""
+        first = parts[0]
+        index: list[Any] = [slice(None)] * len(first.variable.shape)
+        index[first.row_axis], index[first.column_axis] = rows, columns
+        for axis, number in first.others:
             index[axis] = number
-        found = _read(self.path, part.variable, tuple(index))
-        return found.T if part.row_axis > part.column_axis else found
+        if first.others:
+            axis, number = first.others[-1]
+            index[axis] = slice(number, number + len(parts))
+        found = read_part(self.path, first.variable, tuple(index))
+        left = [axis for axis, wanted in enumerate(index) if isinstance(wanted, slice)]
+        last = [left.index(first.row_axis), left.index(first.column_axis)]
+        return np.moveaxis(found, last, (-2, -1)).reshape(len(parts), *(found.shape[axis] for axis in last))
 
 
-def _read(path: Path, variable: Variable, index: tuple[Any, ...]) -> npt.NDArray[Any]:
-    """A part of a variable. Raises InputError if the container cannot decode it."""
-    try:
-        return variable.read(index)
-    except DECODE_ERRORS as exc:
-        raise InputError(
-            f"{path} is broken", f"{variable.name} does not decode: {exc}", "get the file again"
-        ) from exc
+def _along(first: Slice, other: Slice) -> int | None:
+    """How many places `other` is further along the last dimension, if that is all they differ in."""
+    if first.variable is not other.variable or not first.others:
+        return None
+    (*rest, (axis, start)), (*others, (_, place)) = first.others, other.others
+    return place - start if rest == others and axis == other.others[-1][0] else None
 
 
 def layer_names(variables: Variables) -> list[str]:
@@ -146,40 +147,64 @@ def open_dataset(
     names = layer_names(variables)
     names.sort(key=lambda name: listed.index(name) if name in listed else len(listed))
     if not names:
-        held = ", ".join(f"{v.name} {v.shape}" for v in list(variables.values())[:5]) or "nothing"
-        raise InputError(f"{path} holds no grid", f"it holds {held}", "a grid has two dimensions or more")
+        raise _no_grid(path, variables)
     if layer is None:
         first = variables[names[0]]
-        alike = [
-            variables[name]
-            for name in names
-            if len(first.shape) == 2 and variables[name].dimensions == first.dimensions
+        chosen = [name for name in listed if name in names] or [
+            name for name in names if len(first.shape) == 2 and variables[name].dimensions == first.dimensions
         ]
-        return _raster(path, variables, own, alike or [first], {})
-    found = re.fullmatch(r"([^\[\]]+?)/?(?:\[(.*)\])?", layer)
-    name = found[1].lstrip("/") if found else layer
-    if found is None or name not in names:
+        chosen = chosen or names[:1]
+        found = _raster(path, variables, own, [variables[name] for name in chosen], {})
+        left = [name for name in names if name not in chosen]
+        also = f"holds {', '.join(left[:12])} too: --layer {left[0]} takes it, '*' all" if left else ""
+        return replace(found, remarks=(*found.remarks, also)) if left else found
+    asked = re.fullmatch(r"([^\[\]]+?)/?(?:\[(.*)\])?", layer)
+    name = asked[1].lstrip("/") if asked else layer
+    if asked is not None and name in variables and name not in names:
+        raise _no_grid(path, {name: variables[name]})
+    if asked is None or name not in names:
         raise InputError(
             f"{path} has no layer {layer!r}", f"it has {', '.join(names[:12])}", nearest_name(name, names)
         )
-    wanted = dict(part.strip().partition("=")[::2] for part in (found[2] or "").split(",") if part.strip())
+    wanted = dict(part.strip().partition("=")[::2] for part in (asked[2] or "").split(",") if part.strip())
     return _raster(path, variables, own, [variables[name]], wanted)
+
+
+def _no_grid(path: Path, variables: Variables) -> InputError:
+    """The error that says what is there in place of grids."""
+    wide = [v for v in variables.values() if len(v.shape) >= 2 and min(v.shape) > 0]
+    odd = [v for v in wide if band_of(v.name, v.dtype, v.attributes) is None]
+    if odd:
+        held = ", ".join(f"{v.name} of {_called(v.dtype)}" for v in odd[:5])
+        return InputError(
+            f"{path} holds no grid of plain numbers",
+            f"it holds {held}",
+            "whole numbers of 8 to 64 bits and floats of 16, 32 and 64 bits are read",
+        )
+    held = ", ".join(f"{v.name} {v.shape}" for v in list(variables.values())[:5]) or "nothing"
+    return InputError(f"{path} holds no grid", f"it holds {held}", "a grid has two dimensions or more")
+
+
+def _called(dtype: np.dtype[Any]) -> str:
+    """What numbers of a type are called."""
+    return {"c": "complex numbers", "S": "text", "U": "text", "O": "text or objects", "V": "records",
+            "M": "dates", "m": "spans of time"}.get(dtype.kind, dtype.name)  # fmt: skip
 
 
 def _raster(
     path: Path, variables: Variables, own: Any, chosen: Sequence[Variable], wanted: Mapping[str, str]
 ) -> GriddedRaster:
     first = chosen[0]
-    row_axis, column_axis = _axes(first, variables)
     remarks: list[str] = []
-    frame, flipped = _frame(path, first, variables, own, (row_axis, column_axis), remarks)
+    frame, flipped = _frame(path, first, variables, own, _axes(first, variables), remarks)
     bands: list[Band] = []
     slices: list[Slice] = []
     for variable in chosen:
-        for name, others in _others(path, variable, variables, (row_axis, column_axis), wanted):
+        row_axis, column_axis = axes = _axes(variable, variables)
+        for name, others, slot in slices_of(path, variable, variables, axes, wanted):
             band = band_of(name, variable.dtype, variable.attributes)
             assert band is not None
-            bands.append(band)
+            bands.append(replace(band, slot=slot))
             slices.append(Slice(variable, others, row_axis, column_axis, valid_limits(variable.attributes)))
     return GriddedRaster(path, frame, tuple(bands), tuple(slices), flipped, tuple(remarks))
 
@@ -189,7 +214,7 @@ def _axes(variable: Variable, variables: Variables) -> tuple[int, int]:
     count = len(variable.shape)
     row, column = count - 2, count - 1
     for axis, name in enumerate(variable.dimensions):
-        attributes = _coordinate(name, variable, variables)
+        attributes = coordinate_of(name, variable, variables)
         facts = attributes.attributes if attributes is not None else {}
         if is_x(name, facts) and axis != count - 1:
             column = axis
@@ -198,22 +223,10 @@ def _axes(variable: Variable, variables: Variables) -> tuple[int, int]:
     return (row, column) if row != column else (count - 2, count - 1)
 
 
-def _coordinate(name: str, variable: Variable, variables: Variables) -> Variable | None:
-    """The coordinate variable of a dimension, in the group of `variable` or above."""
-    group = variable.name.rpartition("/")[0]
-    while True:
-        found = variables.get(f"{group}/{name}" if group else name)
-        if found is not None and len(found.shape) == 1:
-            return found
-        if not group:
-            return None
-        group = group.rpartition("/")[0]
-
-
 def _frame(
     path: Path, first: Variable, variables: Variables, own: Any, axes: tuple[int, int], remarks: list[str]
 ) -> tuple[Frame, tuple[bool, bool]]:
-    y, x = (_coordinate(first.dimensions[axis], first, variables) for axis in axes)
+    y, x = (coordinate_of(first.dimensions[axis], first, variables) for axis in axes)
     if x is None or y is None or x.dtype.kind not in "iuf" or y.dtype.kind not in "iuf":
         placed = placed_beside(path, first.shape[axes[1]], first.shape[axes[0]])
         bent = _curvilinear(first, variables)
@@ -224,7 +237,7 @@ def _frame(
         return placed.frame, (False, False)
     crs = _crs(first, x, variables, remarks)
     xs, ys = (
-        np.asarray(_read(path, v, (slice(None),)), float) * in_units_of(crs, v.attributes) for v in (x, y)
+        np.asarray(read_part(path, v, (slice(None),)), float) * in_units_of(crs, v.attributes) for v in (x, y)
     )
     flipped = bool(ys.size > 1 and ys[0] < ys[-1]), bool(xs.size > 1 and xs[0] > xs[-1])
     xs, ys = (xs[::-1] if flipped[1] else xs), (ys[::-1] if flipped[0] else ys)
@@ -256,64 +269,3 @@ def _crs(first: Variable, x: Variable, variables: Variables, remarks: list[str])
         remarks.append("longitude and latitude without a datum: taken for WGS 84")
         return by_code(4326)
     return None
-
-
-def _others(
-    path: Path, variable: Variable, variables: Variables, axes: tuple[int, int], wanted: Mapping[str, str]
-) -> list[tuple[str, tuple[tuple[int, int], ...]]]:
-    """Name and indices of each slice of the dimensions that are neither rows nor columns."""
-    short = variable.name.rpartition("/")[2]
-    fixed: list[tuple[int, int]] = []
-    free: list[tuple[int, list[str]]] = []
-    for axis, name in enumerate(variable.dimensions):
-        if axis in axes:
-            continue
-        names = _names(path, name, variable, variables)
-        if name in wanted:
-            fixed.append((axis, _place(path, name, wanted[name], names)))
-        elif variable.shape[axis] == 1:
-            fixed.append((axis, 0))
-        else:
-            free.append((axis, names))
-    unknown = set(wanted) - set(variable.dimensions)
-    if unknown or len(free) > 1:
-        dimensions = ", ".join(variable.dimensions[axis] for axis, _ in free) or ", ".join(
-            variable.dimensions
-        )
-        raise InputError(
-            f"{path}: {variable.name} has other dimensions"
-            if not unknown
-            else f"{path}: {variable.name} has no dimension {min(unknown)!r}",
-            f"they are {dimensions}",
-            f"pick with --layer '{variable.name}[{dimensions.split(', ')[0]}=...]'",
-        )
-    if not free:
-        return [(short, tuple(fixed))]
-    axis, names = free[0]
-    return [(name, (*fixed, (axis, n))) for n, name in enumerate(names)]
-
-
-def _names(path: Path, dimension: str, variable: Variable, variables: Variables) -> list[str]:
-    held = _coordinate(dimension, variable, variables)
-    if held is None:
-        count = variable.shape[variable.dimensions.index(dimension)]
-        return [f"{dimension}{n + 1}" for n in range(count)]
-    return names_along(_read(path, held, (slice(None),)), held.attributes)
-
-
-def _place(path: Path, dimension: str, value: str, names: Sequence[str]) -> int:
-    """Index of `value` along a dimension, by name or number from 1. Raises InputError."""
-    if value in names:
-        return list(names).index(value)
-    try:
-        near = [float(name) for name in names]
-        return near.index(float(value))
-    except ValueError:
-        pass
-    if value.isdigit() and 1 <= int(value) <= len(names):
-        return int(value) - 1
-    raise InputError(
-        f"{path} has no {dimension}={value}",
-        f"there are {len(names)}, {names[0]} to {names[-1]}",
-        nearest_name(value, names),
-    )

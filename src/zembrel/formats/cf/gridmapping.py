@@ -9,9 +9,15 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS, Conversion, Datum, GeographicCRS, UnresolvedCRS
+from zembrel.geodesy.crs import CRS, Conversion, Datum, GeographicCRS, ProjectedCRS, UnresolvedCRS
 from zembrel.geodesy.ellipsoid import Ellipsoid
-from zembrel.geodesy.projections.methods import SINUSOIDAL
+from zembrel.geodesy.projections.methods import (
+    POLE_LATITUDE,
+    POLE_LONGITUDE,
+    POLE_WITHIN,
+    ROTATED_POLE,
+    SINUSOIDAL,
+)
 from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.geodesy.text.definition import geographic, projected, recognised_datum
 from zembrel.geodesy.units import DEGREE, METRE
@@ -69,6 +75,8 @@ _MAPPED = (
     Mapped("orthographic", 9840, (*_CENTRE, *_FALSE)),
 )  # fmt: skip
 _ANGLES = ("latitude", "longitude", "parallel", "azimuth")
+_ROTATED = "rotated_latitude_longitude"
+_POLE = ("grid_north_pole_latitude", "grid_north_pole_longitude", "north_pole_grid_longitude")
 _LISTED = "standard_parallel"  # the one attribute of several values
 
 
@@ -98,6 +106,9 @@ def mapping_attributes(crs: CRS) -> dict[str, Any]:
 
 def _of_projection(conversion: Conversion) -> dict[str, Any]:
     values = dict(conversion.parameters)
+    if conversion.method == ROTATED_POLE:
+        told = (_degrees(values[code]) for code in (POLE_LATITUDE, POLE_LONGITUDE, POLE_WITHIN))
+        return {"grid_mapping_name": _ROTATED, **dict(zip(_POLE, told, strict=True))}
     for mapped in _MAPPED:
         granted = all(math.isclose(values.get(code, value), value) for code, value in mapped.fixed)
         if mapped.method != conversion.method or not granted:
@@ -138,6 +149,8 @@ def crs_of(attributes: Attributes) -> CRS | None:
     name = attributes.get("grid_mapping_name")
     if name == "latitude_longitude":
         return _base(attributes)
+    if name == _ROTATED:
+        return _rotated(attributes)
     for mapped in _MAPPED:
         if mapped.name == name:
             values = _parameters(mapped, attributes)
@@ -150,6 +163,22 @@ def crs_of(attributes: Attributes) -> CRS | None:
             f"grid mapping {name}", "its coordinates cannot be computed here", "give the CRS with --from-crs"
         )
     return None
+
+
+def _rotated(attributes: Attributes) -> CRS:
+    """The CRS of a pole elsewhere. Raises InputError if it does not say where."""
+    try:
+        values = [
+            math.radians(float(attributes.get(key, default)))
+            for key, default in zip(_POLE, (None, None, 0.0), strict=True)
+        ]
+    except (TypeError, ValueError) as exc:
+        raise InputError(
+            f"grid mapping {_ROTATED} without its pole", f"{exc}", "give the CRS with --from-crs"
+        ) from exc
+    codes = (POLE_LATITUDE, POLE_LONGITUDE, POLE_WITHIN)
+    conversion = Conversion("pole rotation", ROTATED_POLE, tuple(sorted(zip(codes, values, strict=True))))
+    return ProjectedCRS("rotated pole", _base(attributes), conversion, DEGREE)
 
 
 def _parameters(mapped: Mapped, attributes: Attributes) -> tuple[tuple[int, float], ...] | None:

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS, GeographicCRS, UnresolvedCRS, with_vertical
+from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, with_vertical
 from zembrel.geodesy.geokeys import userkeys, verticalkeys
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs, write_crs
@@ -79,6 +79,8 @@ def crs_of(keys: Keys) -> CRS | None:
 
 def keys_of(crs: CRS) -> Keys:
     """The keys of a CRS."""
+    if isinstance(crs, ProjectedCRS) and crs.unit.kind == "angle":  # no place on a map, nor on the Earth
+        return {MODEL_TYPE: USER_DEFINED, CITATION: write_crs(with_vertical(crs, None), "wkt2")}
     geographic = isinstance(crs, GeographicCRS) or (isinstance(crs, UnresolvedCRS) and crs.unit == DEGREE)
     kind, name, units = (
         (GEODETIC_CRS, GEODETIC_CITATION, ANGULAR_UNITS)
@@ -112,6 +114,9 @@ def _kinds(key: int) -> tuple[type, ...]:
 
 def _horizontal(keys: Keys) -> CRS | None:
     projected = keys.get(MODEL_TYPE) == PROJECTED
+    spelt_out = str(keys.get(CITATION, ""))
+    if keys.get(MODEL_TYPE) == USER_DEFINED and spelt_out.startswith("GEOGCRS["):
+        return read_crs(spelt_out)
     if keys.get(MODEL_TYPE) not in (PROJECTED, GEOGRAPHIC):
         return None
     code = int(keys.get(PROJECTED_CRS if projected else GEODETIC_CRS, USER_DEFINED))
@@ -125,8 +130,8 @@ def _horizontal(keys: Keys) -> CRS | None:
             return by_code(code)
         except InputError:
             return unresolved
-    if str(keys.get(CITATION, "")).startswith("PROJCRS["):
-        return read_crs(str(keys[CITATION]))
+    if spelt_out.startswith("PROJCRS["):
+        return read_crs(spelt_out)
     try:
         spelt = userkeys.read_projected(keys, name) if projected else userkeys.read_geographic(keys, name)
     except InputError:  # of a code or a number that makes no sense

@@ -6,12 +6,21 @@ name all the same, have negative numbers here.
 
 from __future__ import annotations
 
-SINUSOIDAL, MOLLWEIDE, ROBINSON, WINKEL_TRIPEL = -1, -2, -3, -4  # in place of EPSG codes
+SINUSOIDAL, MOLLWEIDE, ROBINSON, WINKEL_TRIPEL, ROTATED_POLE = -1, -2, -3, -4, -5  # in place of EPSG codes
 NAMES = {
     SINUSOIDAL: "Sinusoidal", MOLLWEIDE: "Mollweide", ROBINSON: "Robinson", WINKEL_TRIPEL: "Winkel Tripel",
+    ROTATED_POLE: "Pole rotation",
 }  # fmt: skip
 _USUAL = (8802, 8806, 8807)
-PARAMETERS = {SINUSOIDAL: _USUAL, MOLLWEIDE: _USUAL, ROBINSON: _USUAL, WINKEL_TRIPEL: (*_USUAL, 8823)}
+POLE_LATITUDE, POLE_LONGITUDE, POLE_WITHIN = -11, -12, -13
+PARAMETERS = {
+    SINUSOIDAL: _USUAL, MOLLWEIDE: _USUAL, ROBINSON: _USUAL, WINKEL_TRIPEL: (*_USUAL, 8823),
+    ROTATED_POLE: (POLE_LATITUDE, POLE_LONGITUDE, POLE_WITHIN),
+}  # fmt: skip
+PARAMETER_NAMES = {
+    POLE_LATITUDE: "Latitude of rotated pole", POLE_LONGITUDE: "Longitude of rotated pole",
+    POLE_WITHIN: "Axis rotation",
+}  # fmt: skip
 
 # method -> family and builder
 METHODS: dict[int, str] = {
@@ -64,4 +73,5 @@ METHODS: dict[int, str] = {
     MOLLWEIDE: "world.mollweide",
     ROBINSON: "world.robinson",
     WINKEL_TRIPEL: "world.winkel_tripel",
+    ROTATED_POLE: "rotated.rotated_pole",
 }

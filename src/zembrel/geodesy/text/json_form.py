@@ -46,6 +46,8 @@ def write(crs: GeographicCRS | ProjectedCRS | VerticalCRS) -> Object:
         **_id(crs.conversion.code),
     }
     steps = {"base_crs": write(crs.base), "conversion": conversion}
+    if crs.unit.kind == "angle":
+        return _object("DerivedGeographicCRS", crs.name, steps, code) | _system("ellipsoidal", crs)
     return _object("ProjectedCRS", crs.name, steps, code) | _system("Cartesian", crs)
 
 
@@ -103,7 +105,7 @@ def read(found: Object) -> CRS:
         return _vertical(found)
     if kind in ("GeographicCRS", "GeodeticCRS"):
         return with_vertical(_geographic(found), _third_axis(found))
-    if kind != "ProjectedCRS":
+    if kind not in ("ProjectedCRS", "DerivedGeographicCRS"):
         return definition.unresolved(str(found.get("name", kind)), METRE)
     return with_vertical(_projected(found), _third_axis(found))
 
@@ -131,7 +133,7 @@ def _projected(found: Object) -> CRS:
         for p in steps["parameters"]
     ]
     made = definition.assembled(steps["name"], steps["method"]["name"], _code(steps["method"]), given)
-    unit = _read_unit(found, METRE)
+    unit = _read_unit(found, DEGREE if found["type"] == "DerivedGeographicCRS" else METRE)
     if made is None:
         code = _code(found)
         return by_code(code) if code else definition.unresolved(found["name"], unit)

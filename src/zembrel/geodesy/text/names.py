@@ -97,6 +97,9 @@ def parameters_of(method: int) -> tuple[int, ...]:
 def parameter_of(name: str, method: int) -> int | None:
     """The code of a parameter of `method`; None for one that says nothing, -1 for one it does not have."""
     key, due = plain(name), parameters_of(method)
+    named = [code for code, own in methods.PARAMETER_NAMES.items() if code in due and plain(own) == key]
+    if named:
+        return named[0]
     meanings = (*_MEANINGS.get(key, ()), *_registered_parameters().get(key, ()))
     if key in _MEANINGS and not _MEANINGS[key]:
         return None
@@ -115,6 +118,8 @@ def method_name(code: int) -> str:
 @lru_cache(maxsize=512)
 def parameter_name(code: int) -> str:
     """The registry's name of a parameter."""
+    if code in methods.PARAMETER_NAMES:
+        return methods.PARAMETER_NAMES[code]
     found = row("SELECT name FROM parameter WHERE code = ?", code)
     return str(found["name"]) if found else f"parameter {code}"
 

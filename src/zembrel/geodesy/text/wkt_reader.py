@@ -26,6 +26,8 @@ def read(node: Node) -> CRS:
     """The CRS of a tree. Raises InputError for a definition that is not whole."""
     if node.keyword in _PROJECTED:
         return with_vertical(_projected(node), _third_axis(node))
+    if node.keyword in _GEOGRAPHIC and node.first("DERIVINGCONVERSION") is not None:
+        return _projected(node)
     if node.keyword in _GEOGRAPHIC:
         return with_vertical(_geographic(node), _third_axis(node))
     if node.keyword in _VERTICAL:
@@ -122,9 +124,11 @@ def _projected(node: Node) -> CRS:
             "complete the text, or give EPSG:code instead",
         )
     base = _geographic(inner)
-    with_unit = next((a for a in node.all("AXIS") if a.first("LENGTHUNIT")), None)
-    unit = _unit(node, "length", _unit(with_unit, "length", METRE) if with_unit else METRE)
-    steps = node.first("CONVERSION") or node
+    derived = node.first("DERIVINGCONVERSION")
+    kind, word, usual = ("angle", "ANGLEUNIT", DEGREE) if derived else ("length", "LENGTHUNIT", METRE)
+    with_unit = next((a for a in node.all("AXIS") if a.first(word)), None)
+    unit = _unit(node, kind, _unit(with_unit, kind, usual) if with_unit else usual)
+    steps = derived or node.first("CONVERSION") or node
     method = steps.first("METHOD", "PROJECTION")
     if method is None:
         raise InputError(

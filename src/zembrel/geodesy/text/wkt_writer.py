@@ -6,6 +6,7 @@ import math
 from dataclasses import replace
 
 from zembrel.geodesy.crs import Datum, GeographicCRS, ProjectedCRS, VerticalCRS
+from zembrel.geodesy.projections.methods import PARAMETER_NAMES
 from zembrel.geodesy.registry import compound_code
 from zembrel.geodesy.registryfile import row, rows
 from zembrel.geodesy.text import names, vertical
@@ -15,6 +16,7 @@ from zembrel.geodesy.units import Unit, value_in_base
 Defined = GeographicCRS | ProjectedCRS
 ANGLES = frozenset(
     {8801, 8802, 8811, 8812, 8813, 8814, 8818, 8821, 8822, 8823, 8824, 8830, 8831, 8832, 8833, 1036}
+    | PARAMETER_NAMES.keys()
 )
 LENGTHS = frozenset({8806, 8807, 8816, 8817, 8826, 8827, 8617, 8618, 1039})
 
@@ -160,6 +162,9 @@ def _flat2(crs: Defined) -> Node:
         *(_parameter2(code, value) for code, value in crs.conversion.parameters),
         *_id(crs.conversion.code),
     )
+    if crs.unit.kind == "angle":
+        conversion = Node("DERIVINGCONVERSION", steps)
+        return Node("GEOGCRS", (crs.name, base, conversion, *_system2("ellipsoidal", crs), *_id(code)))
     conversion = Node("CONVERSION", steps)
     return Node("PROJCRS", (crs.name, base, conversion, *_system2("Cartesian", crs), *_id(code)))
 

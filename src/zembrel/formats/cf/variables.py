@@ -1,0 +1,58 @@
+"""The arrays of a container, whatever its package."""
+
+from __future__ import annotations
+
+import struct
+import zipfile
+import zlib
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.errors import InputError
+
+# What containers raise for parts that they cannot decode.
+DECODE_ERRORS = (
+    OSError, RuntimeError, ValueError, KeyError, TypeError, EOFError, IndexError, AssertionError,
+    struct.error, zipfile.BadZipFile, zlib.error,
+)  # fmt: skip
+Read = Callable[[tuple[Any, ...]], npt.NDArray[Any]]
+
+
+class Variable(NamedTuple):
+    """One array of a container: path, dimension names, shape, type, attributes, and how to read a part."""
+
+    name: str
+    dimensions: tuple[str, ...]
+    shape: tuple[int, ...]
+    dtype: np.dtype[Any]
+    attributes: Mapping[str, Any]
+    read: Read
+
+
+Variables = Mapping[str, Variable]
+
+
+def read_part(path: Path, variable: Variable, index: tuple[Any, ...]) -> npt.NDArray[Any]:
+    """A part of a variable. Raises InputError if the container cannot decode it."""
+    try:
+        return variable.read(index)
+    except DECODE_ERRORS as exc:
+        raise InputError(
+            f"{path} is broken", f"{variable.name} does not decode: {exc}", "get the file again"
+        ) from exc
+
+
+def coordinate_of(name: str, variable: Variable, variables: Variables) -> Variable | None:
+    """The coordinate variable of a dimension, in the group of `variable` or above."""
+    group = variable.name.rpartition("/")[0]
+    while True:
+        found = variables.get(f"{group}/{name}" if group else name)
+        if found is not None and len(found.shape) == 1:
+            return found
+        if not group:
+            return None
+        group = group.rpartition("/")[0]
