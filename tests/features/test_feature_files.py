@@ -112,7 +112,9 @@ def test_a_shapefile_opens_elsewhere_and_says_what_it_cannot_hold(tmp_path: Path
         outer, inner = (reader.shape(0).points[n : n + 5] for n in (0, 5))
         assert not shapely.LinearRing(outer).is_ccw and shapely.LinearRing(inner).is_ccw
         assert reader.record(0)[0] == "x" * 254
-    assert "UTM zone 26N" in (tmp_path / "s.prj").read_text().replace("_", " ")
+    assert (
+        (tmp_path / "s.prj").read_text().startswith('PROJCS["WGS_1984_UTM_Zone_26N",GEOGCS["GCS_WGS_1984",')
+    )
 
 
 def test_texts_of_other_code_pages_and_missing_parts(tmp_path: Path) -> None:

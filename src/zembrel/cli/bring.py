@@ -104,6 +104,7 @@ COMMANDS = {
         features=True,
         points=True,
         photos=True,
+        layered=True,
     ),
     "pin": Command(
         pin,

@@ -203,6 +203,7 @@ COMMANDS = {
         features=True,
         points=True,
         photos=True,
+        layered=True,
     ),
     "mask": Command(mask, "zembrel mask relief.tif --where 'value < 1' --out hills.tif"),
     "fill": Command(fill, "zembrel fill relief.tif --reach 50m --out closed.tif"),
@@ -219,6 +220,9 @@ COMMANDS = {
         features=True,
         points=True,
         photos=True,
+        layered=True,
     ),
-    "convert": Command(convert, "zembrel convert island.tif --out island.png", features=True, points=True),
+    "convert": Command(
+        convert, "zembrel convert island.tif --out island.png", features=True, points=True, layered=True
+    ),
 }

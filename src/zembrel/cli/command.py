@@ -15,7 +15,7 @@ import typer
 from typer.core import TyperCommand
 
 from zembrel.cli import grammar, report
-from zembrel.cli.options import ALWAYS, FEATURES, OPTIONS, PHOTOS, POINTS, option
+from zembrel.cli.options import ALWAYS, FEATURES, LAYERED, OPTIONS, PHOTOS, POINTS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.progress import listen
@@ -58,6 +58,7 @@ class Command:
     features: bool = False  # whether it takes features
     points: bool = False  # whether it takes points
     photos: bool = False  # whether it trims collars
+    layered: bool = False  # whether it writes features
 
     def build(self, name: str) -> Any:
         """The Typer command. Each parameter that is an option group becomes its fields."""
@@ -109,7 +110,12 @@ class Command:
         )
 
     def _lacks(self, option: str) -> bool:
-        kinds = ((FEATURES, self.features), (POINTS, self.points), (PHOTOS, self.photos))
+        kinds = (
+            (FEATURES, self.features),
+            (POINTS, self.points),
+            (PHOTOS, self.photos),
+            (LAYERED, self.layered),
+        )
         taken = [name for names, takes in kinds if takes for name in names]
         special = [name for names, _ in kinds for name in names]
         return option in self.without or (option in special and option not in taken)

@@ -111,6 +111,7 @@ COMMANDS = {
             *_LIGHT,
         ),
         points=True,
+        layered=True,
     ),
     "label": Command(
         label,

@@ -106,6 +106,11 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "settings": (("--set",), "KEY=VALUE", "A setting of the format; zembrel formats NAME lists them."),
     "world_file": (("--world-file/--no-world-file",), None, "Write a world file and .prj beside the result."),
     "replace": (("--replace",), None, "Allow existing results to be replaced."),
+    "into": (
+        ("--into",),
+        "NAME",
+        "Of features: a layer of this name in the GeoPackage --out, beside those that are there.",
+    ),
     "dry_run": (("--dry-run",), None, "Show the plan and stop."),
     "ceiling": (("--ceiling",), "BYTES", "Refuse results larger than this.  [20GB]"),
     "memory": (("--memory",), "BYTES", "Budget for blocks.  [256MB]"),
@@ -134,6 +139,7 @@ POINTS = (
     "salvage",
     "resolution",
 )  # for verbs that take points
+LAYERED = ("into",)  # for verbs that write features
 PHOTOS = ("trim_collar", "collar_tolerance")  # for verbs that take photos with collars
 ALWAYS: dict[str, Any] = {
     "json": (bool, typer.Option("--json", help="The receipt, or the error, as JSON on stdout.")),

@@ -198,26 +198,35 @@ COMMANDS = {
         "zembrel tally relief.tif --zones parcels.gpkg --stat mean --stat max --out parcels-height.gpkg",
         ("within", "within_where", "reach", "mask", "places", *BETWEEN, "keep_going"),
         features=True,
+        layered=True,
     ),
     "centroids": Command(
-        centroids, "zembrel centroids landcover.tif --out cells.parquet", (*_RASTER_ONLY, "memory", "workers")
+        centroids,
+        "zembrel centroids landcover.tif --out cells.parquet",
+        (*_RASTER_ONLY, "memory", "workers"),
+        layered=True,
     ),
     "sample": Command(
         sample,
         "zembrel sample relief.tif landcover.tif --at places.geojson --out places.csv",
         (*_RASTER_ONLY, "memory", "workers"),
         features=True,
+        layered=True,
     ),
     "trace": Command(
         trace,
         "zembrel trace paths.tif --background 0 --spurs 5 --out paths.gpkg",
         (*_RASTER_ONLY, "memory", "workers"),
+        layered=True,
     ),
-    "contour": Command(contour, "zembrel contour relief.tif --interval 20 --out lines.gpkg", _RASTER_ONLY),
+    "contour": Command(
+        contour, "zembrel contour relief.tif --interval 20 --out lines.gpkg", _RASTER_ONLY, layered=True
+    ),
     "polygonize": Command(
         polygonize,
         "zembrel polygonize landcover.tif --out landcover.gpkg",
         (*_RASTER_ONLY, "memory", "workers"),
+        layered=True,
     ),
     "rasterize": Command(
         rasterize,

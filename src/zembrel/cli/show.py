@@ -204,7 +204,7 @@ COMMANDS = {
             "keep_going",
         ),
     ),
-    "check": Command(check, "zembrel check island.tif", (*_READ_ALONE, *_NOT_WRITTEN)),
+    "check": Command(check, "zembrel check island.tif", (*_READ_ALONE, *_NOT_WRITTEN), layered=True),
     "draw": Command(
         draw,
         "zembrel draw dem/relief.tif --shade --out relief.png",

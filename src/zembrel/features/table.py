@@ -37,13 +37,16 @@ class FeatureTable:
     """Features in file order.
 
     geometries: (n,) of Shapely, None where a feature has no geometry; columns: (n,) each, int64, float64 with
-    NaN for missing values, bool, or objects with None; crs: None if nobody said; remarks of the reader.
+    NaN for missing values, bool, or objects with None; crs: None if nobody said; remarks of the reader; ids:
+    (n,) what the file itself tells features apart by, which it calls `key`; None if it does not.
     """
 
     geometries: Geometries
     columns: Mapping[str, Column]
     crs: CRS | None
     remarks: tuple[str, ...] = field(default=())
+    ids: Column | None = None
+    key: str = ""
 
     @classmethod
     def of(
@@ -75,11 +78,14 @@ class FeatureTable:
     def take(self, index: Any) -> FeatureTable:
         """The features at `index`, numbers or a mask, in its order."""
         taken = {name: values[index] for name, values in self.columns.items()}
-        return replace(self, geometries=self.geometries[index], columns=taken)
+        ids = None if self.ids is None else self.ids[index]
+        return replace(self, geometries=self.geometries[index], columns=taken, ids=ids)
 
     def named(self, name: str) -> Column:
-        """The column of that name. Raises InputError, with the near miss."""
+        """The column of that name, or the ids. Raises InputError, with the near miss."""
         if name not in self.columns:
+            if self.ids is not None and name == self.key:
+                return self.ids
             known = list(self.columns)
             raise InputError(
                 f"no feature has a field {name!r}",
@@ -108,7 +114,8 @@ class FeatureTable:
         Raises UsageError for a condition that cannot be read or a field that is not there, InputError if none
         meets it.
         """
-        kept = parse_condition(text, tuple(self.columns))(self.columns, len(self))
+        columns = self.columns if self.ids is None else {self.key: self.ids} | dict(self.columns)
+        kept = parse_condition(text, tuple(columns))(columns, len(self))
         if not kept.any():
             raise InputError(
                 f"no feature meets {text!r}", f"all {len(self):,} were looked at", "check the values"
@@ -195,6 +202,8 @@ def kind_of(values: Column) -> str:
         return NESTED
     if kinds == {int}:
         return INTEGER if all(-(2**63) <= v < 2**63 for v in values.tolist() if v is not None) else TEXT
+    if kinds == {datetime} and len({v.tzinfo is None for v in values.tolist() if v is not None}) > 1:
+        return TEXT  # nobody knows how those of one zone and those of none follow each other
     return {bool: TRUTH, date: DAY, datetime: MOMENT}.get(kinds.pop(), TEXT) if len(kinds) == 1 else TEXT
 
 
@@ -209,7 +218,12 @@ def appended(tables: Sequence[FeatureTable]) -> FeatureTable:
     names = dict.fromkeys(name for table in tables for name in table.columns)
     columns = {name: column([v for table in tables for v in _values_of(table, name)]) for name in names}
     geometries = np.concatenate([table.geometries for table in tables])
-    return FeatureTable(geometries, columns, tables[0].crs)
+    joined = FeatureTable(geometries, columns, tables[0].crs)
+    told = [table.ids.tolist() for table in tables if table.ids is not None]
+    listed = [value for values in told for value in values]
+    if len(told) < len(tables) or len({*map(repr, listed)}) < len(listed):
+        return joined
+    return replace(joined, ids=column(listed), key=tables[0].key)
 
 
 def _values_of(table: FeatureTable, name: str) -> list[Any]:

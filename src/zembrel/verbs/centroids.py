@@ -29,7 +29,7 @@ def centroids(inputs: Inputs, output: Output) -> Receipt:
     Raises UsageError for several rasters.
     """
     out = output.path
-    check_target(out, output.replace)
+    check_target(out, output)
     layers = open_layers(inputs, out)
     if len(layers) != 1:
         raise UsageError(

@@ -72,7 +72,7 @@ def _of_features(paths: Sequence[Path], others: Sequence[Path], output: Output) 
             "check them in two runs",
         )  # fmt: skip
     if output.out:
-        check_target(output.path, output.replace)
+        check_target(output.path, output)
     text, facts, tables = "", [], []
     for path in paths:
         table = read_features(real(path))

@@ -59,7 +59,7 @@ def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
     Raises UsageError for levels that exclude each other, RefusedError for too many of them.
     """
     out = output.path
-    check_target(out, output.replace)
+    check_target(out, output)
     layer = only_layer("contour", inputs, out)
     raster = unscaled(layer.raster)
     crs = check_resolved(layer)

@@ -28,8 +28,7 @@ def results(paths: Sequence[Path], output: Output, ending: str | None) -> list[P
     Raises UsageError for two on one name or no folder.
     """
     out = output.path
-    folder = str(output.out).endswith("/") or (out.is_dir() and not is_store(out))
-    if not folder:
+    if not to_folder(output):
         if len(paths) > 1:
             raise UsageError(
                 f"{len(paths)} inputs make {len(paths)} results, {out} is one",
@@ -46,6 +45,11 @@ def results(paths: Sequence[Path], output: Output, ending: str | None) -> list[P
                 "give them in two runs, or rename one",
             )
     return finals
+
+
+def to_folder(output: Output) -> bool:
+    """Whether results go into a folder."""
+    return str(output.out).endswith("/") or (output.path.is_dir() and not is_store(output.path))
 
 
 def each(

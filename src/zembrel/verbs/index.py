@@ -29,7 +29,7 @@ def index(inputs: Inputs, output: Output) -> Receipt:
     from zembrel.verbs.features.writing import check_target, write_layer
 
     out = output.path
-    check_target(out, output.replace)
+    check_target(out, output)
     paths = point_paths(inputs)
     table = of_points.outlines(paths, inputs) if paths else None
     if table is None:

@@ -150,5 +150,5 @@ def _beside(path: Path, frame: Frame, changes: Changes) -> dict[Path, str]:
     if inside or (form.holds_place and (changes.shift or form.holds_crs)):
         held = "its place is in the file" if form.holds_place else "beside it only its place can be written"
         raise UsageError(f"{path} cannot be told that from beside", held, "convert it to GeoTIFF first")
-    prj = {path.with_suffix(".prj"): write_crs(frame.crs) + "\n"} if frame.crs is not None else {}
+    prj = {path.with_suffix(".prj"): write_crs(frame.crs, "prj") + "\n"} if frame.crs is not None else {}
     return prj if form.holds_place else {world_file_name(path): write_world_file(frame)} | prj

@@ -76,6 +76,7 @@ class Output:
     settings: tuple[str, ...] = ()
     world_file: bool | None = None
     replace: bool = False
+    into: str | None = None
     dry_run: bool = False
     ceiling: str | None = None
     memory: str | None = None

@@ -67,7 +67,7 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
     that is no feature file's.
     """
     out = output.path
-    check_target(out, output.replace)
+    check_target(out, output)
     if outlining.min_cells < 0:
         raise UsageError(
             f"--min-cells {outlining.min_cells}", "a number of cells is needed", "write --min-cells 20"
@@ -104,7 +104,9 @@ def _schema(name: str, raster: Raster, outlining: Outlining) -> Schema:
         fields["name"] = Field(TEXT, max(width, 1))
     if legend is not None:
         fields["colour"] = Field(TEXT, 7)
-    return Schema(name, "MultiPolygon" if several else "Polygon", False, fields, raster.frame.crs)
+    shape = "MultiPolygon" if several else "Polygon"
+    named = [(e.code, e.name) for e in legend.entries if e.name] if legend is not None else []
+    return Schema(name, shape, False, fields, raster.frame.crs, {"value": named} if named else {})
 
 
 def _table(shapes: Shapes, raster: Raster) -> FeatureTable:

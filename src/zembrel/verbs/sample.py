@@ -36,7 +36,7 @@ def sample(
     geometries, RefusedError for averages of codes.
     """
     out = output.path
-    check_target(out, output.replace)
+    check_target(out, output)
     if at is None:
         raise UsageError("there are no points", "sample looks up values at some", "add --at POINTS")
     layers = open_layers(replace(inputs, condition=None, fields=None), out)

@@ -182,7 +182,7 @@ def _written(
         return (("frame", frame_items(frame)), ("chose", shown), (word, written.wrote)), {
             "results": [written.facts]
         }
-    check_target(out, output.replace)
+    check_target(out, output)
     if where.onto or where.cell:
         raise UsageError(
             "--onto and --cell bring the result onto cells",
@@ -251,7 +251,7 @@ def _per_cell(
 def _as_polygons(path: Path, table: FeatureTable, view: Raster, output: Output, chose: list[str]) -> Receipt:
     """The cells that something lies in as polygons, with a field for each statistic."""
     out, frame = output.path, view.frame
-    check_target(out, output.replace)
+    check_target(out, output)
     if frame.size > _MOST_CELLS:
         raise RefusedError(
             f"{frame.size:,} cells as polygons",

@@ -124,7 +124,7 @@ def _check_places(paths: Sequence[Path], cutting: Cutting, output: Output) -> No
     for path in paths:
         check_free(path, output.replace or cutting.resume)
     if cutting.index:
-        check_target(Path(cutting.index), output.replace)
+        check_target(Path(cutting.index), output)
 
 
 def _sheets(frame: Frame, cutting: Cutting) -> list[Sheet]:

@@ -33,7 +33,7 @@ def trace(inputs: Inputs, output: Output, *, background: float | None = None, sp
     where whole numbers change along them; of fractions they have the mean. Raises InputError for none.
     """
     out = output.path
-    check_target(out, output.replace)
+    check_target(out, output)
     layer = only_layer("trace", inputs, out)
     crs = check_resolved(layer)
     if spurs < 0:

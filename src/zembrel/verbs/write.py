@@ -52,6 +52,10 @@ def write(
     ResourceError; then nothing is left behind.
     """
     name = choose_format(out, output.format)
+    if output.into is not None:
+        raise UsageError(
+            f"--into {output.into}", f"{out.name} holds cells, not layers of features", "leave it out"
+        )
     settings = output.format_settings
     check_settings(name, settings)
     view, chose = prepared(view, format_named(name), output)
@@ -261,13 +265,13 @@ def _beside(view: Raster, out: Path, form: Format, output: Output) -> dict[Path,
     crs = view.frame.crs
     known = crs is not None and not isinstance(crs, UnresolvedCRS)
     if form.holds_place and not form.holds_crs and output.world_file is None:
-        return {out.with_suffix(".prj"): write_crs(crs) + "\n"} if known and crs is not None else {}
+        return {out.with_suffix(".prj"): write_crs(crs, "prj") + "\n"} if known and crs is not None else {}
     wanted = output.world_file if output.world_file is not None else not form.holds_place
     if not wanted or (crs is None and view.frame.affine.x0 == 0 == view.frame.affine.y0):
         return {}
     beside = {world_file_name(out): write_world_file(view.frame)}
     if known and crs is not None:
-        beside[out.with_suffix(".prj")] = write_crs(crs) + "\n"
+        beside[out.with_suffix(".prj")] = write_crs(crs, "prj") + "\n"
     return beside
 
 

@@ -26,6 +26,12 @@ class FeatureWriter(Protocol):
     def abort(self) -> None: ...
 
 
+class HoldsLayers(Protocol):
+    """What the module of a format whose files hold several layers offers as well."""
+
+    def take_over(self, source: Path, path: Path, without: str) -> None: ...
+
+
 class FeatureModule(Protocol):
     """What the module of a feature format offers."""
 
@@ -91,6 +97,11 @@ def check_name(path: Path) -> FeatureFormat:
 def beside(path: Path) -> list[Path]:
     """The files that belong to a feature file of that name."""
     return [path.with_suffix(ending) for ending in check_name(path).beside]
+
+
+def take_over(source: Path, path: Path, without: str) -> None:
+    """Copy the file of several layers `source` to `path`, all but the layer `without`. Raises InputError."""
+    cast(HoldsLayers, load(check_name(source))).take_over(source, path, without)
 
 
 def make_writer(path: Path, schema: Schema) -> FeatureWriter:

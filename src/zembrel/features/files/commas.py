@@ -244,7 +244,7 @@ class CommaWriter:
     def finish(self) -> tuple[str, ...]:
         self._file.close()
         if self._schema.crs is not None:
-            self._path.with_suffix(".prj").write_text(write_crs(self._schema.crs))
+            self._path.with_suffix(".prj").write_text(write_crs(self._schema.crs, "prj"))
         return ()
 
     def abort(self) -> None:

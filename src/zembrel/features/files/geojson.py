@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,7 @@ import shapely
 
 from zembrel.errors import InputError
 from zembrel.features.files.schema import Schema
-from zembrel.features.table import FeatureTable
+from zembrel.features.table import FeatureTable, column
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 
@@ -82,8 +83,10 @@ def table_of(path: Path, features: Sequence[Any], crs: CRS | None) -> FeatureTab
     for number, (geometry, node) in enumerate(zip(geometries, nodes, strict=True)):
         if geometry is None and node is not None:
             geometries[number] = _by_hand(path, number + 1, node)
-    rows = [_row(feature) for feature in features]
-    return FeatureTable.of(geometries, rows, crs)
+    made = FeatureTable.of(geometries, [_row(feature) for feature in features], crs)
+    if features and all("id" in feature for feature in features):
+        return replace(made, ids=column([feature["id"] for feature in features]), key="id")
+    return made
 
 
 def _row(feature: dict[str, Any]) -> dict[str, Any]:
@@ -129,9 +132,14 @@ def feature_lines(table: FeatureTable) -> Iterator[str]:
 
     table = table.to(by_code(WGS_84))
     shapes = shapely.to_geojson(shapely.orient_polygons(table.geometries)) if len(table) else table.geometries
-    for shape, row in zip(shapes.tolist(), table.rows(), strict=True):
+    ids = [None] * len(table) if table.ids is None else table.ids.tolist()
+    for shape, row, own in zip(shapes.tolist(), table.rows(), ids, strict=True):
         geometry = None if shape is None else orjson.Fragment(shape)
-        feature = {"type": "Feature", "properties": row, "geometry": geometry}
+        feature: dict[str, Any] = {"type": "Feature", "properties": row, "geometry": geometry}
+        if own is not None:
+            feature = {"type": "Feature", "id": own, **feature}
+            if row.get(table.key) == own:
+                row.pop(table.key)
         yield orjson.dumps(feature, default=str, option=orjson.OPT_NON_STR_KEYS).decode()
 
 

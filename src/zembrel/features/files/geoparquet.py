@@ -14,6 +14,7 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.features.files.nested import NESTING, nested
 from zembrel.features.files.schema import Schema, kinds_in
 from zembrel.features.table import DAY, INTEGER, MOMENT, NESTED, REAL, TRUTH, FeatureTable, column
 from zembrel.geodesy.crs import CRS
@@ -58,28 +59,38 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
     facts = geo.get("columns", {}).get(primary, {})
     if primary not in table.column_names:
         raise _broken(path, f"there is no column of geometries {primary!r}")
-    if facts.get("encoding", "WKB") != "WKB":
-        raise _broken(path, f"geometries are {facts['encoding']}, not WKB")
+    encoding = str(facts.get("encoding", "WKB")).lower()
+    if encoding != "wkb" and encoding not in NESTING:
+        raise _broken(path, f"geometries are {facts['encoding']}, which GeoParquet does not know")
     try:
-        geometries = shapely.from_wkb(table.column(primary).to_numpy())
-    except (shapely.errors.ShapelyError, TypeError) as exc:
-        raise _broken(path, f"{exc}") from exc
+        places = table.column(primary)
+        geometries = shapely.from_wkb(places.to_numpy()) if encoding == "wkb" else nested(places, encoding)
+    except (shapely.errors.ShapelyError, TypeError, ValueError, KeyError, pa.ArrowException) as exc:
+        raise _broken(path, f"{exc}".splitlines()[0]) from exc
+    remarks: list[str] = []
+    boxes = {entry[0] for entry in facts.get("covering", {}).get("bbox", {}).values() if entry}
+    names = [name for name in table.column_names if name != primary and name not in boxes]
     try:
-        columns = {name: _column(table.column(name)) for name in table.column_names if name != primary}
+        columns = {name: _column(name, table.column(name), remarks) for name in names}
     except (pa.ArrowException, ValueError, OverflowError) as exc:
         raise _broken(path, f"{exc}".splitlines()[0]) from exc
     held = {name: values for name, values in columns.items() if values is not None}
     left = [name for name in columns if name not in held]
-    remarks = (f"binary columns left out: {', '.join(left)}",) if left else ()
-    return FeatureTable(np.asarray(geometries, object), held, _crs(facts), remarks)
+    remarks += [f"binary columns left out: {', '.join(left)}"] if left else []
+    return FeatureTable(np.asarray(geometries, object), held, _crs(facts), tuple(remarks))
 
 
-def _column(values: Any) -> Any:
+def _column(name: str, values: Any, remarks: list[str]) -> Any:
     """A column of ours; None for bytes."""
     import pyarrow as pa
 
     if pa.types.is_binary(values.type) or pa.types.is_large_binary(values.type):
         return None
+    if pa.types.is_timestamp(values.type) and values.type.unit == "ns":
+        short = values.cast(pa.timestamp("us", values.type.tz), safe=False)
+        if not short.cast(values.type).equals(values):
+            remarks.append(f"times of {name} are kept to the microsecond")
+        values = short
     return column(values.to_pylist())
 
 
@@ -107,13 +118,15 @@ class GeoParquetWriter:
 
         kinds = {
             INTEGER: pa.int64(), REAL: pa.float64(), TRUTH: pa.bool_(), DAY: pa.date32(),
-            MOMENT: pa.timestamp("us"),
         }  # fmt: skip
         self._kinds = {name: field.kind for name, field in schema.fields.items()}
         self._place = next(
             name for name in ("geometry", "geometry_", "geometry__") if name not in schema.fields
         )
-        fields = [(name, kinds.get(kind, pa.string())) for name, kind in self._kinds.items()]
+        fields = [
+            (name, pa.timestamp("us", f.zone or None) if f.kind == MOMENT else kinds.get(f.kind, pa.string()))
+            for name, f in schema.fields.items()
+        ]
         self._schema = pa.schema([*fields, (self._place, pa.binary())])
         self._crs = json.loads(write_crs(schema.crs, "json")) if schema.crs is not None else None
         self._writer = pq.ParquetWriter(path, self._schema, compression="zstd")

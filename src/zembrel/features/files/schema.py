@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 import shapely
 
-from zembrel.features.table import TEXT, FeatureTable, Geometries
+from zembrel.features.table import MOMENT, TEXT, FeatureTable, Geometries
 from zembrel.geodesy.crs import CRS
 
 GEOMETRY = "Geometry"  # any kind
@@ -29,20 +29,25 @@ _MULTIPLE: dict[str, Callable[..., Geometries]] = {
 
 
 class Field(NamedTuple):
-    """A column of a file: what it holds (see `kind_of`), and the most bytes of its words."""
+    """A column of a file: what it holds (see `kind_of`), most bytes of its words, the zone of its times."""
 
     kind: str
     width: int = 254
+    zone: str = ""
 
 
 class Schema(NamedTuple):
-    """What a layer will hold: its name, the kind of its geometries, whether they have heights, its fields."""
+    """What a layer will hold: its name, the kind of its geometries, whether they have heights, its fields.
+
+    classes: of fields that hold codes, what each code means.
+    """
 
     name: str
     kind: str
     heights: bool
     fields: dict[str, Field]
     crs: CRS | None
+    classes: dict[str, list[tuple[int, str]]] = {}  # noqa: RUF012 read alone
 
 
 def schema_of(tables: Sequence[FeatureTable], name: str) -> Schema:
@@ -52,10 +57,19 @@ def schema_of(tables: Sequence[FeatureTable], name: str) -> Schema:
     kind = GEOMETRY if len(singles) != 1 else f"Multi{singles.pop()}" if len(kinds) == 2 else kinds.pop()
     heights = any(shapely.has_z(table.geometries).any() for table in tables)
     fields = {
-        name: Field(kind, _width(tables, name) if kind == TEXT else 0)
+        name: Field(
+            kind, _width(tables, name) if kind == TEXT else 0, _zone(tables, name) if kind == MOMENT else ""
+        )
         for name, kind in tables[0].kinds.items()
     }
     return Schema(name, kind, heights, fields, tables[0].crs)
+
+
+def _zone(tables: Sequence[FeatureTable], name: str) -> str:
+    """The time zone of a column of times: the one that all name, UTC if they differ, empty for none."""
+    moments = [value for table in tables for value in table.columns[name].tolist() if value is not None]
+    zones = {str(value.tzinfo).removeprefix("UTC") or "UTC" for value in moments if value.tzinfo is not None}
+    return zones.pop() if len(zones) == 1 else "UTC" if zones else ""
 
 
 def apart(names: Sequence[str]) -> list[str]:

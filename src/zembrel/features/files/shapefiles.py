@@ -285,7 +285,7 @@ class ShapefileWriter:
     def finish(self) -> tuple[str, ...]:
         self._writer.close()
         if self._schema.crs is not None:
-            self._path.with_suffix(".prj").write_text(write_crs(self._schema.crs))
+            self._path.with_suffix(".prj").write_text(write_crs(self._schema.crs, "prj"))
         self._path.with_suffix(".cpg").write_text("UTF-8")
         changed = [
             f"{old} is called {new}"

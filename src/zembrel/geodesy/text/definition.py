@@ -7,7 +7,6 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import lru_cache
-from itertools import chain
 from typing import NamedTuple
 
 from zembrel.errors import InputError
@@ -44,10 +43,13 @@ def geographic(name: str, own: Datum, unit: Unit, code: int | None) -> Geographi
 def projected(name: str, base: GeographicCRS, made: Conversion, unit: Unit, code: int | None) -> ProjectedCRS:
     """The CRS of a conversion as defined; the registered one if there is the same."""
     crs = ProjectedCRS(name, base, made, unit)
-    for candidate in chain(_candidates(name, code, None), map(by_code, _of_conversion(made))):
+    for candidate in _candidates(name, code, None):
         if isinstance(candidate, ProjectedCRS) and _same_projected(candidate, crs):
             return candidate
-    return crs
+    alike = [c for c in map(by_code, _of_conversion(made)) if isinstance(c, ProjectedCRS)]
+    alike = [candidate for candidate in alike if _same_projected(candidate, crs)]
+    titled = (c for c in alike if names.prj_title(c.name, c.base.name, c.datum.code) == name)
+    return next(titled, alike[0] if alike else crs)
 
 
 def _candidates(name: str, code: int | None, own: Datum | None) -> Iterator[CRS]:
@@ -114,6 +116,7 @@ def _of_conversion(made: Conversion) -> Iterator[int]:
 def recognised_datum(own: Datum) -> Datum:
     """The registered datum of a code, name or alias of `own`, if its figure and meridian are the same."""
     codes = [own.code] if own.code else []
+    codes += [code for code, usual in names.PRJ_DATUMS.items() if own.name == f"D_{usual.geographic}"]
     for word in _spellings(own.name):
         codes += [r["code"] for r in rows("SELECT code FROM datum WHERE name = ? COLLATE NOCASE", word)]
         alias = "SELECT code FROM alias WHERE kind = 'datum' AND name = ? COLLATE NOCASE"

@@ -20,7 +20,7 @@ from zembrel.geodesy.crs import (
 from zembrel.geodesy.registry import by_code, compound_code
 from zembrel.geodesy.text import definition, names, vertical
 from zembrel.geodesy.text.definition import Given
-from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS, in_unit, meridian_name
+from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS, ensemble, in_unit, meridian_name
 from zembrel.geodesy.units import DEGREE, METRE, Unit, mismatch
 
 Object = dict[str, Any]
@@ -61,10 +61,15 @@ def _id(code: int | None) -> Object:
 
 def _datum(datum: Datum) -> Object:
     shape = datum.ellipsoid
-    ellipsoid = {
-        "name": shape.name, "semi_major_axis": shape.semi_major,
-        "inverse_flattening": shape.inverse_flattening, **_id(shape.code),
-    }  # fmt: skip
+    figure: Object = {"semi_major_axis": shape.semi_major, "inverse_flattening": shape.inverse_flattening}
+    if not shape.inverse_flattening:
+        figure = {"radius": shape.semi_major}
+    ellipsoid = {"name": shape.name, **figure, **_id(shape.code)}
+    accuracy, members = ensemble(datum.code)
+    if members:
+        listed = [{"name": name, **_id(code)} for code, name in members]
+        whole = {"name": datum.name, "members": listed, "ellipsoid": ellipsoid, "accuracy": f"{accuracy}"}
+        return {"datum_ensemble": whole | _id(datum.code)}
     meridian = {"name": meridian_name(datum.prime_meridian), "longitude": datum.prime_meridian}
     frame = {"type": "GeodeticReferenceFrame", "name": datum.name, "ellipsoid": ellipsoid}
     return {"datum": frame | {"prime_meridian": meridian, **_id(datum.code)}}
@@ -80,9 +85,25 @@ def _unit(unit: Unit) -> str | Object:
 
 
 def _system(kind: str, crs: GeographicCRS | ProjectedCRS) -> Object:
-    axes = [{"name": a, "direction": a.split()[0], "unit": _unit(crs.unit)} for a in crs.axes[:2]]
+    axes = [
+        {**_axis(kind, a.split()[0]), "direction": a.split()[0], "unit": _unit(crs.unit)}
+        for a in crs.axes[:2]
+    ]
     axes += [vertical.json_axis(crs.vertical)] if crs.vertical else []
     return {"coordinate_system": {"subtype": kind, "axis": axes}}
+
+
+def _axis(kind: str, direction: str) -> Object:
+    """Name and abbreviation of an axis."""
+    upright = direction in ("north", "south")
+    if kind == "ellipsoidal":
+        name, short = ("Geodetic latitude", "Lat") if upright else ("Geodetic longitude", "Lon")
+    else:
+        name = {"north": "Northing", "south": "Southing", "east": "Easting", "west": "Westing"}.get(
+            direction, direction
+        )
+        short = "N" if upright else "E"
+    return {"name": name, "abbreviation": short}
 
 
 def _parameter(code: int, value: float) -> Object:
@@ -143,7 +164,7 @@ def _projected(found: Object) -> CRS:
 def _geographic(found: Object) -> GeographicCRS:
     frame = found.get("datum") or found["datum_ensemble"]
     shape = frame["ellipsoid"]
-    semi_major = _size(shape["semi_major_axis"])
+    semi_major = _size(shape.get("semi_major_axis", shape.get("radius")))
     inverse = shape.get("inverse_flattening")
     if inverse is None:
         semi_minor = _size(shape.get("semi_minor_axis", semi_major))

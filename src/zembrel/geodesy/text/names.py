@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from functools import lru_cache
+from typing import NamedTuple
 
 from zembrel.geodesy.projections import methods
 from zembrel.geodesy.registryfile import row, rows
@@ -32,6 +33,24 @@ _PARAMETERS = {
     8821: "latitude_of_origin", 8822: "central_meridian", 8823: "standard_parallel_1",
     8824: "standard_parallel_2", 8826: "false_easting", 8827: "false_northing",
 }  # fmt: skip
+
+
+class PrjNames(NamedTuple):
+    """What a datum, and the CRSs and the ellipsoid on it, are called in .prj files."""
+
+    geographic: str
+    prefix: str  # of projected CRSs
+    ellipsoid: str
+
+
+PRJ_DATUMS = {
+    6326: PrjNames("WGS_1984", "WGS_1984", "WGS_1984"),
+    6322: PrjNames("WGS_1972", "WGS_1972", "WGS_1972"),
+    6258: PrjNames("ETRS_1989", "ETRS_1989", "GRS_1980"),
+    6269: PrjNames("North_American_1983", "NAD_1983", "GRS_1980"),
+    6267: PrjNames("North_American_1927", "NAD_1927", "Clarke_1866"),
+    6277: PrjNames("OSGB_1936", "OSGB_1936", "Airy_1830"),
+}
 # What a name of a parameter may mean; which of them, the method says.
 _MEANINGS = {
     "latitudeoforigin": (8801, 8821, 8811, 8832), "latitudeofnaturalorigin": (8801,),
@@ -135,3 +154,17 @@ def wkt1_parameter(code: int, method: int, prj: bool) -> str:
     if not name or parameter_of(name, method) != code:
         name = parameter_name(code).replace(" ", "_").lower()
     return name.title() if prj else name
+
+
+def prj_name(name: str) -> str:
+    """A name as a word, as .prj files have them."""
+    return name.replace(" / ", "_").replace(" ", "_")
+
+
+def prj_title(name: str, base: str, datum: int | None) -> str:
+    """What a projected CRS is called in .prj files: `WGS 84 / UTM zone 26N` is `WGS_1984_UTM_Zone_26N`."""
+    usual = PRJ_DATUMS.get(datum or 0)
+    first, slash, rest = name.partition(" / ")
+    if usual and slash and first == base:
+        name = f"{usual.prefix} / {rest}"
+    return prj_name(name.replace("UTM zone", "UTM Zone"))

@@ -77,24 +77,35 @@ def _authority(code: int | None, prj: bool) -> tuple[Node, ...]:
     return (Node("AUTHORITY", ("EPSG", f"{code}")),) if code and not prj else ()
 
 
-def _prj_name(name: str) -> str:
-    return name.replace(" / ", "_").replace(" ", "_")
+_PRJ_UNITS = {
+    "metre": "Meter",
+    "US survey foot": "Foot_US",
+    "foot": "Foot",
+    "degree": "Degree",
+    "grad": "Grad",
+}
+
+
+def _prj_unit(unit: Unit) -> str:
+    return _PRJ_UNITS.get(unit.name, names.prj_name(unit.name.title()))
 
 
 def _geogcs(crs: GeographicCRS, prj: bool) -> Node:
     shape = crs.datum.ellipsoid
-    ellipsoid = _prj_name(shape.name) if prj else shape.name
+    usual = names.PRJ_DATUMS.get(crs.datum.code or 0) if crs.datum.prime_meridian == 0 else None
+    ellipsoid = (usual.ellipsoid if usual else names.prj_name(shape.name)) if prj else shape.name
     spheroid = Node(
         "SPHEROID", (ellipsoid, shape.semi_major, shape.inverse_flattening, *_authority(shape.code, prj))
     )
-    name = "D_" + _prj_name(crs.datum.name.removesuffix(" ensemble")) if prj else crs.datum.name
+    own = usual.geographic if usual else names.prj_name(crs.datum.name.removesuffix(" ensemble"))
+    name = f"D_{own}" if prj else crs.datum.name
     datum = Node("DATUM", (name, spheroid, *_authority(crs.datum.code, prj)))
     meridian = in_unit(math.radians(crs.datum.prime_meridian), crs.unit.factor)
     items: tuple[Item, ...] = (
-        "GCS_" + _prj_name(crs.name) if prj else crs.name,
+        f"GCS_{usual.geographic if usual else names.prj_name(crs.name)}" if prj else crs.name,
         datum,
         Node("PRIMEM", (meridian_name(crs.datum.prime_meridian), meridian)),
-        Node("UNIT", (crs.unit.name.title() if prj else crs.unit.name, math.radians(crs.unit.factor))),
+        Node("UNIT", (_prj_unit(crs.unit) if prj else crs.unit.name, math.radians(crs.unit.factor))),
         *_authority(crs.code, prj),
     )
     return Node("GEOGCS", items)
@@ -110,9 +121,9 @@ def _projcs(crs: ProjectedCRS, prj: bool) -> Node:
     axes = (
         tuple(Node("AXIS", (_axis_name(a), Word(a.split()[0].upper()))) for a in crs.axes) if turned else ()
     )
-    unit = Node("UNIT", (crs.unit.name.title().replace(" ", "_") if prj else crs.unit.name, crs.unit.factor))
+    unit = Node("UNIT", (_prj_unit(crs.unit) if prj else crs.unit.name, crs.unit.factor))
     projection = Node("PROJECTION", (names.wkt1_method(method, prj),))
-    name = _prj_name(crs.name) if prj else crs.name
+    name = names.prj_title(crs.name, crs.base.name, crs.datum.code) if prj else crs.name
     base = _geogcs(crs.base, prj)
     return Node("PROJCS", (name, base, projection, *parameters, unit, *axes, *_authority(crs.code, prj)))
 
@@ -187,20 +198,23 @@ def _datum2(datum: Datum) -> tuple[Node, ...]:
     )
     degree = Node("ANGLEUNIT", ("degree", math.radians(1)))
     meridian = Node("PRIMEM", (meridian_name(datum.prime_meridian), datum.prime_meridian, degree))
-    ensemble = row("SELECT accuracy FROM datum WHERE code = ? AND kind = 'ensemble'", datum.code)
-    if ensemble is not None and datum.code:
-        accuracy = Node("ENSEMBLEACCURACY", (float(ensemble["accuracy"] or 1.0),))
-        return Node(
-            "ENSEMBLE", (datum.name, *_members(datum.code), ellipsoid, accuracy, *_id(datum.code))
-        ), meridian
+    accuracy, members = ensemble(datum.code)
+    if members:
+        listed = tuple(Node("MEMBER", (name, *_id(code))) for code, name in members)
+        within = Node("ENSEMBLEACCURACY", (accuracy,))
+        return Node("ENSEMBLE", (datum.name, *listed, ellipsoid, within, *_id(datum.code))), meridian
     return Node("DATUM", (datum.name, ellipsoid, *_id(datum.code))), meridian
 
 
-def _members(code: int) -> tuple[Node, ...]:
+def ensemble(code: int | None) -> tuple[float, list[tuple[int, str]]]:
+    """Metres of accuracy and the members, code and name each, of a datum ensemble; none of another datum."""
+    found = row("SELECT accuracy FROM datum WHERE code = ? AND kind = 'ensemble'", code)
+    if found is None:
+        return 1.0, []
     query = (
         "SELECT d.code, d.name FROM member JOIN datum d ON d.code = datum WHERE ensemble = ? ORDER BY d.code"
     )
-    return tuple(Node("MEMBER", (r["name"], *_id(r["code"]))) for r in rows(query, code))
+    return float(found["accuracy"] or 1.0), [(r["code"], r["name"]) for r in rows(query, code)]
 
 
 def _parameter2(code: int, value: float) -> Node:

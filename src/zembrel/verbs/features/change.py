@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +15,7 @@ from zembrel.geodesy.crs import CRS, label, same
 from zembrel.geodesy.operation import operation
 from zembrel.verbs.aids import check_used, equipped
 from zembrel.verbs.features.each import one_to_one, opened, receipt
+from zembrel.verbs.features.opening import open_layers
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
@@ -46,12 +48,13 @@ def clip(
 def mosaic(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output) -> Receipt:
     """All features one after the other, in the CRS of the first unless another is asked for."""
     out = output.path
-    check_target(out, output.replace)
+    check_target(out, output)
     tables, chose = [], []
     for path in paths:
-        table, said = opened(path, inputs, check=False)
-        tables.append(table)
-        chose += said
+        for _, own in open_layers(path, inputs):
+            table, said = opened(path, own, check=False)
+            tables.append(table)
+            chose += said
     crs = _asked(where) or tables[0].crs
     if crs is None and any(table.crs is not None for table in tables):
         raise InputError(
@@ -69,9 +72,9 @@ def mosaic(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output) 
         whole, said = clipped(whole, where)
         chose += said
     written = write_layer(out, whole, output)
-    counts = (
-        f"{len(paths)} files of {', '.join(f'{len(t):,}' for t in tables[:6])}{' ...' * (len(tables) > 6)}"
-    )
+    sort = "files" if len(tables) == len(paths) else "layers"
+    sizes = ", ".join(f"{len(table):,}" for table in tables[:6]) + " ..." * (len(tables) > 6)
+    counts = f"{len(tables)} {sort} of {sizes}"
     return receipt("mosaic", paths, output, [(whole, written)], [counts, *chose, *written.notes])
 
 
@@ -120,7 +123,7 @@ def clipped(
         filled = crossed.copy()
         filled[crossed] = ~shapely.is_empty(geometries[crossed])
         cut = int(filled.sum())
-        result = FeatureTable(geometries, table.columns, table.crs, table.remarks).take(whole | filled)
+        result = replace(table, geometries=geometries).take(whole | filled)
     if not len(result):
         raise overlap_error(
             "no feature lies", tuple(shapely.total_bounds(table.geometries)), table.crs, str(where.within)

@@ -4,21 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import shapely
 
 from zembrel.errors import UsageError, nearest_name
-from zembrel.features.files.schema import kinds_in
-from zembrel.features.files.table import FEATURE_FORMATS
+from zembrel.features.files import check_name
+from zembrel.features.files.schema import kinds_in, schema_of
+from zembrel.features.files.table import FEATURE_FORMATS, format_of
 from zembrel.features.soundness import sound
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import label
 from zembrel.measure import show_bytes
-from zembrel.verbs.each import Lost, each, results
-from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.features.writing import WrittenFeatures, check_target, write_layer
+from zembrel.verbs.each import Lost, each, results, to_folder
+from zembrel.verbs.features.opening import open_layers, open_table
+from zembrel.verbs.features.writing import Parts, WrittenFeatures, check_target, write_layers
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import LOSSES, Receipt, named
 
@@ -29,6 +30,21 @@ _PLURALS = {
 }  # fmt: skip
 
 
+class Source(NamedTuple):
+    """A layer to be read: its file, its name, and the options that take it alone."""
+
+    path: Path
+    name: str
+    options: Inputs
+
+
+class Work(NamedTuple):
+    """A file to be made, and the layers that go into it."""
+
+    final: Path
+    sources: list[Source]
+
+
 def one_to_one(
     verb: str, paths: Sequence[Path], inputs: Inputs, output: Output, change: Change, *, check: bool = False
 ) -> Receipt:
@@ -36,20 +52,68 @@ def one_to_one(
 
     check: whether faulty geometries are refused unless they are to be mended or left out.
     """
-    finals = results(paths, output, _ending(output.format))
-    for final in finals:
-        check_target(final, output.replace)
+    works = _works(paths, inputs, output)
+    for work in works:
+        check_target(work.final, output)
     chose: list[str] = []
 
-    def one(path: Path, final: Path) -> tuple[FeatureTable, WrittenFeatures]:
-        table, said = opened(path, inputs, check=check)
+    def changed(source: Source, final: Path) -> tuple[str, FeatureTable]:
+        table, said = opened(source.path, source.options, check=check)
         table, more = change(table)
-        written = write_layer(final, table, output)
-        chose.extend([*said, *more, *written.notes])
-        return table, written
+        chose.extend([*said, *more])
+        return source.name, table
 
-    done, lost, outside = each(one, paths, finals, paths, keep_going=output.keep_going)
+    def one(work: Work, final: Path) -> tuple[FeatureTable, WrittenFeatures]:
+        finals, named = [final] * len(work.sources), [Path(source.name) for source in work.sources]
+        made, _, outside = each(changed, work.sources, finals, named, keep_going=False)
+        layers: list[Parts] = [
+            ([table], schema_of([table], name if len(work.sources) > 1 else final.stem))
+            for name, table in made
+        ]
+        written = write_layers(final, layers, output)
+        chose.extend([*outside, *written.notes])
+        return made[0][1], written
+
+    done, lost, outside = each(
+        one,
+        works,
+        [work.final for work in works],
+        [work.sources[0].path for work in works],
+        keep_going=output.keep_going,
+    )
     return receipt(verb, paths, output, done, [*chose, *outside], lost)
+
+
+def _works(paths: Sequence[Path], inputs: Inputs, output: Output) -> list[Work]:
+    """What is to be done: a file for each layer, or one for several where its format holds them.
+
+    Raises UsageError for two on one name, or many for one file.
+    """
+    ending = _ending(output.format)
+    sources = [Source(path, name, own) for path in paths for name, own in open_layers(path, inputs)]
+    if len(sources) == len(paths):
+        return [Work(final, [s]) for final, s in zip(results(paths, output, ending), sources, strict=True)]
+    if output.into is not None:
+        raise UsageError(
+            f"--into {output.into} is one layer, and {len(sources)} are asked for",
+            "they would become one", "name one with --layer",
+        )  # fmt: skip
+    if not to_folder(output):
+        names = [source.name for source in sources]
+        if not check_name(output.path).layers or len(set(names)) < len(names):
+            raise UsageError(
+                f"{len(sources)} layers make {len(sources)} results, {output.path} is one",
+                "two have one name" if len(set(names)) < len(names) else "such a file holds one layer",
+                f"give a folder: --out {output.path.with_suffix('')}/",
+            )
+        return [Work(output.path, sources)]
+    if format_of(Path(f"x{ending or paths[0].suffix}")) is FEATURE_FORMATS["geopackage"]:
+        finals = results(paths, output, ending)
+        return [
+            Work(f, [s for s in sources if s.path == path]) for f, path in zip(finals, paths, strict=True)
+        ]
+    named = [s.path.with_name(s.name.replace("/", "_") + s.path.suffix) for s in sources]
+    return [Work(final, [s]) for final, s in zip(results(named, output, ending), sources, strict=True)]
 
 
 def opened(path: Path, inputs: Inputs, *, check: bool) -> tuple[FeatureTable, list[str]]:

@@ -24,7 +24,7 @@ from zembrel.grid.area import split_crs
 from zembrel.grid.framefile import crs_text
 from zembrel.measure import show_bytes, show_number
 from zembrel.verbs.features.each import counted
-from zembrel.verbs.features.opening import open_table
+from zembrel.verbs.features.opening import open_layers, open_table
 from zembrel.verbs.options import Inputs
 from zembrel.verbs.receipt import Receipt, show_table
 
@@ -35,13 +35,16 @@ _SHOWN = 5  # faulty features, and values of a field, that are named
 def describe(paths: Sequence[Path], inputs: Inputs, *, stats: bool, at: str | None) -> Receipt:
     """Facts of each file of features; stats: of each field; at: `X,Y[@CRS]`, the features there."""
     texts, facts = [], []
-    for path in paths:
-        table = open_table(path, inputs)
-        rows, known = _rows(path, table)
+    wanted = [(path, *chosen) for path in paths for chosen in open_layers(path, inputs)]
+    for file, name, own in wanted:
+        table = open_table(file, own)
+        rows, known = _rows(file, table)
+        if own is not inputs:
+            rows.insert(1, ("layer", name))
         if stats:
             known["fields"] = _add_statistics(table, rows, known["fields"])
         if at:
-            known["at"] = _add_features_at(path, table, at, rows)
+            known["at"] = _add_features_at(file, table, at, rows)
         texts.append(show_table(rows))
         facts.append(known)
     return Receipt("describe", "", (), {"layers": facts}, data="\n".join(texts))

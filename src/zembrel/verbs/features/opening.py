@@ -7,11 +7,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zembrel.errors import InputError, UsageError
-from zembrel.features.files import holds_features, read_features
+from zembrel.features.files import holds_features, layers_of, read_features
 from zembrel.features.files.table import is_features
 from zembrel.formats import readable
 from zembrel.formats.archives import layer_of
 from zembrel.formats.elsewhere import known, real
+from zembrel.formats.layers import layer_choice
 from zembrel.geodesy.crs import label, same
 from zembrel.verbs.inputs import find_inputs
 from zembrel.verbs.options import Inputs
@@ -40,8 +41,30 @@ def feature_paths(options: Inputs, out: Path | None = None) -> list[Path]:
     return features
 
 
+def open_layers(path: Path, options: Inputs) -> list[tuple[str, Inputs]]:
+    """The layers of a feature file that are asked for: the name of each, and the options that take it alone.
+
+    One that nobody picked is called by the file. Raises InputError.
+    """
+    if not is_features(real(path)):
+        return [(path.stem, options)]
+    layer = layer_of(options.layer, path) if known(path) else options.layer
+    chosen = layer_choice(layer, lambda: layers_of(real(path)))
+    if len(chosen) == 1:
+        return [(path.stem, options if chosen[0] == layer else replace(options, layer=chosen[0]))]
+    return [(str(name), replace(options, layer=name)) for name in chosen]
+
+
 def open_table(path: Path, options: Inputs) -> FeatureTable:
-    """One feature file, with its CRS, features and fields as the options say. Raises InputError."""
+    """One layer of features, with its CRS, features and fields as the options say. Raises InputError."""
+    chosen = open_layers(path, options)
+    if len(chosen) > 1:
+        raise UsageError(
+            f"--layer {options.layer} fits {len(chosen)} layers of {path}",
+            "one at a time is taken here",
+            f"name one of {', '.join(name for name, _ in chosen[:12])}",
+        )
+    options = chosen[0][1]
     if not is_features(real(path)):
         raise InputError(
             f"{path} holds no features", "it is a raster, or of no format Zembrel reads", "name another file"

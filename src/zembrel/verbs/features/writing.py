@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from zembrel.engine.commit import Staging, check_free, resource_errors
-from zembrel.errors import RefusedError
-from zembrel.features.files import beside, check_name, make_writer
+from zembrel.errors import RefusedError, UsageError
+from zembrel.features.files import beside, check_name, load, make_writer, take_over
 from zembrel.features.files.schema import Schema, schema_of
 from zembrel.features.table import FeatureTable
+from zembrel.reading import readings
 from zembrel.verbs.options import Output
+
+Parts = tuple[Iterable[FeatureTable], Schema]  # of one layer
 
 
 class WrittenFeatures(NamedTuple):
@@ -22,11 +26,28 @@ class WrittenFeatures(NamedTuple):
     notes: tuple[str, ...] = ()
 
 
-def check_target(out: Path, replace: bool) -> None:
-    """Raise UsageError for a name that is no feature file's, RefusedError for what may not be replaced."""
-    check_name(out)
-    for path in (out, *beside(out)):
-        check_free(path, replace)
+def check_target(out: Path, output: Output) -> None:
+    """Raise UsageError for a name that is no feature file's, RefusedError for what may not be replaced.
+
+    Of a layer that goes into a file of others, only that layer is replaced.
+    """
+    form = check_name(out)
+    if output.into is None:
+        for path in (out, *beside(out)):
+            check_free(path, output.replace)
+        return
+    if not form.layers:
+        raise UsageError(
+            f"--into {output.into}: {form.title} holds one layer", f"{out.name} is one", "end it in .gpkg"
+        )
+    if not output.into.strip() or re.match(r"(?i)gpkg_|rtree_|sqlite_", output.into):
+        raise UsageError(f"--into {output.into!r}", "such names belong to the format", "choose another one")
+    readings.refuse(out)
+    if out.exists() and output.into in load(form).layers(out) and not output.replace:
+        raise RefusedError(
+            f"{out} holds a layer {output.into} already", "it would be overwritten",
+            "add --replace, which leaves the other layers alone, or choose another name",
+        )  # fmt: skip
 
 
 def write_layer(out: Path, table: FeatureTable, output: Output) -> WrittenFeatures:
@@ -36,13 +57,21 @@ def write_layer(out: Path, table: FeatureTable, output: Output) -> WrittenFeatur
 
 def write_parts(out: Path, parts: Iterable[FeatureTable], schema: Schema, output: Output) -> WrittenFeatures:
     """Write tables one by one as one layer; nothing in a dry run, though all are counted."""
-    check_target(out, output.replace)
+    return write_layers(out, [(parts, schema)], output)
+
+
+def write_layers(out: Path, layers: Sequence[Parts], output: Output) -> WrittenFeatures:
+    """Write a file of these layers; with `output.into` one of that name beside those that are there."""
+    check_target(out, output)
     if output.dry_run:
-        return WrittenFeatures(sum(len(part) for part in parts), 0)
-    with Staging(output.replace) as staging:
+        return WrittenFeatures(sum(len(part) for parts, _ in layers for part in parts), 0)
+    with Staging(output.replace or output.into is not None) as staging:
         staged = staging.path_for(out)
         with resource_errors(out):
-            count, notes = _written(staged, parts, schema)
+            if output.into is not None and out.exists():
+                take_over(out, staged, output.into)
+            done = [_written(staged, parts, _named(schema, output)) for parts, schema in layers]
+        count, notes = sum(features for features, _ in done), tuple(n for _, notes in done for n in notes)
         if not count and not output.keep_empty:
             raise RefusedError(
                 f"{out} would hold no feature",
@@ -56,6 +85,10 @@ def write_parts(out: Path, parts: Iterable[FeatureTable], schema: Schema, output
             staging.path_for(path)
         staging.publish()
     return WrittenFeatures(count, size, notes)
+
+
+def _named(schema: Schema, output: Output) -> Schema:
+    return schema if output.into is None else schema._replace(name=output.into)
 
 
 def _written(staged: Path, parts: Iterable[FeatureTable], schema: Schema) -> tuple[int, tuple[str, ...]]:

@@ -64,7 +64,7 @@ def tile(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, cu
     if cutting.index and not output.dry_run:
         from zembrel.verbs.features.writing import check_target
 
-        check_target(Path(cutting.index), output.replace)
+        check_target(Path(cutting.index), output)
     made, empty, kept = [], 0, 0
     for sheet in sheets:
         if cutting.resume and _stands(sheet.path):

@@ -1,0 +1,171 @@
+"""Reading GeoPackage feature tables.
+
+Source: OGC GeoPackage Encoding Standard 1.3.1 (12-128r18), clauses 1.1, 2.1 and annex C; geometries in
+the header of clause 2.1.3 around well-known binary.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
+from datetime import date, datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import shapely
+
+from zembrel.errors import InputError, nearest_name
+from zembrel.features.table import (
+    FeatureTable,
+    Geometries,
+    column,
+)
+from zembrel.geodesy.crs import CRS
+from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.text import read_crs
+
+KEY = "fid"
+_ENVELOPES = (0, 32, 48, 48, 64)  # bytes, by the indicator in the flags
+
+
+@contextmanager
+def _decoding(path: Path) -> Iterator[None]:
+    """What SQLite cannot read, or is not what the standard says, is an error about `path`."""
+    try:
+        yield
+    except (sqlite3.Error, ValueError, TypeError, OverflowError) as exc:
+        raise _broken(path, f"{exc}") from exc
+
+
+def layers(path: Path) -> list[str]:
+    """Names of the feature tables of the GeoPackage at `path`. Raises InputError."""
+    with closing(opened(path)) as file, _decoding(path):
+        return [name for name, _, _ in layers_in(path, file)]
+
+
+def read(path: Path, layer: str | None = None) -> FeatureTable:
+    """The features of table `layer` (default: the first). Raises InputError."""
+    with closing(opened(path)) as file, _decoding(path):
+        found_layers = layers_in(path, file)
+        found = next((entry for entry in found_layers if layer in (None, entry[0])), None)
+        if found is None:
+            names = [name for name, _, _ in found_layers]
+            raise InputError(
+                f"{path} has no layer {layer!r}",
+                f"it holds {', '.join(names) or 'no features'}",
+                nearest_name(layer or "", names) if names else "check what the file is",
+            )
+        name, geometry, srs = found
+        try:
+            kinds = {
+                str(row[1]): str(row[2]).upper() for row in file.execute(f"PRAGMA table_info({quoted(name)})")
+            }
+            cursor = file.execute(f"SELECT * FROM {quoted(name)}")
+            fields = [entry[0] for entry in cursor.description]
+            rows = cursor.fetchall()
+        except sqlite3.Error as exc:
+            raise _broken(path, f"table {name}: {exc}") from exc
+        held = dict(zip(fields, zip(*rows, strict=True), strict=True)) if rows else dict.fromkeys(fields, ())
+        geometries = _geometries(path, held.pop(geometry, ()))
+        columns, left, ids = {}, [], None
+        key = _key(file, name)
+        for field, values in held.items():
+            if field == key:
+                ids = np.array(values, np.int64)
+            if field.lower() == KEY and field == key:
+                continue
+            if any(isinstance(value, bytes) for value in values):
+                left.append(field)
+            else:
+                columns[field] = column([_value(value, kinds.get(field, "")) for value in values])
+        remarks = (f"binary fields left out: {', '.join(left)}",) if left else ()
+        return FeatureTable(geometries, columns, _crs(file, srs), remarks, ids, key or "")
+
+
+def _key(file: sqlite3.Connection, name: str) -> str | None:
+    """The column of a table that tells its rows apart (clause 2.1.6.1)."""
+    keys = [row for row in file.execute(f"PRAGMA table_info({quoted(name)})") if row[5]]
+    return str(keys[0][1]) if len(keys) == 1 and str(keys[0][2]).upper() == "INTEGER" else None
+
+
+def _value(value: Any, kind: str) -> Any:
+    """A value as what its column is declared to hold; what is not so stays as it is."""
+    if value is None:
+        return None
+    if kind == "BOOLEAN" and value in (0, 1):
+        return bool(value)
+    try:
+        if kind == "DATE":
+            return date.fromisoformat(value)
+        if kind == "DATETIME":
+            return datetime.fromisoformat(value.replace("Z", "+00:00"))
+    except (ValueError, TypeError, AttributeError):
+        return value
+    return float(value) if kind in ("REAL", "DOUBLE", "FLOAT") and isinstance(value, int) else value
+
+
+def opened(path: Path) -> sqlite3.Connection:
+    try:
+        with path.open("rb") as head:
+            mark = head.read(16)
+    except OSError as exc:
+        raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
+    if mark != b"SQLite format 3\0":
+        raise _broken(path, f"it begins with {mark[:8]!r}")
+    return sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)
+
+
+def layers_in(path: Path, file: sqlite3.Connection) -> list[tuple[str, str, int]]:
+    try:
+        rows = file.execute(
+            "SELECT c.table_name, g.column_name, g.srs_id FROM gpkg_contents c JOIN gpkg_geometry_columns g "
+            "ON g.table_name = c.table_name WHERE c.data_type = 'features' ORDER BY c.rowid"
+        ).fetchall()
+    except sqlite3.Error as exc:
+        raise _broken(path, str(exc)) from exc
+    if not rows:
+        raise _broken(path, "it holds no features")
+    return [(str(name), str(column), int(srs)) for name, column, srs in rows]
+
+
+def quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _geometries(path: Path, blobs: Sequence[Any]) -> Geometries:
+    bodies = np.empty(len(blobs), object)
+    for number, blob in enumerate(blobs):
+        if blob is None:
+            continue
+        try:
+            if blob[:2] != b"GP":
+                raise ValueError("no GeoPackage geometry")
+            bodies[number] = bytes(blob[8 + _ENVELOPES[blob[3] >> 1 & 7] :])
+        except (ValueError, IndexError, TypeError) as exc:
+            raise _broken(path, f"feature {number + 1}: {exc}") from exc
+    made: Geometries = shapely.from_wkb(bodies, on_invalid="ignore") if len(bodies) else bodies
+    bad = np.flatnonzero(
+        [body is not None and shape is None for body, shape in zip(bodies, made, strict=True)]
+    )
+    if bad.size:
+        raise _broken(path, f"feature {bad[0] + 1}: no well-known binary")
+    return made
+
+
+def _crs(file: sqlite3.Connection, srs: int) -> CRS | None:
+    row = file.execute(
+        "SELECT organization, organization_coordsys_id, definition "
+        "FROM gpkg_spatial_ref_sys WHERE srs_id = ?",
+        (srs,),
+    ).fetchone()
+    if row is None or srs in (-1, 0):
+        return None
+    if str(row[0]).upper() == "EPSG":
+        return by_code(int(row[1]))
+    return read_crs(str(row[2]))
+
+
+def _broken(path: Path, why: str) -> InputError:
+    return InputError(f"{path} is no sound GeoPackage", why, "get the file again, or name another one")
