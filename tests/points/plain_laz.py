@@ -342,13 +342,30 @@ def pointwise(data, count, kind, extra):
     return b"".join(made), d.at
 
 
+# The context of return r of n, a digit each: row n, column r.
+SIX = [
+    "0123453445555555",
+    "1013333333333333",
+    "2124444444444444",
+    "3345444444444444",
+    "4344544444444444",
+    "5344454444444444",
+    "3344445444444444",
+    "4344444544444444",
+    "4344444454444444",
+    "5344444445444444",
+    "5344444444544444",
+    "5344444444455444",
+    "5344444444455544",
+    "5344444444445554",
+    "5344444444444555",
+    "5344444444444455",
+]
+
+
 def six(n, r):
-    """The context of return r of n: by whether there are one, two or more, and which of them it is."""
-    if n == 0 or r == 0:
-        return (0, 1, 2, 3, 4, 5, 3, 4, 4, 5, 5, 5, 5, 5, 5, 5)[max(n, r)]
-    if min(n, r) < 3 and max(n, r) < 3:
-        return {(1, 1): 0, (2, 1): 1, (1, 2): 1, (2, 2): 2}[n, r]
-    return 3 if min(n, r) == 1 else 5 if n == r else 4
+    """The context of return r of n."""
+    return int(SIX[n][r])
 
 
 class Channel:

@@ -270,3 +270,13 @@ def test_what_is_no_las_file_is_refused(tmp_path: Path) -> None:
     with pytest.raises(InputError, match=r"LAS 2\.0"):
         open_las(path)
     assert by_code(32626) == HOME
+
+
+@pytest.mark.parametrize("number", [1, 6])
+@pytest.mark.parametrize("ending", [".las", ".laz"])
+def test_a_return_number_of_0_is_no_first_return(tmp_path: Path, number: int, ending: str) -> None:
+    block = cloud(40, Layout(number), **{"return": np.arange(40) % 4, "returns": 3})
+    path = write(tmp_path / f"r{ending}", block)
+    data, long = path.read_bytes(), number > 5
+    counts = struct.unpack_from("<15Q", data, 255) if long else struct.unpack_from("<5I", data, 111)
+    assert counts[:4] == (10, 10, 10, 0)

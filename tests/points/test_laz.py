@@ -9,6 +9,8 @@ from hypothesis import strategies as st
 
 from points import plain_laz
 from zembrel.points.laz.chunks import Codec, read_table, write_table
+from zembrel.points.laz.fields import level_of_height
+from zembrel.points.laz.history import SIX_CONTEXTS
 from zembrel.points.records import ExtraField, Layout
 
 EXTRA = (ExtraField("height", "<f4"), ExtraField("quality", "u1"))
@@ -117,3 +119,32 @@ def test_tables_of_chunks_come_back(rows: list[tuple[int, int]], variable: bool)
     np.testing.assert_array_equal(back[:, 1], numbers[:, 1])
     np.testing.assert_array_equal(back[:, 0], numbers[:, 0] if variable else 0)
     assert read_table(packed, variable=variable, most=len(rows) - 1) is None
+
+
+def test_the_tables_of_returns_are_these() -> None:
+    """Both of POINT14, number of returns by return number, as docs/points.md says what they rest on."""
+    contexts = ["".join(map(str, row)) for row in SIX_CONTEXTS]
+    assert contexts == plain_laz.SIX
+    levels = [
+        "0123456777777777",
+        "1012345677777777",
+        "2101234567777777",
+        "3210123456777777",
+        "4321012345677777",
+        "5432101234567777",
+        "6543210123456777",
+        "7654321012345677",
+        "7765432101234567",
+        "7776543210123456",
+        "7777654321012345",
+        "7777765432101234",
+        "7777776543210123",
+        "7777777654321012",
+        "7777777765432101",
+        "7777777776543210",
+    ]
+    record = np.zeros(30, np.uint8)
+    for n, row in enumerate(levels):
+        for r, level in enumerate(row):
+            record[14] = n << 4 | r
+            assert level_of_height.py_func(record, 0) == int(level)

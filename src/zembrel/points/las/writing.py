@@ -120,7 +120,7 @@ class Tally(NamedTuple):
     @classmethod
     def of(cls, block: PointBlock) -> Tally:
         stored = [block.records[axis] for axis in "XYZ"]
-        number = np.clip(values_of(block.records, block.layout, "return"), 1, 15)
+        number = values_of(block.records, block.layout, "return")
         returns = np.bincount(number, minlength=16)[1:].astype(np.int64)
         low = np.array([int(v.min()) for v in stored], np.int64)
         return cls(len(block), returns, low, np.array([int(v.max()) for v in stored], np.int64))

@@ -86,7 +86,7 @@ def begin_field(layer, h, p, r, was):
 
 
 @kernel(INT, BYTES, INT)
-def _level(r, at):
+def level_of_height(r, at):
     """Specification, POINT14: heights are kept by how far a return is from the last one, seven at most."""
     return min(abs((np.int64(r[at + 14]) >> 4) - (np.int64(r[at + 14]) & 15)), 7)
 
@@ -113,7 +113,7 @@ def _intensity_slot(r, now, mark):
 def decode_field(layer, s, data, m, o, h, p, r, now, was, mark):
     """One field of POINT14; mark: what changes, and in bits 8 and up the context of the height."""
     if layer == HEIGHTS:
-        slot = p + _level(r, now)
+        slot = p + level_of_height(r, now)
         h[slot] = decode_int32(s, data, m, o, mark >> 8, h[slot])
         put_int32(r, now + 8, h[slot])
     elif layer == CLASSES:
@@ -148,7 +148,7 @@ def decode_field(layer, s, data, m, o, h, p, r, now, was, mark):
 def encode_field(layer, s, out, m, o, h, p, r, now, was, mark):
     """The other way of `decode_field`."""
     if layer == HEIGHTS:
-        slot = p + _level(r, now)
+        slot = p + level_of_height(r, now)
         z = int32_at(r, now + 8)
         encode_int32(s, out, m, o, mark >> 8, h[slot], z)
         h[slot] = z

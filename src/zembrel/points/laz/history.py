@@ -79,13 +79,15 @@ def _six_contexts() -> np.ndarray:
     """Specification, POINT14: single, first of two, last of two, first, intermediate and last of more."""
     made = np.full((16, 16), 4, np.uint8)
     np.fill_diagonal(made, 5)
+    late = np.arange(11, 15)  # a table of numbers, which has the last of many also one beside the diagonal
+    made[late, late + 1] = made[late + 1, late] = 5
     made[0] = made[:, 0] = [0, 1, 2, 3, 4, 5, 3, 4, 4, 5, 5, 5, 5, 5, 5, 5]  # no proper returns
     made[1, 1:] = made[1:, 1] = [0, 1, *[3] * 13]
     made[2, 2:] = made[2:, 2] = [2, *[4] * 13]
     return made
 
 
-_SIX = _six_contexts()
+SIX_CONTEXTS = _six_contexts()
 
 
 @kernel(INT, INT, INT)
@@ -97,4 +99,4 @@ def return_map(n, r):
 @kernel(INT, INT, INT)
 def six_contexts(n, r):
     """Context 0 ... 5 of return `r` of `n`, each 0 ... 15."""
-    return np.int64(_SIX[n, r])
+    return np.int64(SIX_CONTEXTS[n, r])

@@ -1,14 +1,11 @@
 """The first layer of formats 6 to 10: scanner channel, returns, x and y, and which other fields change.
 
 Specification, POINT14 version 3: each of nine layers of a chunk has a coder of its own, so that what is not
-wanted
-need not be decoded. Models are kept apart for each of four scanner channels (contexts); a channel that comes
-up
-for the first time begins with the last point of the channel before it.
+wanted need not be decoded. Models are kept apart for each of four scanner channels (contexts); a channel that
+comes up for the first time begins with the last point of the channel before it.
 
 The mark of a point holds the specification's seven bits of what changes, bit 7 where a channel begins, and
-from
-bit 8 on the context of its height.
+from bit 8 on the context of its height.
 """
 
 from __future__ import annotations
@@ -33,8 +30,8 @@ from zembrel.points.laz.integers import decode_int32, encode_int32, integer_mode
 from zembrel.points.laz.point10 import class_of_x, class_of_xy
 
 CHANNEL, SOURCE, TIME, ANGLE, RETURNS, BEGINS = 64, 32, 16, 8, 4, 128  # POINT14: bits of what changes
-# a record: x, y, z, intensity at 12, returns 14, flags and channel 15, class 16, user 17, angle 18, source
-# 20, time 22
+# a record: x, y, z, intensity at 12, returns 14, flags and channel 15, class 16, user 17, angle 18,
+# source 20, time 22
 
 # arena of a channel: what changes, by the last point; channel; returns; return number; x; y
 _MARKS = symbol_model(128)
@@ -48,8 +45,7 @@ MODELS_OF_PLACE = _DY + integer_models(22)
 _SIXTEEN = symbol_model(16)
 _MEDIANS = 24 * MEDIAN  # of a channel: x and y by six contexts, and by whether the time changed
 # history: medians of four channels; of each its newest point, whether the time changed there, what other
-# items
-# are predicted from, and whether it has begun; the channel in use, and the one before it
+# items are predicted from, and whether it has begun; the channel in use, and the one before it
 _NEWEST, _NEW_TIME, _ITEMS = 4 * _MEDIANS, 4 * _MEDIANS + 4, 4 * _MEDIANS + 8
 _KNOWN, _CHANNEL, _BEFORE = 4 * _MEDIANS + 12, 4 * _MEDIANS + 16, 4 * _MEDIANS + 17
 HISTORY_OF_PLACES = _BEFORE + 1
@@ -99,8 +95,7 @@ def items_slot(h, mark, version):
     """Of which channel the last item is that other items are predicted from, and replace.
 
     Specification, version 3: where the channel changes to one that had begun, that of the channel left;
-    version 4:
-    always that of the channel itself.
+    version 4: always that of the channel itself.
     """
     return h[_BEFORE] if version == 3 and mark & BEGINS == 0 else h[_CHANNEL]
 
