@@ -7,7 +7,7 @@ its place asks here first. Outside a run nothing is kept.
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -23,6 +23,7 @@ class Readings:
         self._lock = threading.Lock()
         self._runs = self._aside = 0
         self._read: dict[Identity, Path] = {}
+        self._passed: dict[Path, None] = {}
 
     @contextmanager
     def run(self) -> Iterator[None]:
@@ -36,6 +37,7 @@ class Readings:
                 self._runs -= 1
                 if not self._runs:
                     self._read.clear()
+                    self._passed.clear()
 
     @contextmanager
     def aside(self) -> Iterator[None]:
@@ -52,6 +54,15 @@ class Readings:
             with self._lock:
                 self._read.setdefault(identity, path)
         return path
+
+    def pass_over(self, paths: Iterable[Path]) -> None:
+        """Files of a folder that were not taken, since others in it are what the verb is about."""
+        with self._lock:
+            self._passed.update(dict.fromkeys(paths))
+
+    @property
+    def passed(self) -> list[Path]:
+        return list(self._passed)
 
     def refuse(self, final: Path) -> None:
         """Raise RefusedError if `final` is a file, or a folder that holds one, that this run reads."""

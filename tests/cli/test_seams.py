@@ -64,7 +64,7 @@ def test_a_mosaic_of_sheets_is_the_whole(
     np.testing.assert_array_equal(read(zembrel.folder / "two.tif"), read(zembrel.folder / "one.tif"))
 
 
-@pytest.mark.parametrize("verb", ["mosaic", "tile"])
+@pytest.mark.parametrize("verb", ["mosaic", "tile", "quilt"])
 def test_photos_meet_without_a_seam_in_every_verb_that_joins(zembrel: Program, verb: str) -> None:
     cells, valid = ground("uint8")
     cells = np.stack([cells, cells[::-1], cells[:, ::-1]])
@@ -72,7 +72,12 @@ def test_photos_meet_without_a_seam_in_every_verb_that_joins(zembrel: Program, v
     cut(zembrel.folder, cells, valid, (50,), 3)
     zembrel("reproject", "whole.tif", "--crs", "EPSG:3857", "--out", "one.tif")
     cutting = ("--split", "1x1", "--out", "two/") if verb == "tile" else ("--out", "two/a.tif")
-    zembrel(verb, "sheets/", "--onto", "one.tif", *cutting)
+    if verb == "quilt":
+        said = zembrel("mosaic", "sheets/", "--onto", "one.tif", "--out", "q.quilt.toml").err
+        assert "4 sheets share a lattice and are joined first" in said
+        zembrel("convert", "q.quilt.toml", *cutting)
+    else:
+        zembrel(verb, "sheets/", "--onto", "one.tif", *cutting)
     (made,) = (zembrel.folder / "two").glob("*.tif")
     np.testing.assert_array_equal(read(made), read(zembrel.folder / "one.tif"))
 

@@ -1,8 +1,9 @@
 """Quilts (`*.quilt.toml`): many sheets seen as one raster without writing it.
 
 The file says the frame, who wins where sheets overlap, the bands, and of each sheet its path (from the folder
-of the quilt), the cells of the frame it may reach and the method that brings it there. Sheets are opened when
-a cell of theirs is first asked for, so that thousands of them cost nothing until then.
+of the quilt), the cells of the frame it may reach and the method that brings it there. Sheets that share
+another lattice than the frame's are joined on it, which the file then names, and brought to the frame as one.
+Sheets are opened when a cell of theirs is first asked for, so that thousands of them cost nothing until then.
 """
 
 from __future__ import annotations
@@ -47,6 +48,7 @@ _KEYS: Keys = {
     "bands": list,
     "legend": list,
     "frame": dict,
+    "lattice": dict,
 }
 
 layers = only_layer
@@ -88,11 +90,11 @@ def open_raster(path: Path, layer: str | None) -> Raster:
         raise InputError(
             f"{path} has no {'bands' if not bands else 'sheets'}", "it would be empty", "add some"
         )
-    pieces = []
-    for words in table["sheets"]:
-        sheet = _sheet(path, words, frame)
-        pieces.append(Piece(SheetRaster(sheet, frame, bands, sewing), sheet.footprint))
-    return mosaic(tuple(pieces), frame, bands, sewing.overlap, sewing.feather)
+    lattice = frame_from(path, table["lattice"]) if "lattice" in table else frame
+    sheets = [_sheet(path, words, lattice) for words in table["sheets"]]
+    pieces = tuple(Piece(SheetRaster(sheet, lattice, bands, sewing), sheet.footprint) for sheet in sheets)
+    whole = mosaic(pieces, lattice, bands, sewing.overlap, sewing.feather)
+    return whole if lattice is frame else on_frame(whole, frame, sheets[0].method)
 
 
 def _band(path: Path, words: Any) -> Band:
@@ -173,9 +175,14 @@ class SheetRaster:
 
 
 def write_quilt(
-    path: Path, frame: Frame, bands: tuple[Band, ...], sheets: Iterable[Sheet], sewing: Sewing
+    path: Path,
+    frame: Frame,
+    bands: tuple[Band, ...],
+    sheets: Iterable[Sheet],
+    sewing: Sewing,
+    lattice: Frame | None = None,
 ) -> str:
-    """The text of a quilt that will stand at `path`."""
+    """The text of a quilt that will stand at `path`; lattice: what sheets are joined on before."""
     head: dict[str, Any] = {"overlap": sewing.overlap, "feather": sewing.feather}
     head |= {"from_crs": sewing.from_crs} if sewing.from_crs else {}
     head |= {"from_nodata": sewing.from_nodata} if sewing.from_nodata is not None else {}
@@ -189,7 +196,8 @@ def write_quilt(
     classes = [[e.code, e.name, "#{:02x}{:02x}{:02x}".format(*e.colour)] for e in entries]
     parts: dict[str, list[list[Any]]] = {"bands": listed, "legend": classes, "sheets": rows}
     lists = "".join(f"{key} = [\n{_lines(values)}]\n" for key, values in parts.items() if values)
-    return write_toml(head) + lists + "\n" + write_toml({"frame": frame_table(frame)})
+    tables = {"frame": frame_table(frame)} | ({"lattice": frame_table(lattice)} if lattice else {})
+    return write_toml(head) + lists + "\n" + write_toml(tables)
 
 
 def _listed(band: Band) -> list[Any]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import glob
 import re
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
@@ -27,6 +27,8 @@ from zembrel.reading import readings
 from zembrel.verbs.options import Inputs
 from zembrel.verbs.within import parse_crs_phrase
 
+Kind = Callable[[Path], bool]
+
 
 @dataclass(frozen=True)
 class Layer:
@@ -39,7 +41,7 @@ class Layer:
 
 def open_layers(options: Inputs, out: Path | None = None) -> list[Layer]:
     """The inputs in their order, as the options say they are to be understood. Raises InputError."""
-    return [open_layer(path, options) for path in find_inputs(options, out)]
+    return [open_layer(path, options) for path in find_inputs(options, out, readable)]
 
 
 def only_layer(verb: str, options: Inputs, out: Path | None = None) -> Layer:
@@ -111,11 +113,11 @@ def _understood(path: Path, raster: Raster, options: Inputs) -> Raster:
     return raster
 
 
-def find_inputs(options: Inputs, out: Path | None = None) -> list[Path]:
-    """Paths of files, of folders' rasters and of patterns, in the given order.
+def find_inputs(options: Inputs, out: Path | None = None, kind: Kind | None = None) -> list[Path]:
+    """Paths of files, of what folders hold and of patterns, in the given order.
 
-    Raises InputError for a path that is not there or a pattern that fits nothing; UsageError if
-    nothing is given at all.
+    kind: what is taken of a folder that holds any of it; else what it holds most of. Raises InputError for a
+    path that is not there or a pattern that fits nothing; UsageError if nothing is given at all.
     """
     words = [*options.inputs, *_listed(options.inputs_from)]
     if not words:
@@ -124,7 +126,7 @@ def find_inputs(options: Inputs, out: Path | None = None) -> list[Path]:
         )
     found: list[Path] = []
     for word in words:
-        found += _elsewhere(word, options) or _expand(word, out)
+        found += _elsewhere(word, options) or _expand(word, out, kind)
     for path in found:
         readings.note(real(path))
     if out is not None and not out.is_dir():
@@ -169,17 +171,19 @@ def _from_stdin() -> tuple[str, ...]:
     return tuple(line.strip() for line in sys.stdin if line.strip())
 
 
-def _expand(word: str, out: Path | None) -> list[Path]:
+def _expand(word: str, out: Path | None, kind: Kind | None) -> list[Path]:
     path = Path(word)
     if path.is_dir() and not is_store(path):
         held = [p for p in _natural(path.rglob("*")) if not _hidden(p, path)]
-        inside = next(filter(None, ([p for p in held if kind(p)] for kind in _KINDS)), [])
-        plain = [p for p in inside if not p.name.lower().endswith(_TABLES)]
-        inside = plain or inside  # a table beside rasters or features tells of them
-        stores = [p for p in inside if p.is_dir()]
-        inside = [p for p in inside if not any(store in p.parents for store in stores)]
+        kinds = [_of_kind(held, one) for one in _KINDS]
+        inside = (_of_kind(held, kind) if kind is not None else []) or max(kinds, key=_weight)
+        stores = [p for p in held if is_store(p)]
         whole = out.resolve() if out is not None else None
-        inside = [p for p in inside if whole is None or not _within(p, whole)]
+        held = [p for p in held if not any(store in p.parents for store in stores)]
+        held = [p for p in held if whole is None or not _within(p, whole)]
+        taken = set(inside)
+        inside = [p for p in held if p in taken]
+        readings.pass_over(p for p in held if p not in taken and any(one(p) for one in _KINDS))
         if not inside:
             raise InputError(
                 f"folder {path} holds no raster, no features and no points",
@@ -200,8 +204,18 @@ def _expand(word: str, out: Path | None) -> list[Path]:
     raise InputError(f"{word} does not exist", f"looked in {Path.cwd()}", "check the path")
 
 
+def _of_kind(held: Sequence[Path], kind: Kind) -> list[Path]:
+    """Those of a kind; a table counts where there is nothing else, since others tell of their neighbours."""
+    found = [path for path in held if kind(path)]
+    return [path for path in found if not path.name.lower().endswith(_TABLES)] or found
+
+
+def _weight(paths: Sequence[Path]) -> tuple[bool, int]:
+    return any(not path.name.lower().endswith(_TABLES) for path in paths), len(paths)
+
+
 _TABLES = (".csv", ".tsv", ".txt", ".parquet")
-_KINDS = (readable, is_features, surely_points)  # a folder is searched for the first of them that it holds
+_KINDS: tuple[Kind, ...] = (readable, is_features, surely_points)  # of equally many files the first counts
 
 
 def _within(path: Path, whole: Path) -> bool:

@@ -10,10 +10,15 @@ from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
 from zembrel.errors import UsageError
 from zembrel.formats import format_named, identify
+from zembrel.formats.elsewhere import real
 from zembrel.formats.tiff.wording import Wording
 from zembrel.formats.worldfile import world_file_name, write_world_file
+from zembrel.geodesy.crs import label as name_of
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
+from zembrel.points.files import holds_points
+from zembrel.points.files.table import format_of as points_format
+from zembrel.points.las.relabel import write_relabelled
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.cast import fitting_nodata
 from zembrel.raster.views.nodata import WithNodata
@@ -48,6 +53,8 @@ def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:
         )
     path = paths[0]
     final = Path(output.out) if output.out else path
+    if holds_points(real(path)):
+        return _label_points(path, final, output, changes)
     raster = open_input(path, inputs)
     frame, bands, did = _mended(path, raster, changes)
     if identify(path) == "geotiff":
@@ -65,6 +72,36 @@ def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:
     word = "plan" if output.dry_run else "wrote"
     lines = (("frame", frame_items(frame)), ("changed", tuple(did)), (word, (str(final), "cells untouched")))
     facts = {"inputs": [str(path)], "out": str(final), "changed": did, "frame": frame_facts(frame)}
+    return Receipt("label", str(path) if final == path else f"{path} -> {final}", lines, facts)
+
+
+def _label_points(path: Path, final: Path, output: Output, changes: Changes) -> Receipt:
+    """Another CRS in the header of a LAS or LAZ file, or beside a text of points."""
+    crs = parse_crs_phrase(changes.crs) if changes.crs else None
+    if crs is None or replace(changes, crs=None) != Changes():
+        raise UsageError(f"{path} holds points", "their CRS alone can be mended", "give --crs alone")
+    form, beside = points_format(path), path.with_suffix(".prj")
+    if form not in ("las", "laz", "copc", "pointtext"):
+        raise UsageError(
+            f"{path} is no LAS or LAZ file", "only those can be mended", "use convert --from-crs"
+        )
+    if form == "pointtext":
+        if output.out:
+            raise UsageError(f"--out {output.out}", f"{path.name} gets a .prj beside it", "leave --out out")
+        final = beside
+    if not output.dry_run:
+        in_place = not output.out
+        with Staging(output.replace or in_place, mends=in_place) as staging:
+            if form == "pointtext":
+                staging.write_text(beside, write_crs(crs, "prj") + "\n")
+            else:
+                staged = staging.path_for(final)
+                with resource_errors(final):
+                    write_relabelled(path, staged, crs)
+            staging.publish()
+    did = f"CRS {name_of(crs)}"
+    lines = (("changed", (did,)), ("plan" if output.dry_run else "wrote", (str(final), "points untouched")))
+    facts = {"inputs": [str(path)], "out": str(final), "changed": [did]}
     return Receipt("label", str(path) if final == path else f"{path} -> {final}", lines, facts)
 
 

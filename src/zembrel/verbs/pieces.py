@@ -25,7 +25,7 @@ from zembrel.verbs.inputs import Layer
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.target import Target, brought
 
-_APART = ("sum", "count")  # rules under which each sheet counts by itself
+APART = ("sum", "count")  # rules under which each sheet counts by itself
 _SPARE = 2  # cells of halo beyond what kernels reach
 
 
@@ -82,10 +82,11 @@ def sewn(
     """
     moved = [layer.raster.frame.offset_to(target.frame) is None for layer in layers]
     bands = agreed_bands([piece.raster for piece in pieces])
-    if len(layers) == 1 or rule in _APART or not any(moved):
+    if len(layers) == 1 or rule in APART or not any(moved):
         return mosaic_view(tuple(pieces), target.frame, bands, rule, feather), []
-    if all(moved) and _one_lattice([layer.raster.frame for layer in layers]):
-        whole = _joined(layers, rule, feather, target)
+    shared = shared_lattice([layer.raster.frame for layer in layers]) if all(moved) else None
+    if shared is not None:
+        whole = _joined(layers, *shared, rule, native_feather(feather, shared[0], target.frame))
         view, chose = brought(replace(layers[0], raster=whole), target, method)
         return view, [*chose, f"{len(layers)} sheets share a lattice and were joined first"]
     haloed = [
@@ -98,31 +99,39 @@ def sewn(
     return mosaic_view(behind, target.frame, bands, "first", feather), []
 
 
-def _one_lattice(frames: Sequence[Frame]) -> bool:
-    return all(frames[0].offset_to(frame) is not None for frame in frames[1:])
-
-
-def _joined(layers: Sequence[Layer], rule: str, feather: float, target: Target) -> Raster:
-    """Sheets of one lattice as one raster on it."""
-    first = layers[0].raster.frame
-    placed: list[Pane] = []
-    for layer in layers:
-        row, column = first.offset_to(layer.raster.frame) or (0, 0)
-        placed.append(layer.raster.frame.pane.moved(row, column))
+def shared_lattice(frames: Sequence[Frame]) -> tuple[Frame, list[Pane]] | None:
+    """The frame around all, on the lattice that they share, and where on it each lies; None if they share
+    none."""
+    first, placed = frames[0], []
+    for frame in frames:
+        offset = first.offset_to(frame)
+        if offset is None:
+            return None
+        placed.append(frame.pane.moved(*offset))
     whole = Pane(
         min(pane.top for pane in placed),
         min(pane.left for pane in placed),
         max(pane.bottom for pane in placed),
         max(pane.right for pane in placed),
     )
-    frame = first.crop(whole)
+    return first.crop(whole), [pane.moved(-whole.top, -whole.left) for pane in placed]
+
+
+def native_feather(feather: float, lattice: Frame, target: Frame) -> float:
+    """Cells of `lattice` in `feather` cells of the target."""
+    native = lattice.cell if target.crs is None else carried_cell(lattice, target.crs)
+    return feather * target.cell[0] / native[0]
+
+
+def _joined(
+    layers: Sequence[Layer], lattice: Frame, panes: Sequence[Pane], rule: str, feather: float
+) -> Raster:
+    """Sheets of one lattice as one raster on it."""
     pieces = tuple(
-        Piece(on_frame(layer.raster, frame, "nearest"), pane.moved(-whole.top, -whole.left))
-        for layer, pane in zip(layers, placed, strict=True)
+        Piece(on_frame(layer.raster, lattice, "nearest"), pane)
+        for layer, pane in zip(layers, panes, strict=True)
     )
-    bands = agreed_bands([layer.raster for layer in layers])
-    native = first.cell if target.frame.crs is None else carried_cell(first, target.frame.crs)
-    return mosaic_view(pieces, frame, bands, rule, feather * target.frame.cell[0] / native[0])
+    return mosaic_view(pieces, lattice, agreed_bands([layer.raster for layer in layers]), rule, feather)
 
 
 def _with_halo(

@@ -15,6 +15,7 @@ from zembrel.raster.model import Band
 from zembrel.verbs.inputs import Layer
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Output
+from zembrel.verbs.pieces import APART, native_feather, shared_lattice
 from zembrel.verbs.receipt import Receipt, frame_facts, frame_items, named
 from zembrel.verbs.target import Target
 
@@ -35,19 +36,29 @@ def as_quilt(
 ) -> Receipt:  # fmt: skip
     """Write the quilt of `layers`, each with the cells of the frame it may reach."""
     out, sheets, methods = output.path, [], []
-    for layer, footprint in layers:
+    moved = [layer.raster.frame.offset_to(target.frame) is None for layer, _ in layers]
+    for (layer, footprint), apart in zip(layers, moved, strict=True):
         if known(layer.path):
             raise InputError(
                 f"{layer.path} lies in an archive or on the web",
                 "a quilt names plain files",
                 "unpack it first",
             )
-        on_lattice = layer.raster.frame.offset_to(target.frame) is not None
-        chosen = "nearest" if on_lattice else str(choose_method(method, layer.raster, target.frame, False)[0])
-        methods.append("native cells" if on_lattice else f"method {chosen}")
+        chosen = str(choose_method(method, layer.raster, target.frame, False)[0]) if apart else "nearest"
+        methods.append(f"method {chosen}" if apart else "native cells")
         sheets.append(Sheet(layer.path, footprint, chosen))
+    lattice = None
+    if len(layers) > 1 and all(moved) and sewing.overlap not in APART:
+        shared = shared_lattice([layer.raster.frame for layer, _ in layers])
+        if shared is not None:
+            lattice, panes = shared
+            sewing = sewing._replace(feather=native_feather(sewing.feather, lattice, target.frame))
+            sheets = [sheet._replace(footprint=p) for sheet, p in zip(sheets, panes, strict=True)]
+            methods.append(f"{len(sheets)} sheets share a lattice and are joined first")
+        else:
+            methods.append("unlike lattices: each sheet is resampled by itself (a mosaic in a file is not)")
     check_free(out, output.replace)
-    text = write_quilt(out, target.frame, bands, sheets, sewing)
+    text = write_quilt(out, target.frame, bands, sheets, sewing, lattice)
     if not output.dry_run:
         with Staging(output.replace) as staging:
             staging.write_text(out, text)

@@ -11,6 +11,7 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
+from zembrel.features.files.table import is_features
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
 from zembrel.features.table import FeatureTable, Geometries
 from zembrel.grid.frame import Frame
@@ -48,7 +49,14 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     that the cell type cannot hold, UsageError for options that exclude each other.
     """
     _check_options(inputs, scanning)
-    path = find_inputs(inputs)[0]
+    paths = find_inputs(inputs, kind=is_features)
+    if len(paths) > 1:
+        raise UsageError(
+            f"rasterize takes one file, not {len(paths)}",
+            "which would win is not said",
+            "join them with mosaic",
+        )
+    path = paths[0]
     table, mended = opened(path, inputs, check=True)
     if not len(table):
         raise InputError(

@@ -13,6 +13,7 @@ from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import crs_text
 from zembrel.measure import show_bytes, show_number
+from zembrel.reading import readings
 
 LOSSES = 7  # exit code of a run that ended with listed losses
 
@@ -37,12 +38,33 @@ def finished(receipt: Receipt) -> Receipt:
     empty = [facts for facts in receipt.facts.get("results", ()) if facts.get("valid") == 0]
     if (empty or receipt.facts.get("features") == 0) and not receipt.exit_code:
         receipt = replace(receipt, exit_code=LOSSES)
+    receipt = _with_passed(receipt)
     told = traffic.told()
     if told is None:
         return receipt
     facts = {"requests": traffic.requests, "bytes": traffic.bytes, "size": sum(traffic.sizes.values())}
     lines = (*receipt.lines, ("web", (told,))) if receipt.lines else receipt.lines
     return replace(receipt, lines=lines, facts=receipt.facts | {"web": facts})
+
+
+def _with_passed(receipt: Receipt) -> Receipt:
+    """`receipt` with a word on files of folders that were not taken, if there were any."""
+    passed = readings.passed
+    if not passed or not receipt.lines:
+        return receipt
+    shown = ", ".join(path.name for path in passed[:3]) + (" ..." if len(passed) > 3 else "")
+    word = f"{len(passed)} other file{'s' * (len(passed) != 1)} in folders left alone: {shown}"
+    lines: list[tuple[str, tuple[str, ...]]] = list(receipt.lines)
+    at = next(
+        (n for n, (name, _) in enumerate(lines) if name in ("chose", "checks", "wrote", "plan")),
+        len(lines),
+    )
+    if at < len(lines) and lines[at][0] == "chose":
+        lines[at] = ("chose", (*lines[at][1], word))
+    else:
+        lines.insert(at, ("chose", (word,)))
+    left = [str(path) for path in passed]
+    return replace(receipt, lines=tuple(lines), facts=receipt.facts | {"left_alone": left})
 
 
 def named(paths: Sequence[Path]) -> str:

@@ -14,6 +14,7 @@ import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
 from zembrel.points.gridding.spool import Spooled
+from zembrel.points.kernels.delaunay import delaunay
 from zembrel.points.kernels.triangles import paint_triangles
 from zembrel.points.shelf import scipy
 
@@ -32,18 +33,12 @@ def triangulated(
     counts,
     or the highest.
     """
-    spatial = scipy("spatial")
-
     out = np.full((pane.rows, pane.columns), np.nan)
     places, z = _distinct(points, values, highest=highest)
     if len(places) < 3:
         return out
     places = places + _jitter(places)
-    try:
-        corners = spatial.Delaunay(places - places[0]).simplices
-    except spatial.QhullError:  # all on one line
-        return out
-    paint_triangles(places, z, corners, reach, pane.top, pane.left, out)
+    paint_triangles(places, z, delaunay(places), reach, pane.top, pane.left, out)
     return out
 
 

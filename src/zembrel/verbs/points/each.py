@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 from zembrel.engine.commit import check_free
+from zembrel.engine.plan import check_room
 from zembrel.errors import UsageError, ZembrelError, nearest_name
 from zembrel.geodesy.crs import label
 from zembrel.measure import show_bytes
@@ -16,6 +18,7 @@ from zembrel.points.model import PointSource
 from zembrel.verbs.each import Lost, each, results
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
+from zembrel.verbs.points.target import bytes_at_most, new_file
 from zembrel.verbs.points.work import Done, Job, carry_out
 from zembrel.verbs.receipt import LOSSES, Receipt, named
 
@@ -33,6 +36,7 @@ def one_to_one(
         if not output.dry_run and final not in stands:
             check_free(final, output.replace)
     remarks: list[str] = []
+    _check_all(paths, finals, stands, inputs, output)
 
     def one(path: Path, final: Path) -> Done | None:
         if final in stands:
@@ -46,6 +50,30 @@ def one_to_one(
     kept = [f"{len(stands):,} results stood already and were kept"] if stands else []
     done = [result for result in made if result is not None]
     return receipt(verb, paths, output, done, [*remarks, *kept, *outside], lost)
+
+
+def _check_all(
+    paths: Sequence[Path], finals: Sequence[Path], stands: set[Path], inputs: Inputs, output: Output
+) -> None:
+    """Raise RefusedError if all results together would pass the ceiling or the room on the disk.
+
+    What cannot be opened, or planned, is said when its turn comes.
+    """
+    wanted = [(path, final) for path, final in zip(paths, finals, strict=True) if final not in stands]
+    if len(wanted) < 2:
+        return
+    size = points = 0
+    for path, final in wanted:
+        try:
+            source = open_cloud(path, inputs)
+            new = new_file(source, final, output)
+        except ZembrelError:
+            continue
+        points += source.cloud.count
+        size += bytes_at_most(new, source.cloud.count, [source], final)
+    check_room(
+        output.path, size, output.ceiling_bytes, output.command, f"{points:,} points in {len(wanted)} files"
+    )
 
 
 def counted(points: int) -> str:
@@ -88,7 +116,13 @@ def receipt(
             (f"{parts_read:,} of {parts:,} parts read",) if parts_read < parts and not output.dry_run else ()
         )
         lines.append(("points", (kept, label(new.crs), f"format {new.layout.format}", *chunks)))
+    moved = max((d.rounded for d in done), default=0.0)
+    if moved:
+        steps = "/".join(f"{step:g}" for step in dict.fromkeys(done[0].new.scaling.scale))
+        said[f"coordinates rounded to steps of {steps}, by up to {moved:.2g}"] = None
+    counts: Counter[str] = sum((d.counts for d in done), Counter())
     lines.append(("chose", tuple(said)))
+    lines.append(("checks", tuple(f"{number:,} {what}" for what, number in counts.items() if number)))
     lines.append(("lost", tuple(losses)))
     if done and output.dry_run:
         lines.append(("plan", (f"{what} (not written: dry run)", f"at most {show_bytes(size)}")))
@@ -103,6 +137,8 @@ def receipt(
         "read": read, "written": written, "parts": parts, "parts_read": parts_read, "bytes": size,
         "seconds": round(seconds, 3),
         "chose": list(said),
+        "counts": dict(counts),
+        "rounded": moved,
         "losses": losses,
         "results": [{"out": str(d.path), "points": d.written, "bytes": d.bytes} for d in done],
         "lost": [{"input": str(p), "error": e.what, "why": e.why, "try": e.remedy} for p, e in lost],

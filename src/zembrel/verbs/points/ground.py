@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -12,7 +13,7 @@ import numpy.typing as npt
 
 from zembrel.engine.points import Piece, each, pieces_of
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, vertical_of
+from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, same, vertical_of
 from zembrel.grid.frame import Affine, Frame
 from zembrel.points.gridding.tallied import placing_of
 from zembrel.points.kernels.binning import add_ends
@@ -22,13 +23,13 @@ from zembrel.points.picking import Picking
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.change import told
 from zembrel.verbs.points.each import one_to_one
-from zembrel.verbs.points.opening import picking, point_paths
+from zembrel.verbs.points.opening import open_cloud, picking, point_paths
 from zembrel.verbs.points.survey import bounds_of
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.work import Job, Sieve
 from zembrel.verbs.receipt import Receipt
 
-GROUND, UNCLASSIFIED, NOISE = 2, 1, (7, 18)
+GROUND, UNCLASSIFIED, NOISE, WATER = 2, 1, (7, 18), 9
 _BLOCK = 1024  # cells along a side of what is filtered at a time
 _MOST = 4_000_000_000  # cells
 
@@ -50,30 +51,99 @@ def ground(inputs: Inputs, output: Output, filtering: Filtering) -> Receipt:
         )
     paths = point_paths(inputs, output.path, only=True)
     picked = picking(inputs)
+    neighbours = {} if output.dry_run else _neighbours(paths, inputs, output, filtering)
 
     def plan(source: PointSource, final: Path) -> Job:
-        new = new_file(source, final, output)
+        new, sieve = new_file(source, final, output), Sieve(None, picked)
         if output.dry_run:
-            return Job(new, Sieve(None, picked))
-        lattice = _Lattice.of(source, filtering, output)
-        lattice.fill(source, picked, output)
-        lattice.filter(filtering)
-        said = (
+            return Job(new, sieve)
+        near = neighbours.get(_identity(source)) or _Neighbours([source], filtering, output)
+        lattice = near.lattice(picked)
+        said = [
             f"cells of {filtering.cell:g} m, windows up to {filtering.window:g} m",
             f"slope {filtering.slope:g}",
-        )
+        ]
+        if len(near.sources) > 1:
+            said.append(f"{len(near.sources)} clouds that meet are seen as one")
 
         def change(block: PointBlock, piece: Piece) -> PointBlock:
             return block.having("class", lattice.classes(block, filtering))
 
-        return Job(new, Sieve(None, picked), change, chose=(*told(Sieve(None, picked)), *said))
+        return Job(new, sieve, change, chose=(*told(sieve), *said), counted=_counted)
 
     return one_to_one("ground", paths, inputs, output, plan)
 
 
+def _counted(block: PointBlock) -> dict[str, int]:
+    """Points by what became of them."""
+    classes = block.values("class")
+    kinds = {
+        "ground": classes == GROUND,
+        "water as it was": classes == WATER,
+        "noise as it was": np.isin(classes, NOISE),
+    }
+    found = {word: int(np.count_nonzero(which)) for word, which in kinds.items()}
+    return found | {"other": len(block) - sum(found.values())}
+
+
+def _identity(source: PointSource) -> tuple[Any, ...]:
+    """What tells a cloud of this run from the others."""
+    cloud = source.cloud
+    return cloud.bounds, cloud.count, cloud.scaling
+
+
+class _Neighbours:
+    """Clouds whose ground depends on each other, on one lattice that is made when it is first asked for."""
+
+    def __init__(self, sources: list[PointSource], filtering: Filtering, output: Output) -> None:
+        self.sources, self._filtering, self._output = sources, filtering, output
+        self._made: _Lattice | None = None
+
+    def lattice(self, picked: Picking) -> _Lattice:
+        if self._made is None:
+            made = _Lattice.of(self.sources, self._filtering, self._output)
+            for source in self.sources:
+                made.fill(source, picked, self._output)
+            made.filter(self._filtering)
+            self._made = made
+        return self._made
+
+
+def _neighbours(
+    paths: Sequence[Path], inputs: Inputs, output: Output, filtering: Filtering
+) -> dict[tuple[Any, ...], _Neighbours]:
+    """Of each cloud those that lie so near that its ground depends on them; one that cannot be opened has
+    none."""
+    if len(paths) == 1:
+        return {}
+    groups: list[tuple[list[PointSource], list[float]]] = []
+    for path in paths:
+        try:
+            source = open_cloud(path, inputs)
+        except InputError:
+            continue  # said when its turn comes
+        bounds, crs = source.cloud.bounds, source.cloud.crs
+        if bounds is None or isinstance(crs, GeographicCRS):
+            continue
+        reach = filtering.margin * filtering.cell / (metres_per_unit(crs, bounds[1])[0] if crs else 1.0)
+        box = [bounds[0] - reach, bounds[1] - reach, bounds[3] + reach, bounds[4] + reach]
+        members = [source]
+        for near in [held for held in groups if same(held[0][0].cloud.crs, crs) and _meet(held[1], box)]:
+            groups.remove(near)
+            members = near[0] + members
+            box = [*map(min, near[1][:2], box[:2]), *map(max, near[1][2:], box[2:])]
+        groups.append((members, box))
+    made = [_Neighbours(members, filtering, output) for members, _ in groups]
+    return {_identity(source): near for near in made for source in near.sources}
+
+
+def _meet(one: Sequence[float], other: Sequence[float]) -> bool:
+    return one[0] <= other[2] and other[0] <= one[2] and one[1] <= other[3] and other[1] <= one[3]
+
+
 @dataclass(frozen=True, eq=False)
 class _Lattice:
-    """The lowest points, and the ground, of square cells over a cloud; both lie in files of a temporary
+    """The lowest points, and the ground, of square cells over clouds; both lie in files of a temporary
     folder."""
 
     left: float
@@ -85,15 +155,21 @@ class _Lattice:
     folder: tempfile.TemporaryDirectory[str]
 
     @classmethod
-    def of(cls, source: PointSource, filtering: Filtering, output: Output) -> _Lattice:
-        crs = source.cloud.crs
+    def of(cls, sources: Sequence[PointSource], filtering: Filtering, output: Output) -> _Lattice:
+        crs = sources[0].cloud.crs
         if isinstance(crs, GeographicCRS):
             raise InputError(
                 "the points are in degrees",
                 "slopes and windows are in metres",
                 "bring them to metres with reproject",
             )
-        bounds = bounds_of(source, output)
+        all_bounds = np.array([bounds_of(source, output) for source in sources if source.cloud.count])
+        low, high = (
+            (all_bounds[:, :3].min(axis=0), all_bounds[:, 3:].max(axis=0))
+            if len(all_bounds)
+            else (np.zeros(3),) * 2
+        )
+        bounds = [*low.tolist(), *high.tolist()]
         metres = metres_per_unit(crs, bounds[1])[0] if crs is not None else 1.0
         vertical = vertical_of(crs)
         size = filtering.cell / metres
@@ -144,14 +220,14 @@ class _Lattice:
                 part[:] = made[top - first :, left - begin :][: part.shape[0], : part.shape[1]]
 
     def classes(self, block: PointBlock, filtering: Filtering) -> npt.NDArray[np.uint8]:
-        """Classes of points: ground within reach of the surface; noise stays noise."""
+        """Classes of points: ground within reach of the surface; noise stays noise, and water water."""
         before = block.values("class")
         height, rise = self._at(block.x, block.y)
         away = block.z * self.unit - height
         near = np.abs(away) <= filtering.near + rise / 2
         near &= block.values("return") >= block.values("returns")
-        noise = np.isin(before, NOISE)
-        after = np.where(near & ~noise, GROUND, np.where(before == GROUND, UNCLASSIFIED, before))
+        told = np.isin(before, (*NOISE, WATER))
+        after = np.where(near & ~told, GROUND, np.where(before == GROUND, UNCLASSIFIED, before))
         return np.asarray(np.where(after == 0, UNCLASSIFIED, after), np.uint8)
 
     def _at(self, x: Any, y: Any) -> tuple[Any, Any]:

@@ -10,7 +10,7 @@ from zembrel.formats.elsewhere import real
 from zembrel.geodesy.crs import label, same, vertical_of
 from zembrel.points.bounding import with_bounds
 from zembrel.points.files import Reading, holds_points, open_points
-from zembrel.points.files.table import format_of
+from zembrel.points.files.table import format_of, surely_points
 from zembrel.points.model import PointSource
 from zembrel.points.picking import Picking, parse_classes, parse_returns
 from zembrel.points.told import Told, las_of
@@ -26,7 +26,7 @@ def point_paths(options: Inputs, out: Path | None = None, *, only: bool = False)
     only: for verbs that take points alone, to whom any table is one of points, and anything else an
     InputError.
     """
-    paths = find_inputs(options, out)
+    paths = find_inputs(options, out, surely_points if only else None)
     tables = only or options.columns is not None
     points = [p for p in paths if holds_points(real(p)) or (tables and format_of(real(p)) is not None)]
     if len(points) < len(paths) and (points or only):

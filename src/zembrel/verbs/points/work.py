@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
@@ -80,6 +81,9 @@ class Job:
     change: Change = unchanged
     in_order: Callable[[PointBlock], PointBlock] | None = None  # a last choice that rests on the ones before
     chose: tuple[str, ...] = ()
+    counted: Callable[[PointBlock], dict[str, int]] | None = (
+        None  # what to tell of the points that are written
+    )
     empty: bool = False  # whether a file without a point is wanted, should none be left
 
 
@@ -96,6 +100,8 @@ class Done:
     bytes: int = 0
     seconds: float = 0.0
     lost: Counter[str] = field(default_factory=Counter)
+    counts: Counter[str] = field(default_factory=Counter)
+    rounded: float = 0.0  # how far a coordinate moved at most, since the new steps cannot hold it
     bounds: list[float] | None = None
     chose: tuple[str, ...] = ()
     beside: tuple[str, ...] = ()
@@ -143,17 +149,40 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
     return done
 
 
+class Worked(NamedTuple):
+    """A block as the new file holds it, and what is to be told of it."""
+
+    block: PointBlock | None
+    lost: dict[str, int] = {}  # noqa: RUF012 read alone
+    counts: dict[str, int] = {}  # noqa: RUF012
+    rounded: float = 0.0
+
+
+def _apart(before: PointBlock, after: PointBlock) -> float:
+    """How far apart coordinates of the same points lie at most, but for the last bits of their numbers."""
+    if before.scaling == after.scaling or not len(before):
+        return 0.0
+    moved = 0.0
+    for one, other in ((before.x, after.x), (before.y, after.y), (before.z, after.z)):
+        slack = 4 * np.finfo(float).eps * float(np.abs(one).max())
+        apart = float(np.abs(one - other).max())
+        moved = max(moved, apart if apart > slack else 0.0)
+    return moved
+
+
 def _blocks(job: Job, sources: Sequence[PointSource], done: Done, output: Output) -> Iterator[PointBlock]:
     """Blocks as the new file holds them, with what is lost counted."""
 
-    def work(piece: Piece) -> tuple[PointBlock | None, dict[str, int]]:
+    def work(piece: Piece) -> Worked:
         block = job.sieve.kept(piece)
         if block is None or not len(block):
-            return block, {}
+            return Worked(block)
         try:
             block = job.change(block, piece)
             block, lost = block.regraded(job.new.layout)
-            return block.rescaled(job.new.scaling), lost
+            counts = job.counted(block) if job.counted is not None else {}
+            made = block.rescaled(job.new.scaling)
+            return Worked(made, lost, counts, _apart(block, made))
         except OverflowError as exc:
             steps = "/".join(f"{step:g}" for step in job.new.scaling.scale)
             raise RefusedError(
@@ -164,8 +193,11 @@ def _blocks(job: Job, sources: Sequence[PointSource], done: Done, output: Output
 
     pieces = pieces_of(sources)
     done.parts = len(pieces)
-    for piece, (block, lost) in zip(pieces, each(pieces, work, output.means), strict=True):
-        done.lost.update(lost)
+    for piece, worked in zip(pieces, each(pieces, work, output.means), strict=True):
+        block = worked.block
+        done.lost.update(worked.lost)
+        done.counts.update(worked.counts)
+        done.rounded = max(done.rounded, worked.rounded)
         if block is not None:
             done.parts_read += 1
             done.read += piece.part.points
