@@ -138,3 +138,17 @@ def test_inputs_outside_the_area_are_left_out_and_named(zembrel: Program, kind: 
     area = ("--within", "740000,5099900,740100,5100000")
     what = zembrel.refuses(3, "clip", "in/", *options, *area, "--out", "none/")[0]
     assert what == "none of the 3 inputs could be done"
+
+
+@pytest.mark.parametrize("verb", [("convert",), ("clip", "--within", "730000,5099900,730080,5100000")])
+def test_keep_going_covers_what_cannot_be_opened(zembrel: Program, verb: tuple[str, ...]) -> None:
+    for name in ("a", "c"):
+        save(zembrel.folder / f"in/{name}.tif", raster(random_cells(8, 9)))
+    (zembrel.folder / "in/b.tif").write_bytes(b"")
+    zembrel.refuses(3, *verb, "in", "--out", "none/")
+    said = zembrel(*verb, "in", "--out", "out/", "--keep-going", code=7).err
+    assert {p.name for p in (zembrel.folder / "out").iterdir()} == {"a.tif", "c.tif"} and "in/b.tif" in said
+    for name in ("a", "c"):
+        (zembrel.folder / f"in/{name}.tif").write_bytes(b"II*")
+    what, _, _ = zembrel.refuses(3, *verb, "in", "--out", "all/", "--keep-going")
+    assert "none of the 3 inputs" in what

@@ -286,7 +286,7 @@ FORMATS: dict[str, Format] = {
         holds_legend=True,
         settings={
             "version": "3 (if not said) or 2",
-            "overviews": "mean, mode, nearest or no; by the kind of data if not said",
+            "overviews": "mean, mode, min, max, nearest or no, of single bands too: mean,qa:mode",
         },
         holds_scale=True,
     ),

@@ -23,7 +23,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.errors import InputError, UsageError
 from zembrel.formats.cf.attributes import band_attributes
 from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
 from zembrel.formats.cf.dataset import GriddedRaster, layer_names, open_dataset
@@ -34,11 +34,10 @@ from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.halving import halved
-from zembrel.raster.model import Band, Block, Cells, Mask, Raster
+from zembrel.raster.halving import halved_by_band, overview_methods
+from zembrel.raster.model import Band, Block, Cells, Mask, Raster, has_alpha
 
 _CHUNK, _SMALLEST = 512, 512
-_OVERVIEWS = ("auto", "mean", "mode", "nearest", "no")
 _DIMENSIONS = "_ARRAY_DIMENSIONS"
 
 
@@ -174,20 +173,16 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
     version, overviews = settings.get("version", "3"), settings.get("overviews", "auto").lower()
     if version not in ("2", "3"):
         raise UsageError(f"version={version} is none", "Zarr has versions 2 and 3", "write version=3")
-    if overviews not in _OVERVIEWS:
-        raise UsageError(
-            f"overviews={overviews} is unclear", ", ".join(_OVERVIEWS), nearest_name(overviews, _OVERVIEWS)
-        )
-    if overviews == "auto":
-        overviews = "mode" if any(band.categorical for band in bands) else "mean"
-    return ZarrSink(path, frame, bands, int(version), overviews)
+    usual = "mode" if any(band.categorical for band in bands) else "mean"
+    methods = overview_methods(overviews, bands, usual)
+    return ZarrSink(path, frame, bands, int(version), methods)
 
 
 class ZarrSink:
     """A `Sink` into the arrays of a store; overviews are halved from the blocks as they pass."""
 
     def __init__(
-        self, path: Path, frame: Frame, bands: tuple[Band, ...], version: int, overviews: str
+        self, path: Path, frame: Frame, bands: tuple[Band, ...], version: int, overviews: tuple[str, ...]
     ) -> None:
         import zarr
 
@@ -196,10 +191,15 @@ class ZarrSink:
         self._folder = path.with_name(path.name + ".folder") if path.suffix == ".zip" else path
         self._store = zarr.storage.LocalStore(self._folder)
         frames = [frame]
-        while overviews != "no" and frames[-1].longest > _SMALLEST:
+        while overviews and frames[-1].longest > _SMALLEST:
             frames.append(_halved_frame(frames[-1]))
         listed = [{"path": str(n) if n else ".", "scale": 2**n} for n in range(len(frames))]
-        scales = {"version": "0.4", "name": path.stem, "type": overviews, "datasets": listed}
+        scales = {
+            "version": "0.4",
+            "name": path.stem,
+            "type": ",".join(dict.fromkeys(overviews)),
+            "datasets": listed,
+        }
         more = {"multiscales": [scales]} if len(frames) > 1 else {}
         self._levels = [
             self._level(str(n) if n else "", own, version, {} if n else more) for n, own in enumerate(frames)
@@ -266,7 +266,7 @@ class ZarrSink:
             array[(*index, slice(pane.top, pane.bottom), slice(pane.left, pane.right))] = cells[n]
         levels = []
         for _ in self._levels[1:]:
-            cells, valid = halved(cells, valid, self._overviews)
+            cells, valid = halved_by_band(cells, valid, self._overviews, opacity=has_alpha(self._bands))
             cells = self._filled(cells, valid)
             levels.append(cells)
         return levels

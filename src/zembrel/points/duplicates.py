@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from zembrel.points.records import Records
 
-_HELD = 1 << 23  # points whose places are held in memory; more go through files
+_HELD = 1 << 20  # points whose places are held in memory; more go through files
 _BUCKETS = 64
 _ODD = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9)  # odd multipliers of a mixing function
 Marks = npt.NDArray[np.uint64]
@@ -60,7 +60,7 @@ class Duplicates:
         if self._folder is None:
             self._folder = tempfile.TemporaryDirectory(prefix="zembrel-")
         marks = np.concatenate(self._held) if self._held else np.zeros(0, np.uint64)
-        bucket = (marks >> np.uint64(58)).astype(np.int64)
+        bucket = (marks >> np.uint64(58)).astype(np.uint8)
         order = np.argsort(bucket, kind="stable")
         ends = np.searchsorted(bucket[order], np.arange(_BUCKETS + 1))
         for n in range(_BUCKETS):
@@ -70,5 +70,5 @@ class Duplicates:
 
 
 def _repeated(marks: Marks) -> int:
-    marks = np.sort(marks)
+    marks.sort()
     return int(np.count_nonzero(marks[1:] == marks[:-1]))

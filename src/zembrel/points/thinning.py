@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -12,6 +15,7 @@ from zembrel.points.kernels.spacing import EMPTY, entered_again, keep_apart
 from zembrel.points.model import Array, PointBlock
 
 Mask = npt.NDArray[np.bool_]
+_BYTES_A_ROW = 32  # of a table before it is doubled: of it then, and of the places that it leads to
 _WORTH = 1_000_000  # cells that are worth comparing at once
 _MULTIPLIER = np.uint64(0x9E3779B97F4A7C15)
 BEST: dict[str, Callable[[PointBlock, Array], Array]] = {
@@ -101,35 +105,40 @@ class BestOf:
 
 
 class Apart:
-    """Points that keep a distance in space from all that were kept before; blocks have to come in order."""
+    """Points that keep a distance in space from all that were kept before; blocks have to come in order.
 
-    def __init__(self, distance: float) -> None:
-        self._distance, self._count = distance, 0
-        self._keys = np.full((1 << 16, 4), EMPTY, np.int64)
-        self._places = np.zeros((1 << 15, 3))
+    memory: bytes that what is kept may take; beyond, it lies in a temporary file.
+    """
+
+    def __init__(self, distance: float, memory: int) -> None:
+        self._distance, self._memory, self._count = distance, memory, 0
+        self._folder: tempfile.TemporaryDirectory[str] | None = None
+        self._table, self._places = np.full(1 << 16, EMPTY, np.int32), np.zeros((1 << 15, 3))
 
     def mask(self, block: PointBlock) -> Mask:
         """Which points of the next block are kept."""
         x, y, z, done = block.x, block.y, block.z, 0
         kept = np.zeros(len(block), bool)
         while done < len(block):
-            step, self._count = keep_apart(
-                x[done:],
-                y[done:],
-                z[done:],
-                self._distance,
-                self._keys,
-                self._places,
-                self._count,
-                kept[done:],
-            )
+            rest = x[done:], y[done:], z[done:], self._distance
+            step, self._count = keep_apart(*rest, self._table, self._places, self._count, kept[done:])
             done += step
             if done < len(block):
                 self._grow()
         return kept
 
     def _grow(self) -> None:
-        larger = np.full((2 * len(self._keys), 4), EMPTY, np.int64)
-        entered_again(self._keys, larger)
-        self._keys = larger
-        self._places = np.concatenate((self._places, np.zeros_like(self._places)))
+        rows = len(self._table)
+        places = self._room("places", (rows, 3), np.float64)
+        places[: rows // 2] = self._places
+        self._table, self._places = self._room("table", (2 * rows,), np.int32), places
+        self._table[:] = EMPTY
+        entered_again(places, self._count, self._distance, self._table)
+
+    def _room(self, name: str, shape: tuple[int, ...], kind: type) -> npt.NDArray[Any]:
+        """A new array: in memory, or in a file if both together would be too large."""
+        if len(self._table) * _BYTES_A_ROW <= self._memory:
+            return np.empty(shape, kind)
+        if self._folder is None:
+            self._folder = tempfile.TemporaryDirectory(prefix="zembrel-")
+        return np.memmap(Path(self._folder.name) / f"{name}{shape[0]}", kind, "w+", shape=shape)

@@ -6,9 +6,35 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from zembrel.errors import UsageError, nearest_name
 from zembrel.raster.kernels import worth_compiling
-from zembrel.raster.model import Cells, Mask
+from zembrel.raster.model import Band, Cells, Mask, pick_bands
 from zembrel.raster.views.opacity import divided, multiplied
+
+OVERVIEWS = ("mean", "mode", "min", "max", "nearest")
+
+
+def overview_methods(text: str, bands: tuple[Band, ...], usual: str) -> tuple[str, ...]:
+    """The method of each band of `mean,qa:mode`; none for `no`. Raises UsageError.
+
+    usual: the method of bands that are not named, if no word says it.
+    """
+    if text == "no":
+        return ()
+    methods = [usual] * len(bands)
+    words = [word.strip() for word in text.split(",")]
+    for word in sorted(words, key=lambda word: ":" in word):  # those of bands after that of all
+        name, colon, method = word.rpartition(":")
+        method = usual if method in ("auto", "yes") and not colon else method
+        if method not in OVERVIEWS:
+            raise UsageError(
+                f"overviews={text} is unclear",
+                f"they are made by one of {', '.join(OVERVIEWS)}, or no",
+                nearest_name(method, (*OVERVIEWS, "no")),
+            )
+        for n in pick_bands(bands, name) if colon else range(len(bands)):
+            methods[n] = method
+    return tuple(methods)
 
 
 def halved(

@@ -12,9 +12,9 @@ from zembrel.raster.views.feather import Feathered
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
 from zembrel.verbs.collars import trimmed
-from zembrel.verbs.each import one_to_one
+from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.features.opening import feature_paths
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.inputs import Layer
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.opening import point_paths
@@ -54,7 +54,8 @@ def clip(
         from zembrel.verbs.features import change
 
         return change.clip(features, inputs, where, output, touching=touching, outside=outside)
-    layers, collars, found = trimmed(open_layers(inputs, output.path), inputs, output)
+    layers, unopened = opened(inputs, output)
+    layers, collars, found = trimmed(layers, inputs, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view, cover, chose = _view(layer, where, method, touching, outside)
@@ -64,7 +65,7 @@ def clip(
         written = write(view, final, output, cover=None if outside else cover)
         return replace(written, checks=(*written.checks, *found)), [*chose, *collars]
 
-    return one_to_one("clip", layers, output, make)
+    return one_to_one("clip", layers, output, make, unopened)
 
 
 def _view(

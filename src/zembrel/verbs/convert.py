@@ -20,9 +20,9 @@ from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.aids import in_z_unit
-from zembrel.verbs.each import one_to_one
+from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.features.opening import feature_paths
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.inputs import Layer
 from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.opening import point_paths
@@ -74,7 +74,7 @@ def convert(
         from zembrel.verbs.features import change
 
         return change.convert(features, inputs, output)
-    layers = open_layers(inputs, output.path)
+    layers, unopened = opened(inputs, output)
     if each_band:
         layers, output = _bands_apart(layers, output)
 
@@ -92,7 +92,7 @@ def convert(
         view, more = _in_type(layer.path, view, output, values)
         return write(view, final, replace(output, type=None)), chose + changed + more
 
-    return one_to_one("convert", layers, output, make)
+    return one_to_one("convert", layers, output, make, unopened)
 
 
 def _in_type(path: Path, view: Raster, output: Output, values: Values) -> tuple[Raster, list[str]]:
@@ -143,7 +143,7 @@ def _bands_apart(layers: list[Layer], output: Output) -> tuple[list[Layer], Outp
 
     apart = [
         Layer(
-            layer.path.with_name(f"{layer.path.stem}_{band.name}{layer.path.suffix}"),
+            layer.path.with_name(f"{layer.path.stem}_{band.name.replace('/', '_')}{layer.path.suffix}"),
             select_bands(layer.raster, (n,)),
         )
         for layer in layers

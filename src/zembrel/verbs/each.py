@@ -8,10 +8,10 @@ from typing import Any, TypeVar
 
 from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError, ZembrelError
-from zembrel.formats import choose_format, format_named, is_store
+from zembrel.formats import choose_format, format_named, is_store, readable
 from zembrel.measure import show_bytes
-from zembrel.verbs.inputs import Layer
-from zembrel.verbs.options import Output
+from zembrel.verbs.inputs import Layer, find_inputs, open_layer
+from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import LOSSES, Receipt, frame_items, named, reads
 from zembrel.verbs.within import OutsideError, left_out
 from zembrel.verbs.write import Written
@@ -77,8 +77,7 @@ def each(
                 raise
             lost.append((path, exc))
     if lost and not done:
-        why = lost[0][1]
-        raise InputError(f"none of the {len(paths)} inputs could be done", why.what, why.remedy)
+        raise _all_lost(lost, len(paths))
     if outside and not done:
         first = outside[0][1]
         if len(paths) == 1:
@@ -88,13 +87,39 @@ def each(
     return done, lost, left_out([path for path, _ in outside])
 
 
+def opened(inputs: Inputs, output: Output) -> tuple[list[Layer], Lost]:
+    """The inputs, and those that cannot be opened; without keep_going that is an error, and of one alone."""
+    paths = find_inputs(inputs, output.path, readable)
+    layers: list[Layer] = []
+    lost: list[tuple[Path, ZembrelError]] = []
+    for path in paths:
+        try:
+            layers.append(open_layer(path, inputs))
+        except ZembrelError as exc:
+            if not output.keep_going or len(paths) == 1:
+                raise
+            lost.append((path, exc))
+    if not layers:
+        raise _all_lost(lost, len(paths))
+    return layers, lost
+
+
+def _all_lost(lost: Lost, count: int) -> InputError:
+    why = lost[0][1]
+    return InputError(f"none of the {count} inputs could be done", why.what, why.remedy)
+
+
 def one_to_one(
     verb: str,
     layers: Sequence[Layer],
     output: Output,
     make: Callable[[Layer, Path], tuple[Written, list[str]]],
+    unopened: Lost = (),
 ) -> Receipt:
-    """Make each result and put one receipt over all; with keep_going the others are finished."""
+    """Make each result and put one receipt over all; with keep_going the others are finished.
+
+    unopened: inputs that were lost before.
+    """
     ending = format_named(output.format).endings[0] if output.format else None
     paths = [layer.path for layer in layers]
     finals = results(paths, output, ending)
@@ -108,7 +133,7 @@ def one_to_one(
         return layer, written, [*layer.remarks, *chose]
 
     done, lost, outside = each(one, layers, finals, paths, keep_going=output.keep_going)
-    return _receipt(verb, layers, output, done, lost, outside)
+    return _receipt(verb, layers, output, done, [*unopened, *lost], outside)
 
 
 def _checks(done: Sequence[tuple[Layer, Written, list[str]]]) -> list[str]:
@@ -143,8 +168,7 @@ def _receipt(
             ),
         )
         size = sum(int(written.facts.get("bytes", written.facts["bytes_at_most"])) for _, written, _ in done)
-        seconds = sum(float(written.facts.get("seconds", 0)) for _, written, _ in done)
-        items = (f"{len(done)} files in {output.path}", show_bytes(size), f"in {seconds:.1f} s")
+        items = (f"{len(done)} files in {output.path}", show_bytes(size), f"in {output.seconds:.1f} s")
         lines.append(("plan" if output.dry_run else "wrote", items))
     if output.dry_run:
         lines.insert(0, reads([layer.path for layer, _, _ in done]))

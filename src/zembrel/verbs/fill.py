@@ -8,8 +8,8 @@ from zembrel.errors import UsageError
 from zembrel.grid.frame import Frame
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.fill import Filled
-from zembrel.verbs.each import one_to_one
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.each import one_to_one, opened
+from zembrel.verbs.inputs import Layer
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.methods import codes_in
 from zembrel.verbs.options import Inputs, Output
@@ -30,7 +30,7 @@ def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt
         raise UsageError(
             "there is no reach", "voids are closed so far from valid cells", "add --reach 20 (cells) or 50m"
         )
-    layers = open_layers(inputs, output.path)
+    layers, unopened = opened(inputs, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view = layer.raster
@@ -48,7 +48,7 @@ def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt
             chose.append(f"{voids - left:,} of {voids:,} void cells closed, {left:,} lie deeper")
         return written, chose
 
-    return one_to_one("fill", layers, output, make)
+    return one_to_one("fill", layers, output, make, unopened)
 
 
 def _cells(reach: str, frame: Frame) -> float:

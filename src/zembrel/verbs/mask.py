@@ -10,8 +10,8 @@ from zembrel.raster.algebra import parse_formula
 from zembrel.raster.views.masked import Conditioned, band_names
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.each import one_to_one
-from zembrel.verbs.inputs import Layer, open_input, open_layers
+from zembrel.verbs.each import one_to_one, opened
+from zembrel.verbs.inputs import Layer, open_input
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import Target, brought
@@ -32,7 +32,7 @@ def mask(
             "cells are blanked by a layer or a condition",
             "add --by or --where",
         )
-    layers = open_layers(inputs, output.path)
+    layers, unopened = opened(inputs, output)
     witness = open_input(Path(by), replace(inputs, bands=None, layer=None)) if by else None
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
@@ -47,4 +47,4 @@ def mask(
         chose.append(f"blank where {'not ' if keep else ''}{said}" if where else f"blank where {said}")
         return write(Blanked(view, Conditioned(other, condition), not keep), final, output), chose
 
-    return one_to_one("mask", layers, output, make)
+    return one_to_one("mask", layers, output, make, unopened)

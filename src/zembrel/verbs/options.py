@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import time
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from zembrel.engine.plan import DEFAULT_CEILING
@@ -85,6 +86,12 @@ class Output:
     keep_empty: bool = False
     command: str = "zembrel"  # as typed, for refusals that name what would go on
     tick: Tick = no_tick
+    started: float = field(default_factory=time.perf_counter, compare=False)
+
+    @property
+    def seconds(self) -> float:
+        """Seconds since the verb was asked for."""
+        return time.perf_counter() - self.started
 
     @property
     def path(self) -> Path:

@@ -18,8 +18,8 @@ from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.ramp import RampPainted
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.each import one_to_one
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.each import one_to_one, opened
+from zembrel.verbs.inputs import Layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.stretch import ends_of
@@ -46,13 +46,13 @@ def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
     Raises UsageError for a ramp that is not there, or a legend for cells that are no codes.
     """
     check_ramp(brush.ramp)
-    layers = open_layers(inputs, output.path)
+    layers, unopened = opened(inputs, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view, chose = _painted(unscaled(select_bands(layer.raster, (0,))), brush, output)
         return write(view, final, output), chose
 
-    return one_to_one("paint", layers, output, make)
+    return one_to_one("paint", layers, output, make, unopened)
 
 
 def _painted(view: Raster, brush: Brush, output: Output) -> tuple[Raster, list[str]]:

@@ -8,9 +8,9 @@ from pathlib import Path
 from zembrel.errors import UsageError
 from zembrel.formats import frame_of_name
 from zembrel.verbs.collars import trimmed
-from zembrel.verbs.each import one_to_one
+from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.features.opening import feature_paths
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.inputs import Layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt
@@ -53,7 +53,8 @@ def reproject(inputs: Inputs, where: Where, output: Output, *, method: str = "au
 
 
 def _moved(verb: str, inputs: Inputs, where: Where, output: Output, method: str) -> Receipt:
-    layers, collars, found = trimmed(open_layers(inputs, output.path), inputs, output)
+    layers, unopened = opened(inputs, output)
+    layers, collars, found = trimmed(layers, inputs, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         target = decide([layer], landing(where, final, output.format, layers), finest=layers)
@@ -63,4 +64,4 @@ def _moved(verb: str, inputs: Inputs, where: Where, output: Output, method: str)
         checks = (*written.checks, *found)
         return replace(written, checks=checks), [*target.chose, *chose, *collars]
 
-    return one_to_one(verb, layers, output, make)
+    return one_to_one(verb, layers, output, make, unopened)

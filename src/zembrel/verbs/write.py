@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -67,7 +66,6 @@ def write(
     facts["bytes_at_most"] = plan.bytes_at_most
     if output.dry_run:
         return _planned(view, chose, plan, output, facts)
-    started = time.perf_counter()
     coverage = Coverage(cover)
     with Staging(output.replace) as staging:
         staged = staging.path_for(out)
@@ -82,7 +80,7 @@ def write(
                 staging.write_text(path, text)
         size = size_on_disk(staged)
         staging.publish()
-    seconds = time.perf_counter() - started
+    seconds = output.seconds
     extra = tuple(f"beside it {path.name}" for path in beside)
     wrote = (str(out), show_bytes(size), _bands(view), *_how(sink), *extra, f"in {seconds:.1f} s")
     facts |= {"bytes": size, "seconds": round(seconds, 3)}

@@ -9,10 +9,10 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from zembrel.errors import RefusedError, UsageError, nearest_name
+from zembrel.errors import RefusedError
 from zembrel.formats.tiff import codecs, pictures, tags
 from zembrel.formats.tiff.assemble import Fields
-from zembrel.raster.model import Band, Cells, Mask, has_alpha, is_photo, pick_bands, shared_type
+from zembrel.raster.model import Band, Cells, Mask, has_alpha, is_photo, shared_type
 
 TILE = 512
 CHUNKY_BANDS = 4  # more are stored plane by plane, so that one band can be read alone
@@ -27,32 +27,6 @@ class Options(NamedTuple):
     tile: int = TILE
     overviews: str = "auto"  # or no, or a method, or methods of bands: mean,qa:mode
     strip: int = 0  # rows of a strip; 0: tiles
-
-
-OVERVIEWS = ("mean", "mode", "min", "max", "nearest")
-
-
-def overview_methods(text: str, bands: tuple[Band, ...], usual: str) -> tuple[str, ...]:
-    """The method of each band of `mean,qa:mode`; none for `no`. Raises UsageError.
-
-    usual: the method of bands that are not named, if no word says it.
-    """
-    if text == "no":
-        return ()
-    methods = [usual] * len(bands)
-    words = [word.strip() for word in text.split(",")]
-    for word in sorted(words, key=lambda word: ":" in word):  # those of bands after that of all
-        name, colon, method = word.rpartition(":")
-        method = usual if method in ("auto", "yes") and not colon else method
-        if method not in OVERVIEWS:
-            raise UsageError(
-                f"overviews={text} is unclear",
-                f"they are made by one of {', '.join(OVERVIEWS)}, or no",
-                nearest_name(method, (*OVERVIEWS, "no")),
-            )
-        for n in pick_bands(bands, name) if colon else range(len(bands)):
-            methods[n] = method
-    return tuple(methods)
 
 
 @dataclass(frozen=True)

@@ -17,11 +17,11 @@ import numpy.typing as npt
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.assemble import Fields, Image, Integers, write_tiff
 from zembrel.formats.tiff.description import write_description
-from zembrel.formats.tiff.encoding import Encoding, Options, mask_fields, number_text, overview_methods
+from zembrel.formats.tiff.encoding import Encoding, Options, mask_fields, number_text
 from zembrel.formats.tiff.geokeys import frame_tags
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.halving import halved_by_band
+from zembrel.raster.halving import halved_by_band, overview_methods
 from zembrel.raster.model import Band, Block, Cells, Mask
 
 _STRIP_BLOCK = 2_000_000  # cells of a block of strips

@@ -107,6 +107,10 @@ def clipped(
     Raises InputError if nothing is left.
     """
     area = resolve(where, table.crs)
+    if not np.isfinite(shapely.bounds(table.geometries)).any():
+        raise InputError(
+            "no feature has a place", f"all {len(table):,} are without a geometry", "leave --within out"
+        )
     shape = area.polygon if area.polygon is not None else shapely.box(*area.bounds)
     shapely.prepare(shape)
     inside = shapely.covers(shape, table.geometries)

@@ -102,7 +102,7 @@ def receipt(
 ) -> Receipt:
     """What was read, kept, lost and written, in numbers."""
     read, written = sum(d.read for d in done), sum(d.written for d in done)
-    size, seconds = sum(d.bytes for d in done), sum(d.seconds for d in done)
+    size, seconds = sum(d.bytes for d in done), output.seconds
     parts, parts_read = sum(d.parts for d in done), sum(d.parts_read for d in done)
     losses = [item for d in done for item in d.losses]
     said = dict.fromkeys([*remarks, *(item for d in done for item in d.chose)])

@@ -47,7 +47,7 @@ def thin(inputs: Inputs, output: Output, thinning: Thinning) -> Receipt:
         also, said = _also(source, thinning, picked, output)
         in_order = None
         if thinning.spacing:
-            apart = Apart(_length(thinning.spacing, "--spacing", source.cloud.crs))
+            apart = Apart(_length(thinning.spacing, "--spacing", source.cloud.crs), output.means.memory)
 
             def in_order(block: PointBlock) -> PointBlock:
                 return block.take(apart.mask(block))

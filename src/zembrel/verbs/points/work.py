@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shutil
-import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -98,7 +97,6 @@ class Done:
     parts: int = 0
     parts_read: int = 0
     bytes: int = 0
-    seconds: float = 0.0
     lost: Counter[str] = field(default_factory=Counter)
     counts: Counter[str] = field(default_factory=Counter)
     rounded: float = 0.0  # how far a coordinate moved at most, since the new steps cannot hold it
@@ -125,7 +123,6 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
         return done
     if size > _WORTH_SAYING:
         tell(f"{final} will take about {show_bytes(size)}")
-    started = time.perf_counter()
     with Staging(output.replace) as staging:
         staged = staging.path_for(final)
         with resource_errors(final):
@@ -145,7 +142,6 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
                 shutil.copyfile(readings.note(waves), staging.path_for(final.with_suffix(".wdp")))
                 done.beside = (f"beside it {final.with_suffix('.wdp').name}",)
         staging.publish()
-    done.seconds = time.perf_counter() - started
     return done
 
 
