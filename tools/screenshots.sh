@@ -24,7 +24,7 @@ touch "$TYPED.done"; sleep 60
 END
     rm -f "$work/typed.done"
     TYPED=$work/typed SHOT=$shots/$name.png xvfb-run -a -s '-screen 0 1280x800x24' sh -c '
-        xterm -fa "DejaVu Sans Mono" -fs 7 -geometry 212x66+0+0 -bg white -fg "#222222" -b 12 -bw 0 +sb -e sh "'"$work"'/session" &
+        xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 140x46+0+0 -bg white -fg "#222222" -b 12 -bw 0 +sb -e sh "'"$work"'/session" &
         while [ ! -e "$TYPED.done" ]; do sleep 0.2; done; sleep 1
         import -window root "$SHOT"; kill $!'
 }

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import json
+import os
+import pty
+import struct
 import subprocess
 import sys
+import termios
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +18,8 @@ import pytest
 
 from program import Program
 from rasters import frame, random_cells, raster, save
+from zembrel.cli.options import HELD
+from zembrel.cli.style import WIDEST
 from zembrel.cli.table import SYNONYMS, VERBS
 
 
@@ -176,7 +184,68 @@ def test_every_verb_has_help_with_an_example_of_itself(zembrel: Program) -> None
     for verb in VERBS:
         text = zembrel(verb, "--help").out
         assert f"zembrel {verb} " in text.split("Example:")[1]
-        assert "<str>" not in text.split("Options:")[1], "values are called by what they are"
+        assert "<str>" not in text and "Options:" not in text, "values are called by what they are"
+
+
+def test_help_groups_options_and_shows_those_that_the_verb_can_use(zembrel: Program) -> None:
+    text = zembrel("clip", "--help", COLUMNS="200").out
+    titles = ["This verb:", *(f"{title}:" for title in HELD)]
+    places = [text.index(f"\n{title}\n") for title in titles]
+    assert places == sorted(places)
+    assert max(len(line) for line in text.splitlines()) <= WIDEST, "longer lines are hard to follow"
+    assert max(len(line) for line in zembrel("clip", "--help", COLUMNS="80").out.splitlines()) <= 80
+    for verb, flags in {
+        "describe": ("--flatten", "--stored", "--keep-empty"), "contour": ("--flatten", "--compress"),
+        "grid": ("--longest",), "draw": ("--longest", "--stored"), "thin": ("--keep-empty", "--onto"),
+    }.items():  # fmt: skip
+        shown = zembrel(verb, "--help").out
+        assert not [flag for flag in flags if f" {flag} " in shown], verb
+    own = zembrel("contour", "--help").out
+    assert own.index("--classes N") < own.index("Inputs:"), "an option of this verb stands with it"
+
+
+@pytest.mark.parametrize(
+    "words, what, remedy",
+    [
+        (("convert", "m.tif", "--within", "1,2,3,4"), "convert has no option --within", "use zembrel clip"),
+        (("fill", "m.tif", "--stat", "mean"), "fill has no option --stat", "use zembrel tally"),
+        (("fill", "m.tif", "--reech", "3"), "there is no option --reech", "did you mean --reach?"),
+    ],
+)
+def test_an_option_of_another_verb_is_answered_with_that_verb(
+    zembrel: Program, words: tuple[str, ...], what: str, remedy: str
+) -> None:
+    said = zembrel.refuses(2, *words, "--out", "o.tif")
+    assert (said[0], said[2]) == (what, remedy)
+
+
+@pytest.mark.parametrize("forbidden", [False, True])
+def test_a_terminal_gets_colours_unless_it_forbids_them(zembrel: Program, forbidden: bool) -> None:
+    """What a program says into a terminal of 80 columns: nothing else sees its colours."""
+    save(zembrel.folder / "m.tif", raster(random_cells(8, 9)))
+    shown = {}
+    for words in (
+        ["convert", "m.tif", "--out", "o.tif", "--replace"],
+        ["fill", "--help"],
+        ["convert", "no.tif", "--out", "p.tif"],
+    ):
+        here, there = pty.openpty()
+        fcntl.ioctl(there, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
+        environment = os.environ | {"TERM": "xterm"} | ({"NO_COLOR": "1"} if forbidden else {})
+        environment.pop("COLUMNS", None)
+        done = subprocess.Popen([sys.executable, "-m", "zembrel", *words], cwd=zembrel.folder, env=environment,
+                                stdin=there, stdout=there, stderr=there)  # fmt: skip
+        os.close(there)
+        text = b""
+        with contextlib.suppress(OSError):  # the end of a terminal is an error to read
+            while part := os.read(here, 4096):
+                text += part
+        done.wait()
+        os.close(here)
+        shown[words[-1]] = text.decode()
+    painted = ("\x1b[32mwrote\x1b[0m", "\x1b[1mThis verb\x1b[0m:", "\x1b[31;1merror:\x1b[0m no.tif")
+    for text, mark in zip((shown["--replace"], shown["--help"], shown["p.tif"]), painted, strict=True):
+        assert (mark in text) != forbidden and ("\x1b[3" in text or "\x1b[1m" in text) != forbidden, text
 
 
 def test_help_is_grouped_by_the_steps_of_the_work(zembrel: Program) -> None:

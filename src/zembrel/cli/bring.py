@@ -110,6 +110,7 @@ COMMANDS = {
         pin,
         "zembrel pin sketch.png --ties ties.csv --crs EPSG:32626 --out sketch.tif",
         (
+            "longest",
             "within",
             "within_where",
             "reach",

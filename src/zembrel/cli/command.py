@@ -15,9 +15,10 @@ import typer
 from typer.core import TyperCommand
 
 from zembrel.cli import grammar, report
-from zembrel.cli.options import ALWAYS, FEATURES, LAYERED, OPTIONS, PHOTOS, POINTS, option
+from zembrel.cli.options import ALWAYS, FEATURES, HELD, LAYERED, NEEDED, OPTIONS, PHOTOS, POINTS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
+from zembrel.cli.style import WIDEST, heading
 from zembrel.progress import listen
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Output, Where
@@ -28,7 +29,12 @@ WITHOUT_OUT = ("check", "coords", "frame", "label")  # do something even so
 
 
 class VerbCommand(TyperCommand):
-    """A command that checks the grammar first and takes defaults from zembrel.toml."""
+    """A command that checks the grammar first and takes defaults from zembrel.toml.
+
+    own: names of the options that no other verb shares.
+    """
+
+    own: frozenset[str] = frozenset()
 
     def make_context(self, info_name: Any, args: list[str], parent: Any = None, **extra: Any) -> Any:
         extra.setdefault("default_map", defaults_for(str(self.name), {p.name: p for p in self.params}))
@@ -40,6 +46,16 @@ class VerbCommand(TyperCommand):
         inputs = ["INPUT..."] if "inputs" in names else []
         out = ["--out PATH"] if "out" in names and self.name not in WITHOUT_OUT else []
         return [*inputs, *own, *out, "[options]"]
+
+    def format_options(self, ctx: Any, formatter: Any) -> None:
+        """Options in groups: those of this verb first, then what it shares with others."""
+        rows = {str(p.name): record for p in self.get_params(ctx) if (record := p.get_help_record(ctx))}
+        groups = {"This verb": tuple(name for name in rows if name in self.own), **HELD}
+        for title, names in groups.items():
+            shown = [rows.pop(name) for name in names if name in rows]
+            if shown:
+                with formatter.section(heading(title)):
+                    formatter.write_dl([(flags.removesuffix(" <str>"), text) for flags, text in shown])
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         grammar.check(self.params, args)
@@ -80,10 +96,15 @@ class Command:
         call.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
         call.__annotations__ = {p.name: p.annotation for p in parameters}
         app = typer.Typer(add_completion=False, rich_markup_mode=None)
-        inputs = "INPUT is a file, a folder or a quoted pattern.  " if "inputs" in groups else ""
+        inputs = "INPUT is a file, a folder or a quoted pattern.\n\n" if "inputs" in groups else ""
         epilog = f"{inputs}Example:\n\n\b\n  {self.example}"
-        app.command(name, cls=VerbCommand, help=self.function.__doc__, epilog=epilog)(call)
-        return typer.main.get_command(app)
+        wide = {"max_content_width": WIDEST}
+        app.command(name, cls=VerbCommand, help=self.function.__doc__, epilog=epilog, context_settings=wide)(
+            call
+        )
+        made = typer.main.get_command(app)
+        made.own = frozenset(inspect.signature(self.function).parameters)  # type: ignore[attr-defined]
+        return made
 
     def _parameters(self) -> tuple[list[inspect.Parameter], dict[str, type]]:
         hints = typing.get_type_hints(self.function, include_extras=True)
@@ -118,6 +139,10 @@ class Command:
         )
         taken = [name for names, takes in kinds if takes for name in names]
         special = [name for names, _ in kinds for name in names]
+        if option in NEEDED and NEEDED[option] in self.without:
+            return True
+        if option == "keep_empty" and "compress" in self.without and not self.layered:
+            return True
         return option in self.without or (option in special and option not in taken)
 
     def _unfolded(self, group: type) -> list[inspect.Parameter]:

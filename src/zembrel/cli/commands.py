@@ -8,6 +8,7 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
+from zembrel.cli.style import WIDEST, heading
 from zembrel.cli.table import VERBS, hint
 from zembrel.errors import UsageError, nearest_name
 
@@ -40,7 +41,7 @@ class Verbs(TyperGroup):
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         width = max(map(len, VERBS))
         for step in dict.fromkeys(row.step for row in VERBS.values()):
-            with formatter.section(step):
+            with formatter.section(heading(step)):
                 formatter.write_dl(
                     [(name.ljust(width), row.line) for name, row in VERBS.items() if row.step == step]
                 )
@@ -52,6 +53,7 @@ def command_line() -> Any:
 
     @app.callback(
         invoke_without_command=True,
+        context_settings={"max_content_width": WIDEST},
         epilog="\b\nTry:   zembrel demo --out demo/\nThen:  zembrel VERB --help for options and an example",
     )
     def zembrel(

@@ -2,12 +2,29 @@
 
 from __future__ import annotations
 
+import importlib
 import re
 from collections.abc import Sequence
 from typing import Any
 
 from zembrel.cli.options import MULTIPLE
-from zembrel.errors import UsageError
+from zembrel.cli.table import VERBS
+from zembrel.errors import UsageError, nearest_name
+
+# verbs whose name says best what an option of several does
+_FIRST = (
+    "clip",
+    "resample",
+    "reproject",
+    "convert",
+    "mosaic",
+    "tile",
+    "describe",
+    "draw",
+    "tally",
+    "grid",
+    "thin",
+)
 
 
 def check(parameters: Sequence[Any], arguments: Sequence[str]) -> None:
@@ -55,10 +72,29 @@ def _refuse_glued(word: str, flags: dict[str, Any]) -> None:
             )
 
 
+def _owner(flag: str) -> str | None:
+    """The verb whose task an option is, or one that has it; None for an option of no verb."""
+    found = [verb for verb in VERBS if flag in _flags(verb)]
+    return next((verb for verb in _FIRST if verb in found), found[0] if found else None)
+
+
+def _flags(verb: str) -> set[str]:
+    command = importlib.import_module(VERBS[verb].module).COMMANDS[verb].build(verb)
+    return {flag for parameter in command.params for flag in (*parameter.opts, *parameter.secondary_opts)}
+
+
 def as_usage_error(error: Any) -> UsageError:
     """What the command-line package objects to, in our three sentences."""
     message = error.format_message().strip().rstrip(".")
     context = getattr(error, "ctx", None)
+    flag, verb = str(getattr(error, "option_name", "")), getattr(context, "info_name", "")
+    if flag and verb in VERBS:
+        owner = _owner(flag)
+        if owner is not None:
+            why = f"it belongs to zembrel {owner}: {VERBS[owner].line}"
+            return UsageError(f"{verb} has no option {flag}", why, f"use zembrel {owner}")
+        near = nearest_name(flag, sorted(_flags(verb)))
+        return UsageError(f"there is no option {flag}", f"zembrel {verb} --help lists those of {verb}", near)
     path = context.command_path if context is not None else "zembrel"
     return UsageError(
         message[:1].lower() + message[1:], "the command line cannot be read so", f"see {path} --help"

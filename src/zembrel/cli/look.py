@@ -100,6 +100,7 @@ COMMANDS = {
         index,
         "zembrel index ortho/ --out sheets.geojson",
         (
+            "keep_empty",
             "layer",
             "from_nodata",
             "from_layout",

@@ -118,6 +118,32 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "keep_empty": (("--keep-empty",), None, "Also write results that have no valid cell or feature; exit 7."),
     "keep_going": (("--keep-going",), None, "With many inputs, finish the others; exit 7."),
 }
+# what help shows together: the options of a group, in the order in which they are shown
+HELD = {
+    "Inputs": (
+        "inputs_from", "layer", "bands", "from_crs", "force_crs", "from_nodata", "from_layout", "trim_collar",
+        "collar_tolerance", "offline",
+    ),
+    "Features and points": (
+        "condition", "fields", "repair", "skip_invalid", "classes", "returns", "columns", "resolution",
+        "salvage",
+    ),
+    "Frame and area": (
+        "onto", "crs", "cell", "longest", "within", "within_where", "reach", "places", "mask",
+    ),
+    "Between two CRSs": (
+        "strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit", "average_codes",
+    ),
+    "Result": (
+        "out", "format", "type", "nodata", "stored", "flatten", "compress", "settings", "world_file", "into",
+        "replace", "keep_empty",
+    ),
+    "Run": (
+        "dry_run", "ceiling", "memory", "workers", "keep_going", "json", "quiet", "verbose", "progress",
+        "help",
+    ),
+}  # fmt: skip
+NEEDED = {"flatten": "compress", "stored": "compress"}  # options that mean something beside another alone
 MULTIPLE = ("settings", "stat", "at_most", "at_least")
 # between two frames
 BETWEEN = ("strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit", "average_codes")

@@ -126,7 +126,7 @@ COMMANDS = {
     "grid": Command(
         grid,
         "zembrel grid lidar/ --classes 2 --surface tin --cell 1m --out terrain.tif",
-        (*_CELLS, "average_codes", "z_unit", "from_z_unit", "fields", "keep_going"),
+        ("longest", *_CELLS, "average_codes", "z_unit", "from_z_unit", "fields", "keep_going"),
         points=True,
     ),
 }

@@ -11,6 +11,7 @@ import traceback
 from pathlib import Path
 from typing import Any
 
+from zembrel.cli.style import lead
 from zembrel.errors import ZembrelError
 
 _GAP = "   "
@@ -31,7 +32,7 @@ def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> Non
 
 def note(text: str) -> None:
     """What is about to take long, to stderr, so that nobody waits in the dark."""
-    print(f"note:  {text}", file=sys.stderr, flush=True)
+    print(f"{lead('note:', 7)}{text}", file=sys.stderr, flush=True)
 
 
 def _text(receipt: Any, verbose: bool) -> str:
@@ -44,7 +45,7 @@ def _text(receipt: Any, verbose: bool) -> str:
     shown = []
     for word, items in lines:
         first, *rest = _broken([_printable(item) for item in items], room)
-        shown += [f"{word:<{width}}{first}", *(" " * width + line for line in rest)]
+        shown += [lead(word, width) + first, *(" " * width + line for line in rest)]
     return "\n".join(shown)
 
 
@@ -66,7 +67,7 @@ def show_error(error: ZembrelError, json: bool) -> None:
         print(json_format.dumps(facts, indent=2))
         return
     for word, text in (("error:", error.what), ("why:", error.why), ("try:", error.remedy)):
-        print(f"{word:<7}{_printable(text)}", file=sys.stderr)
+        print(lead(word, 7) + _printable(text), file=sys.stderr)
 
 
 def bug(error: Exception, arguments: list[str], code: int) -> int:

@@ -208,7 +208,7 @@ COMMANDS = {
     "draw": Command(
         draw,
         "zembrel draw dem/relief.tif --shade --out relief.png",
-        (*_NOT_HERE, "classes"),
+        ("longest", *_NOT_HERE, "classes"),
         features=True,
         points=True,
     ),
