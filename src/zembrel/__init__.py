@@ -1,0 +1,46 @@
+"""Zembrel: rasters, features and points clipped, mosaicked, tiled, reprojected and converted, exactly and in
+bounded memory.
+
+`open` opens a file; every verb of the command line is a function: `clip("a.tif", within="coast.gpkg")` gives
+a lazy `Raster`, and with `out="b.tif"` writes it and gives a `Receipt`. Two are called otherwise, since rooms
+of the house have their names: `grid_points` and `draw_picture`. Nothing is imported before it is asked for.
+"""
+
+from __future__ import annotations
+
+import importlib
+from functools import partial
+from typing import Any
+
+_MODEL = {
+    "Raster": "zembrel.raster.model", "Band": "zembrel.raster.model", "Block": "zembrel.raster.model",
+    "Legend": "zembrel.raster.legend", "Frame": "zembrel.grid.frame", "Pane": "zembrel.grid.pane",
+    "Area": "zembrel.grid.area", "Receipt": "zembrel.verbs.receipt", "ZembrelError": "zembrel.errors",
+}  # fmt: skip
+_VERBS = (
+    "describe", "index", "label", "frame", "pin", "mosaic", "stack", "clip", "tile", "mask", "fill",
+    "resample", "reproject", "convert", "thin", "ground", "paint", "rasterize", "polygonize", "contour",
+    "trace", "centroids", "sample", "tally", "compare", "check",
+)  # fmt: skip
+_CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
+__all__ = ["open", *_MODEL, *_CALLS]
+
+
+def __getattr__(name: str) -> Any:
+    if name in _MODEL:
+        return getattr(importlib.import_module(_MODEL[name]), name)
+    if name == "open" or name in _CALLS:
+        from zembrel.verbs import calls
+
+        if name == "open":
+            return calls.open_dataset
+        verb = partial(calls.call, _CALLS[name])
+        verb.__doc__ = f"The verb {_CALLS[name]}: see `zembrel {_CALLS[name]} --help`. " + (
+            calls.call.__doc__ or ""
+        )
+        return verb
+    raise AttributeError(f"module 'zembrel' has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

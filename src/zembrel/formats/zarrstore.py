@@ -226,18 +226,10 @@ class ZarrSink:
         if mapping:
             place.whole("crs", (), np.int32(0), mapping)
         for axis in (rows, columns):
-            place.whole(axis.name, (axis.name,), axis.values, axis.attributes)
-            if axis.edges is not None:
-                units = {"units": axis.attributes["units"]}
-                place.whole(f"{axis.name}_bounds", (axis.name, EDGE), axis.edges, units)
+            place.axis(axis.name, axis.values, axis.edges, axis.attributes)
         for spread in spreads_of(written):
-            if spread.attributes is None:
-                continue
-            edged = spread.edges is not None
-            told = spread.attributes | ({"bounds": f"{spread.name}_bounds"} if edged else {})
-            place.whole(spread.name, (spread.name,), spread.values, told)
-            if edged:
-                place.whole(f"{spread.name}_bounds", (spread.name, EDGE), spread.edges, {})
+            if spread.attributes is not None:
+                place.axis(spread.name, spread.values, spread.edges, spread.attributes)
         made: dict[int, tuple[Any, tuple[int, ...]]] = {}
         for variable in written:
             band, void = variable.band, void_of((variable.band,))
@@ -317,6 +309,13 @@ class Place(NamedTuple):
         return zarr.create_array(
             self.store, name=full, zarr_format=self.version, attributes=known, **named, **shape
         )
+
+    def axis(self, name: str, values: Any, edges: Any, attributes: Mapping[str, Any]) -> None:
+        """A coordinate, and where its cells begin and end if that is known (CF 1.11, 7.1)."""
+        bounds = f"{name}_bounds"
+        self.whole(name, (name,), values, {**attributes, **({"bounds": bounds} if edges is not None else {})})
+        if edges is not None:
+            self.whole(bounds, (name, EDGE), edges, {k: v for k, v in attributes.items() if k == "units"})
 
     def whole(self, name: str, dimensions: tuple[str, ...], values: Any, attributes: dict[str, Any]) -> None:
         """A small array, stored at once."""

@@ -10,7 +10,7 @@ from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.formats import choose_format, format_named, is_store, readable
 from zembrel.measure import show_bytes
-from zembrel.verbs.inputs import Layer, find_inputs, open_layer
+from zembrel.verbs.inputs import Layer, find_inputs, given_layers, open_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import LOSSES, Receipt, frame_items, named, reads
 from zembrel.verbs.within import OutsideError, left_out
@@ -90,7 +90,7 @@ def each(
 def opened(inputs: Inputs, output: Output) -> tuple[list[Layer], Lost]:
     """The inputs, and those that cannot be opened; without keep_going that is an error, and of one alone."""
     paths = find_inputs(inputs, output.path, readable)
-    layers: list[Layer] = []
+    layers = given_layers(inputs)
     lost: list[tuple[Path, ZembrelError]] = []
     for path in paths:
         try:

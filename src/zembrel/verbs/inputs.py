@@ -41,7 +41,16 @@ class Layer:
 
 def open_layers(options: Inputs, out: Path | None = None) -> list[Layer]:
     """The inputs in their order, as the options say they are to be understood. Raises InputError."""
-    return [open_layer(path, options) for path in find_inputs(options, out, readable)]
+    found = [open_layer(path, options) for path in find_inputs(options, out, readable)]
+    return [*given_layers(options), *found]
+
+
+def given_layers(options: Inputs) -> list[Layer]:
+    """The rasters that are open already, under names of their own."""
+    return [
+        Layer(Path(f"raster{n}.tif"), _understood(Path(f"raster {n}"), raster, options))
+        for n, raster in enumerate(options.rasters, 1)
+    ]
 
 
 def only_layer(verb: str, options: Inputs, out: Path | None = None) -> Layer:
@@ -120,6 +129,8 @@ def find_inputs(options: Inputs, out: Path | None = None, kind: Kind | None = No
     path that is not there or a pattern that fits nothing; UsageError if nothing is given at all.
     """
     words = [*options.inputs, *_listed(options.inputs_from)]
+    if not words and options.rasters:
+        return []
     if not words:
         raise UsageError(
             "there is no input", "the verb has nothing to work on", "name files, folders or patterns"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from zembrel.errors import UsageError
 from zembrel.grid.frame import Frame
 from zembrel.measure import parse_bytes
 from zembrel.progress import Tick, no_tick
+from zembrel.raster.model import Raster
 
 
 @dataclass(frozen=True)
@@ -19,6 +21,7 @@ class Inputs:
     """What to read, and what to believe about it."""
 
     inputs: tuple[str, ...] = ()
+    rasters: tuple[Raster, ...] = ()  # that are open already, from Python
     inputs_from: str | None = None
     layer: str | None = None
     from_crs: str | None = None
@@ -86,6 +89,7 @@ class Output:
     keep_empty: bool = False
     command: str = "zembrel"  # as typed, for refusals that name what would go on
     tick: Tick = no_tick
+    keep: Callable[[Raster], None] | None = None  # takes rasters that are made, instead of a file
     started: float = field(default_factory=time.perf_counter, compare=False)
 
     @property

@@ -9,6 +9,7 @@ from zembrel.engine.commit import Staging, check_free
 from zembrel.errors import InputError, RefusedError
 from zembrel.formats.elsewhere import known
 from zembrel.formats.quilt import Sewing, Sheet, write_quilt
+from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
 from zembrel.raster.model import Band
@@ -30,6 +31,20 @@ def refuse_changes(changed: Sequence[str]) -> None:
         )
 
 
+def _joined_first(
+    frames: Sequence[Frame], sheets: list[Sheet], sewing: Sewing, target: Target
+) -> tuple[Frame | None, list[Sheet], Sewing, str]:
+    """The lattice that sheets share, the sheets on it, the feather in its cells, and what is to be said."""
+    shared = shared_lattice(frames)
+    if shared is None:
+        said = "unlike lattices: each sheet is resampled by itself (a mosaic in a file is not)"
+        return None, sheets, sewing, said
+    lattice, panes = shared
+    sewing = sewing._replace(feather=native_feather(sewing.feather, lattice, target.frame))
+    placed = [sheet._replace(footprint=pane) for sheet, pane in zip(sheets, panes, strict=True)]
+    return lattice, placed, sewing, f"{len(sheets)} sheets share a lattice and are joined first"
+
+
 def as_quilt(
     layers: Sequence[tuple[Layer, Pane]], target: Target, bands: tuple[Band, ...],
     output: Output, method: str, sewing: Sewing,
@@ -49,14 +64,9 @@ def as_quilt(
         sheets.append(Sheet(layer.path, footprint, chosen))
     lattice = None
     if len(layers) > 1 and all(moved) and sewing.overlap not in APART:
-        shared = shared_lattice([layer.raster.frame for layer, _ in layers])
-        if shared is not None:
-            lattice, panes = shared
-            sewing = sewing._replace(feather=native_feather(sewing.feather, lattice, target.frame))
-            sheets = [sheet._replace(footprint=p) for sheet, p in zip(sheets, panes, strict=True)]
-            methods.append(f"{len(sheets)} sheets share a lattice and are joined first")
-        else:
-            methods.append("unlike lattices: each sheet is resampled by itself (a mosaic in a file is not)")
+        frames = [layer.raster.frame for layer, _ in layers]
+        lattice, sheets, sewing, said = _joined_first(frames, sheets, sewing, target)
+        methods.append(said)
     check_free(out, output.replace)
     text = write_quilt(out, target.frame, bands, sheets, sewing, lattice)
     if not output.dry_run:

@@ -49,14 +49,7 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     that the cell type cannot hold, UsageError for options that exclude each other.
     """
     _check_options(inputs, scanning)
-    paths = find_inputs(inputs, kind=is_features)
-    if len(paths) > 1:
-        raise UsageError(
-            f"rasterize takes one file, not {len(paths)}",
-            "which would win is not said",
-            "join them with mosaic",
-        )
-    path = paths[0]
+    path = _only_path(inputs)
     table, mended = opened(path, inputs, check=True)
     if not len(table):
         raise InputError(
@@ -90,6 +83,16 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
         "results": [written.facts],
     }
     return Receipt("rasterize", f"{path} -> {output.out}", lines, facts)
+
+
+def _only_path(inputs: Inputs) -> Path:
+    """The one file. Raises UsageError for more."""
+    paths = find_inputs(inputs, kind=is_features)
+    if len(paths) == 1:
+        return paths[0]
+    raise UsageError(
+        f"rasterize takes one file, not {len(paths)}", "which would win is not said", "join them with mosaic"
+    )
 
 
 def _view(path: Path, table: FeatureTable, frame: Frame, output: Output, scanning: Scanning) -> Raster:

@@ -110,16 +110,12 @@ def receipt(
     lines: list[tuple[str, tuple[str, ...]]] = []
     if done:
         new = done[0].new
-        whole = output.dry_run or read == written
-        kept = counted(read) if whole else f"{written:,} of {read:,} points kept"
-        chunks = (
-            (f"{parts_read:,} of {parts:,} parts read",) if parts_read < parts and not output.dry_run else ()
-        )
+        kept = counted(read) if output.dry_run or read == written else f"{written:,} of {read:,} points kept"
+        skipped = parts_read < parts and not output.dry_run
+        chunks = (f"{parts_read:,} of {parts:,} parts read",) if skipped else ()
         lines.append(("points", (kept, label(new.crs), f"format {new.layout.format}", *chunks)))
     moved = max((d.rounded for d in done), default=0.0)
-    if moved:
-        steps = "/".join(f"{step:g}" for step in dict.fromkeys(done[0].new.scaling.scale))
-        said[f"coordinates rounded to steps of {steps}, by up to {moved:.2g}"] = None
+    said |= dict.fromkeys(_rounding(done, moved))
     counts: Counter[str] = sum((d.counts for d in done), Counter())
     lines.append(("chose", tuple(said)))
     lines.append(("checks", tuple(f"{number:,} {what}" for what, number in counts.items() if number)))
@@ -143,9 +139,16 @@ def receipt(
         "results": [{"out": str(d.path), "points": d.written, "bytes": d.bytes} for d in done],
         "lost": [{"input": str(p), "error": e.what, "why": e.why, "try": e.remedy} for p, e in lost],
     }  # fmt: skip
-    title = f"{named(paths)} -> {output.out}"
-    code = LOSSES if lost or losses else 0
-    return Receipt(verb, title, tuple(line for line in lines if line[1]), facts, code)
+    shown = tuple(line for line in lines if line[1])
+    return Receipt(verb, f"{named(paths)} -> {output.out}", shown, facts, LOSSES if lost or losses else 0)
+
+
+def _rounding(done: Sequence[Done], moved: float) -> list[str]:
+    if not moved:
+        return []
+    new = done[0].new
+    steps = "/".join(f"{step:g}" for step in dict.fromkeys(new.scaling.scale))
+    return [f"coordinates rounded to steps of {steps}, by up to {moved:.2g}"]
 
 
 def _ending(name: str | None) -> str | None:

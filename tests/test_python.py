@@ -1,0 +1,94 @@
+"""The face for Python: files opened, verbs called, rasters that are computed when they are asked for."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+
+import zembrel
+from rasters import frame, random_cells, raster, save
+from zembrel.cli.table import VERBS
+from zembrel.errors import UsageError
+from zembrel.grid.pane import Pane
+from zembrel.verbs import calls
+
+
+@pytest.fixture
+def here(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.chdir(tmp_path)
+    for n in range(2):
+        save(
+            tmp_path / f"in/{n}.tif",
+            raster(random_cells(60, 80, seed=n), where=frame(80, 60, left=730_000 + 800 * n)),
+        )
+    return tmp_path
+
+
+def test_importing_loads_nothing_heavy() -> None:
+    code = "import sys, zembrel; print('numpy' in sys.modules, 'typer' in sys.modules); zembrel.clip; print('typer' in sys.modules)"
+    said = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert said.split() == ["False", "False", "False"]
+
+
+def test_every_verb_of_the_command_line_that_works_on_data_is_a_function() -> None:
+    aside = {"formats", "crs", "coords", "demo"}  # these ask or tell, and take no data
+    otherwise = {"grid": "grid_points", "draw": "draw_picture"}
+    assert set(calls.VERBS) == set(VERBS) - aside
+    for verb in calls.VERBS:
+        assert f"zembrel {verb} --help" in getattr(zembrel, otherwise.get(verb, verb)).__doc__
+    with pytest.raises(AttributeError, match="no attribute 'clipp'"):
+        zembrel.clipp  # noqa: B018
+
+
+def test_a_verb_without_a_place_gives_a_raster_and_writes_nothing(here: Path) -> None:
+    before = sorted(here.rglob("*"))
+    lazy = zembrel.clip("in/0.tif", within="730100,5099700,730300,5099900")
+    assert isinstance(lazy, zembrel.Raster) and sorted(here.rglob("*")) == before
+    receipt = zembrel.clip("in/0.tif", within="730100,5099700,730300,5099900", out="c.tif")
+    assert receipt.verb == "clip" and receipt.facts["results"][0]["out"] == "c.tif"
+    np.testing.assert_array_equal(tifffile.imread("c.tif"), lazy.cells(lazy.frame.pane).cells[0])
+
+
+def test_verbs_chain_without_files_between_them(here: Path) -> None:
+    whole = zembrel.mosaic(["in/0.tif", "in/1.tif"])
+    coarse = zembrel.resample(whole, cell="20m", method="mean")
+    receipt = zembrel.convert(coarse, type="float32", out="chain.tif")
+    assert receipt.facts["inputs"] == ["raster1.tif"]
+    for words in (
+        ("mosaic", "in/0.tif", "in/1.tif", "--out", "a.tif"),
+        ("resample", "a.tif", "--cell", "20m", "--method", "mean", "--out", "b.tif"),
+    ):
+        subprocess.run([sys.executable, "-m", "zembrel", *words, "-q"], check=True, cwd=here)
+    np.testing.assert_array_equal(tifffile.imread("chain.tif"), tifffile.imread("b.tif").astype(np.float32))
+
+
+def test_many_inputs_of_a_verb_that_goes_one_to_one_give_many_rasters(here: Path) -> None:
+    found = zembrel.reproject("in", crs="EPSG:4326")
+    assert [r.frame.crs.code for r in found] == [4326, 4326]
+    assert isinstance(zembrel.stack(["in/0.tif", "in/1.tif"], onto="in/0.tif"), zembrel.Raster)
+
+
+def test_what_a_file_holds_is_opened_by_its_kind(here: Path) -> None:
+    (here / "p.geojson").write_text('{"type": "Point", "coordinates": [1, 2]}')
+    (here / "p.pts").write_text("x,y,z\n1,2,3\n")
+    assert zembrel.open("in/0.tif", bands="1").cells(Pane(0, 0, 2, 3)).cells.shape == (1, 2, 3)
+    assert len(zembrel.open(here / "p.geojson")) == 1 and zembrel.open("p.pts").cloud.count == 1
+    with pytest.raises(UsageError, match="2 files are meant"):
+        zembrel.open("in")
+
+
+def test_receipts_come_from_verbs_that_only_look(here: Path) -> None:
+    assert zembrel.describe("in/0.tif", stats=True).facts["layers"][0]["frame"]["columns"] == 80
+    zembrel.convert("in/0.tif", out="same.tif")
+    assert zembrel.compare(["in/0.tif", "same.tif"], at_least=("share=1",)).exit_code == 0
+
+
+@pytest.mark.parametrize("option", ["withn", "touchin"])
+def test_an_unknown_option_is_named_with_the_near_miss(here: Path, option: str) -> None:
+    with pytest.raises(UsageError, match=f"clip has no option '{option}'"):
+        zembrel.clip("in/0.tif", **{option: "x"})
