@@ -64,6 +64,12 @@ class Readings:
     def passed(self) -> list[Path]:
         return list(self._passed)
 
+    @property
+    def files(self) -> list[Path]:
+        """What was read so far, each once, in the order of the first time."""
+        with self._lock:
+            return list(self._read.values())
+
     def refuse(self, final: Path) -> None:
         """Raise RefusedError if `final` is a file, or a folder that holds one, that this run reads."""
         identity = _identity(final) if self._runs else None

@@ -23,6 +23,7 @@ from zembrel.progress import listen
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import finished
+from zembrel.verbs.record import recorded
 
 GROUPS = (Inputs, Where, Output)
 WITHOUT_OUT = ("check", "coords", "frame", "label")  # do something even so
@@ -89,7 +90,7 @@ class Command:
                 for key, group in arguments.items():
                     if isinstance(group, Output):
                         arguments[key] = dataclasses.replace(group, tick=tick, command=_typed())
-                receipt = finished(self.function(**arguments, **values))
+                receipt = recorded(finished(self.function(**arguments, **values)), arguments | values)
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
             return int(receipt.exit_code)
 
@@ -122,7 +123,8 @@ class Command:
 
     def _gathered(self, group: type, values: dict[str, Any]) -> Any:
         """The option group from its fields among `values`, which are taken out."""
-        names = [f.name for f in dataclasses.fields(group) if f.name in values and not self._lacks(f.name)]
+        names = [f.name for f in dataclasses.fields(group) if f.name in ("inputs", *OPTIONS)]
+        names = [name for name in names if name in values and not self._lacks(name)]
         taken = {name: values.pop(name) for name in names}
         if "inputs" in taken:
             taken["inputs"] = taken["inputs"] or ()

@@ -16,6 +16,7 @@ from zembrel.raster.model import Raster
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, finished
+from zembrel.verbs.record import recorded
 
 # verb -> module and function
 VERBS = {
@@ -80,9 +81,10 @@ def call(verb: str, inputs: Source | Sequence[Source] = (), out: Any = None, **o
         words["out"] = os.fspath(out) + ("/" if str(out).endswith("/") else "")
     elif verb in LAZY:
         several = verb in _EACH and _count(given) > 1
-        words |= {"out": f"{_NOWHERE}/" if several else f"{_NOWHERE}.tif", "keep": kept.append}
+        words |= {"out": f"{_NOWHERE}/" if several else f"{_NOWHERE}.tif", "receiver": kept.append}
     with readings.run():
-        receipt = finished(function(**_arguments(verb, function, words | options)))
+        arguments = _arguments(verb, function, words | options)
+        receipt = recorded(finished(function(**arguments)), arguments)
     if out is not None or verb not in LAZY:
         return receipt
     return kept[0] if len(kept) == 1 else kept
@@ -114,7 +116,7 @@ def _arguments(verb: str, function: Any, options: dict[str, Any]) -> dict[str, A
         if kind in _GROUPS:
             fields = _fields(kind)
             made[name] = kind(**{field: _value(left.pop(field)) for field in fields if field in left})
-    for name in ("rasters", "keep"):
+    for name in ("rasters", "receiver"):
         if not left.get(name):
             left.pop(name, None)
     _check_known(verb, left, [field for group in _GROUPS for field in _fields(group)])

@@ -89,7 +89,7 @@ class Output:
     keep_empty: bool = False
     command: str = "zembrel"  # as typed, for refusals that name what would go on
     tick: Tick = no_tick
-    keep: Callable[[Raster], None] | None = None  # takes rasters that are made, instead of a file
+    receiver: Callable[[Raster], None] | None = None  # takes rasters that are made, instead of a file
     started: float = field(default_factory=time.perf_counter, compare=False)
 
     @property

@@ -58,8 +58,8 @@ def write(
     settings = output.format_settings
     check_settings(name, settings)
     view, chose = prepared(view, format_named(name), output)
-    if output.keep is not None:
-        output.keep(view)
+    if output.receiver is not None:
+        output.receiver(view)
         return Written(view, (*chose,), (), ("kept",), {"frame": frame_facts(view.frame), "bytes_at_most": 0})
     plan = Plan(view.frame, view.bands, out)
     if not output.dry_run:

@@ -1,0 +1,82 @@
+"""What `--json` prints has one documented shape, whatever the verb."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+
+from program import Program
+from zembrel.cli.table import VERBS
+
+SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "receipt.schema.json").read_text())
+RUNS = {
+    "describe": ("relief.tif", "--stats"), "index": ("ortho", "--out", "o/i.gpkg"), "formats": (),
+    "label": ("again.tif", "--nodata", "0"), "frame": ("relief.tif", "--out", "o/f.frame.toml"),
+    "crs": ("find", "UTM zone 26N"), "coords": ("--from-crs", "EPSG:4326", "--crs", "EPSG:32626", "--out", "o/xy.csv"),
+    "pin": ("sketch.png", "--ties", "sketch-ties.csv", "--crs", "EPSG:32626", "--out", "o/pin.tif"),
+    "mosaic": ("dem", "--out", "o/m.tif"), "stack": ("relief.tif", "relief.tif", "--out", "o/s.tif"),
+    "clip": ("relief.tif", "--within", "coast.geojson", "--out", "o/c.tif"),
+    "tile": ("relief.tif", "--split", "2x2", "--index", "o/t.gpkg", "--out", "o/t/"),
+    "mask": ("relief.tif", "--where", "value < 1", "--out", "o/k.tif"),
+    "fill": ("relief.tif", "--reach", "2", "--out", "o/l.tif"),
+    "resample": ("relief.tif", "--cell", "50m", "--out", "o/r.tif"),
+    "reproject": ("ortho", "--crs", "EPSG:3857", "--longest", "50", "--out", "o/rp/"),
+    "convert": ("coast.geojson", "--out", "o/c.gpkg"), "thin": ("lidar/l1.laz", "--every", "9", "--out", "o/t.laz"),
+    "ground": ("lidar/raw.las", "--from-crs", "EPSG:32626", "--out", "o/g.laz"),
+    "grid": ("lidar/l1.laz", "--cell", "5m", "--out", "o/g.tif"), "paint": ("relief.tif", "--out", "o/p.tif"),
+    "rasterize": ("coast.geojson", "--onto", "landcover.tif", "--out", "o/ra.tif"),
+    "polygonize": ("landcover.tif", "--min-cells", "200", "--out", "o/po.gpkg"),
+    "contour": ("relief.tif", "--interval", "200", "--out", "o/co.gpkg"),
+    "trace": ("o/ra.tif", "--background", "0", "--out", "o/tr.gpkg"),
+    "centroids": ("o/r.tif", "--out", "o/ce.parquet"),
+    "sample": ("relief.tif", "--at", "places.geojson", "--out", "o/sa.csv"),
+    "tally": ("relief.tif", "--zones", "parcels.geojson", "--repair", "--stat", "mean", "--out", "o/ta.gpkg"),
+    "compare": ("relief.tif", "relief.tif"), "check": ("relief.tif",),
+    "draw": ("relief.tif", "--out", "o/d.png"), "demo": ("--data-only", "--out", "o/demo/"),
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def told(tmp_path_factory: pytest.TempPathFactory, marrowick: Path) -> dict[str, Any]:
+    """What each verb says of a run on the demo data."""
+    program = Program(tmp_path_factory.mktemp("receipts"))
+    for path in marrowick.iterdir():
+        (program.folder / path.name).symlink_to(path)
+    program("mosaic", "dem", "--out", "relief.tif")
+    program("convert", "relief.tif", "--out", "again.tif")
+    program("convert", "relief.tif", "--out", "o/start.tif")
+    runs = {verb: program(verb, *words, "--json", stdin="-24,46", code=None) for verb, words in RUNS.items()}
+    assert not {verb: said.out for verb, said in runs.items() if said.code not in (0, 1, 2)}
+    return {verb: said.json for verb, said in runs.items()}
+
+
+def test_every_verb_is_here() -> None:
+    assert set(RUNS) == set(VERBS)
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_a_receipt_has_the_documented_shape_and_a_full_record(told: dict[str, Any], verb: str) -> None:
+    said = told[verb]
+    jsonschema.validate(said, SCHEMA, format_checker=jsonschema.FormatChecker())
+    if "error" in said:
+        assert verb in ("stack", "compare"), said  # which take two rasters, and were given one twice
+        return
+    assert said["verb"] == verb and said["record"]["version"]
+    paths = {Path(entry["path"]).name for entry in said["record"]["read"]}
+    words = RUNS[verb][: RUNS[verb].index("--out")] if "--out" in RUNS[verb] else RUNS[verb]
+    named = {Path(word).name for word in words if Path(word).suffix in (".tif", ".laz", ".las", ".geojson")}
+    assert named <= paths, "every file that an option names was read, and is in the record"
+    flags = {word[2:].replace("-", "_") for word in RUNS[verb] if word.startswith("--")}
+    kept = {"form": "where", **dict.fromkeys(("where",), "where")}
+    options = {kept.get(name, name) for name in said["record"]["options"]}
+    assert flags - {"crs"} <= options, "the record says what was asked for"
+
+
+def test_a_failure_has_its_own_shape(zembrel: Program) -> None:
+    said = zembrel("convert", "no.tif", "--out", "o.tif", "--json", code=3).json
+    jsonschema.validate(said, SCHEMA)
+    assert set(said) == {"error", "why", "try", "exit"}
