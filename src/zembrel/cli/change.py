@@ -92,8 +92,9 @@ def tile(
     """Cut into sheets that meet without gap or overlap. Several inputs are seen as one, the first valid
     winning; sheets without a valid cell are left out."""
     from zembrel.verbs import tile as verb
+    from zembrel.verbs.cutting import Cutting
 
-    cutting = verb.Cutting(split, size, cells, by, margin, name, index, resume, touching, method)
+    cutting = Cutting(split, size, cells, by, margin, name, index, resume, touching, method)
     return verb.tile(inputs, where, output, cutting)
 
 

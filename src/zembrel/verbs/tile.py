@@ -23,6 +23,7 @@ from zembrel.raster.survey import Coverage
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
 from zembrel.reading import readings
+from zembrel.verbs.cutting import Cutting, pair_of
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.joined import joined
 from zembrel.verbs.lengths import cell_in_units_of, in_cells
@@ -36,26 +37,6 @@ from zembrel.verbs.write import write
 
 if TYPE_CHECKING:
     from zembrel.features.table import FeatureTable
-
-
-@dataclass(frozen=True)
-class Cutting:
-    """How to cut: one of `split` (`4x3`), `size` (`1km`), `cells` (`512`), `by` (a file of polygons).
-
-    margin: cells or a length added around each sheet; name: a template; index: a feature file for the
-    sheets; resume: keep sheets that stand already.
-    """
-
-    split: str | None = None
-    size: str | None = None
-    cells: str | None = None
-    by: str | None = None
-    margin: str | None = None
-    name: str | None = None
-    index: str | None = None
-    resume: bool = False
-    touching: bool = False
-    method: str = "auto"
 
 
 @dataclass(frozen=True)
@@ -156,14 +137,6 @@ def _cuts(frame: Frame, cutting: Cutting) -> list[Cut]:
             f"--size {cutting.size}", "a sheet would be smaller than a cell", "take a larger one"
         )
     return by_size(frame, *size)
-
-
-def pair_of(text: str, flag: str, example: str) -> tuple[int, int]:
-    """`4x3`, or one number for both. Raises UsageError."""
-    one, _, other = text.lower().partition("x")
-    if not one.isdigit() or not (other or one).isdigit() or int(one) < 1 or int(other or one) < 1:
-        raise UsageError(f"{flag} {text}", "columns x rows are needed", f"write {flag} {example}")
-    return int(one), int(other or one)
 
 
 def _margin(frame: Frame, text: str | None) -> tuple[int, int]:

@@ -23,6 +23,7 @@ from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside
 from zembrel.points.records import ExtraField, Layout
 from zembrel.reading import readings
+from zembrel.verbs.cutting import Cutting, pair_of
 from zembrel.verbs.lengths import cell_in_units_of, in_units_of
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Inputs, Output, Where
@@ -32,7 +33,6 @@ from zembrel.verbs.points.survey import with_part_bounds
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.work import Job, Sieve, carry_out
 from zembrel.verbs.receipt import Receipt, named
-from zembrel.verbs.tile import Cutting, pair_of
 
 _MARGIN = ExtraField("margin", "u1")
 

@@ -1,0 +1,35 @@
+"""How rasters and points are cut into sheets, as it is asked for."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zembrel.errors import UsageError
+
+
+@dataclass(frozen=True)
+class Cutting:
+    """How to cut: one of `split` (`4x3`), `size` (`1km`), `cells` (`512`), `by` (a file of polygons).
+
+    margin: cells or a length added around each sheet; name: a template; index: a feature file for the
+    sheets; resume: keep sheets that stand already.
+    """
+
+    split: str | None = None
+    size: str | None = None
+    cells: str | None = None
+    by: str | None = None
+    margin: str | None = None
+    name: str | None = None
+    index: str | None = None
+    resume: bool = False
+    touching: bool = False
+    method: str = "auto"
+
+
+def pair_of(text: str, flag: str, example: str) -> tuple[int, int]:
+    """`4x3`, or one number for both. Raises UsageError."""
+    one, _, other = text.lower().partition("x")
+    if not one.isdigit() or not (other or one).isdigit() or int(one) < 1 or int(other or one) < 1:
+        raise UsageError(f"{flag} {text}", "columns x rows are needed", f"write {flag} {example}")
+    return int(one), int(other or one)
