@@ -24,7 +24,7 @@ touch "$TYPED.done"; sleep 60
 END
     rm -f "$work/typed.done"
     TYPED=$work/typed SHOT=$shots/$name.png xvfb-run -a -s '-screen 0 1280x800x24' sh -c '
-        xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 140x46+0+0 -bg white -fg "#222222" -b 12 -bw 0 +sb -e sh "'"$work"'/session" &
+        xterm -fa "DejaVu Sans Mono" -fs 10 -geometry 157x47+0+0 -bg white -fg "#222222" -b 12 -bw 0 +sb -e sh "'"$work"'/session" &
         while [ ! -e "$TYPED.done" ]; do sleep 0.2; done; sleep 1
         import -window root "$SHOT"; kill $!'
 }
@@ -41,7 +41,7 @@ terminal crs "zembrel crs fit 'place:Marrow Harbour' | head -4" 'zembrel crs sho
     "echo '-24,46,600' | zembrel coords --from-crs EPSG:4979 --crs 'EPSG:32626 + EPSG:5773' --height-grid geoid.gtx"
 terminal sheets 'zembrel tile island.tif --size 2km --index sheets/sheets.gpkg --out sheets/' \
     'zembrel mosaic sheets/ --out again.tif --dry-run' \
-    'zembrel pin sketch.png --ties sketch-ties.csv --crs EPSG:32626 --out sketch.tif | head -9' \
+    'zembrel pin sketch.png --ties sketch-ties.csv --crs EPSG:32626 --out sketch.tif > ties.txt' \
     'zembrel check island.tif --rules geotiff,cog'
 terminal formats 'zembrel formats' 'zembrel mosaic ortho/ --out island.quilt.toml' \
     'zembrel convert relief.tif --scaled 0.1 --type int16 --out relief.nc' \
@@ -53,15 +53,14 @@ terminal shapes 'zembrel contour relief.tif --interval 50 --out lines.gpkg' \
     'zembrel tally relief.tif --zones parcels.geojson --repair --stat mean --stat max --out heights.gpkg' \
     'zembrel polygonize landcover.tif --out exact.gpkg' \
     'zembrel rasterize exact.gpkg --field value --onto landcover.tif --out back.tif' \
-    'zembrel compare landcover.tif back.tif --at-least share=1' \
-    "zembrel describe tracks.geojson --stats --where \"kind == 'path'\""
+    'zembrel compare landcover.tif back.tif --at-least share=1'
 zembrel draw heights.gpkg tracks.geojson --field mean --classes natural:6 --ramp relief \
     --out "$shots/draw-parcels.png" --replace --quiet
 rm -f ground.laz lidar.tif cut.laz thin.laz
-terminal points 'zembrel describe lidar/l2.laz' \
+terminal points 'zembrel describe lidar/l2.laz | head -9' \
     'zembrel ground lidar/raw.las --from-crs EPSG:32626 --out ground.laz' \
     "zembrel grid 'lidar/l?.laz' --cell 1m --products terrain,surface,canopy --out lidar.tif" \
     'zembrel clip lidar/ --within circle:733850,5096800,80 --out cut/ --keep-going' \
     'zembrel thin lidar/l3.laz --cell 2m --best lowest --out thin.laz' \
     'zembrel convert lidar/l3.laz --set format=3 --out old.las'
-terminal help 'zembrel --help'
+terminal help 'zembrel --help | head -46'
