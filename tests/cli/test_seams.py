@@ -84,8 +84,9 @@ def test_photos_meet_without_a_seam_in_every_verb_that_joins(zembrel: Program, v
 
 @pytest.mark.parametrize("rule", ["first", "last", "mean", "feather:12", "divide", "min", "max"])
 @pytest.mark.parametrize("method", ["bilinear", "cubic", "mean"])
+@pytest.mark.parametrize("quilt", [False, True])
 def test_sheets_of_unlike_lattices_know_their_neighbours(
-    zembrel: Program, monkeypatch: pytest.MonkeyPatch, rule: str, method: str
+    zembrel: Program, monkeypatch: pytest.MonkeyPatch, rule: str, method: str, quilt: bool
 ) -> None:
     """A slope of 30 m a cell: a kernel that is cut at a border would miss it by metres."""
     for name, cell, left, columns in (("a", 10.0, 730_000.0, 50), ("b", 9.5, 730_382.5, 60)):
@@ -94,8 +95,9 @@ def test_sheets_of_unlike_lattices_know_their_neighbours(
         save(zembrel.folder / f"{name}.tif", raster(plane, where=frame(columns, 60, cell, left)))
     monkeypatch.chdir(zembrel.folder)
     area = ["--within", "730100,5099600,730800,5099900", "--cell", "8"]
-    words = ["mosaic", "a.tif", "b.tif", *area, "--method", method, "--overlap", rule, "--out", "m.tif", "-q"]
-    assert not guarded(words)
+    words = ["mosaic", "a.tif", "b.tif", *area, "--method", method, "--overlap", rule, "-q", "--out"]
+    assert not guarded([*words, "m.quilt.toml" if quilt else "m.tif"])
+    assert not quilt or not guarded(["convert", "m.quilt.toml", "--out", "m.tif", "-q"])
     found = read(zembrel.folder / "m.tif")
     columns = found.shape[1]
     with tifffile.TiffFile(zembrel.folder / "m.tif") as file:

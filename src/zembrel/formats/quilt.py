@@ -9,11 +9,13 @@ Sheets are opened when a cell of theirs is first asked for, so that thousands of
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any, NamedTuple
+
+import numpy as np
 
 from zembrel import formats
 from zembrel.errors import InputError, RefusedError
@@ -21,13 +23,16 @@ from zembrel.formats.legendfile import parse_legend
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
 from zembrel.geodesy.registry import parse_crs
+from zembrel.grid.extent import footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import frame_from, frame_table
 from zembrel.grid.pane import Pane
 from zembrel.raster.legend import Legend
+from zembrel.raster.method import parse_method
 from zembrel.raster.model import TYPES, Band, Block, Raster, has_alpha
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
+from zembrel.raster.views.haloed import SPARE, with_neighbours
 from zembrel.raster.views.mosaic import FEATHER, mosaic
 from zembrel.raster.views.nodata import WithNodata, says_nodata
 from zembrel.raster.views.opacity import Opaque
@@ -92,8 +97,14 @@ def open_raster(path: Path, layer: str | None) -> Raster:
         )
     lattice = frame_from(path, table["lattice"]) if "lattice" in table else frame
     sheets = [_sheet(path, words, lattice) for words in table["sheets"]]
-    pieces = tuple(Piece(SheetRaster(sheet, lattice, bands, sewing), sheet.footprint) for sheet in sheets)
+    rasters = [SheetRaster(sheet, lattice, bands, sewing) for sheet in sheets]
+    if sewing.overlap not in ("sum", "count"):
+        rasters = _with_neighbours(rasters)
+    pieces = tuple(Piece(raster, raster.sheet.footprint) for raster in rasters)
     whole = mosaic(pieces, lattice, bands, sewing.overlap, sewing.feather)
+    spare = tuple(Piece(replace(r, spare=True), r.reached) for r in rasters if r.near)
+    if spare:  # cells of which no sheet has half
+        whole = mosaic((Piece(whole, lattice.pane), *spare), lattice, bands, "first", sewing.feather)
     return whole if lattice is frame else on_frame(whole, frame, sheets[0].method)
 
 
@@ -136,14 +147,39 @@ def _sheet(path: Path, words: Any, frame: Frame) -> Sheet:
     return Sheet(path.parent / words[0], Pane(top, left, bottom, right), str(words[5]))
 
 
+def _with_neighbours(rasters: Sequence[SheetRaster]) -> list[SheetRaster]:
+    """Resampled sheets with those that lie beside them, whose cells those at their borders need."""
+    panes = [raster.sheet.footprint for raster in rasters]
+    top, left, bottom, right = np.array([(p.top, p.left, p.bottom, p.right) for p in panes]).T
+    made = []
+    for number, raster in enumerate(rasters):
+        if raster.sheet.method != "nearest":
+            own = raster.reached
+            meets = (top < own.bottom) & (bottom > own.top) & (left < own.right) & (right > own.left)
+            near = tuple(rasters[n].sheet for n in np.flatnonzero(meets).tolist() if n != number)
+            raster = replace(raster, near=near)
+        made.append(raster)
+    return made
+
+
 @dataclass(frozen=True, eq=False)
 class SheetRaster:
-    """A sheet on the frame of its quilt, opened when first asked for cells."""
+    """A sheet on the frame of its quilt, opened when first asked for cells.
+
+    near: sheets beside it, for the cells at its border; spare: whether all cells that these give are wanted.
+    """
 
     sheet: Sheet
     frame: Frame
     bands: tuple[Band, ...]
     sewing: Sewing
+    near: tuple[Sheet, ...] = ()
+    spare: bool = False
+
+    @property
+    def reached(self) -> Pane:
+        """The cells of the frame that the sheet can give with its neighbours."""
+        return self.sheet.footprint.grown(SPARE).meet(self.frame.pane) or self.sheet.footprint
 
     def cells(self, pane: Pane) -> Block:
         """Raises InputError if the sheet is gone or has not these bands."""
@@ -151,7 +187,19 @@ class SheetRaster:
 
     @cached_property
     def _view(self) -> Raster:
-        path = self.sheet.path
+        own, method = self._source(self.sheet), parse_method(self.sheet.method)
+        if not self.near or own.frame.offset_to(self.frame) is not None:
+            return on_frame(own, self.frame, method)
+        others = [self._source(sheet) for sheet in self.near]
+        beside = [(other, partial(footprint_of, other.frame)) for other in others if _alike(own, other)]
+        view, among = with_neighbours(
+            own, beside, self.frame, method, lambda raster: on_frame(raster, self.frame, method)
+        )
+        return among if self.spare else view
+
+    def _source(self, sheet: Sheet) -> Raster:
+        """A sheet as its file has it, with the bands of the quilt."""
+        path = sheet.path
         raster = formats.open_raster(path)
         if self.sewing.from_crs and raster.frame.crs is None:
             raster = Reframed(raster, replace(raster.frame, crs=parse_crs(self.sewing.from_crs)))
@@ -171,7 +219,12 @@ class SheetRaster:
                 f"the quilt has {', '.join(wanted)}",
                 "make the quilt again with mosaic",
             )
-        return on_frame(cast(raster, self.bands[0].type), self.frame, self.sheet.method)
+        return cast(raster, self.bands[0].type)
+
+
+def _alike(one: Raster, other: Raster) -> bool:
+    """Whether the places of both are known, or of neither."""
+    return (one.frame.crs is None) == (other.frame.crs is None)
 
 
 def write_quilt(

@@ -10,6 +10,7 @@ from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, GeographicCRS, UnresolvedCRS, label, metres_per_unit, same
 from zembrel.geodesy.operation import CoordinateOperation, ground_scale, operation
 from zembrel.grid.frame import Array, Frame
+from zembrel.grid.pane import Pane
 
 Bounds = tuple[float, float, float, float]
 _WHOLE = 1e-4  # part of a turn that may lack of a grid that goes around the Earth
@@ -156,3 +157,11 @@ def ground(frame: Frame) -> tuple[float, float]:
     """Metres on the ground in a CRS unit along x and y at the middle of `frame`."""
     west, south, east, north = frame.bounds
     return ground_scale(frame.crs, (west + east) / 2, (south + north) / 2)
+
+
+def footprint_of(source: Frame, target: Frame) -> Pane | None:
+    """The cells of `target` that `source` may reach."""
+    bounds = source.bounds if target.crs is None else carried_bounds(source, target.crs)
+    if turn_of(target.crs) is not None:
+        bounds = seen_from(bounds, target.crs, target.bounds)
+    return target.pane_of(*bounds).grown(1).meet(target.pane)

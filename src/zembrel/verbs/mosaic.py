@@ -13,6 +13,7 @@ from zembrel.engine.commit import Staging
 from zembrel.errors import UsageError
 from zembrel.formats import choose_format
 from zembrel.formats.quilt import Sewing
+from zembrel.grid.extent import footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.raster.disagreement import MOST_PAIRS, Disagreement, commons, disagreements
 from zembrel.raster.model import has_alpha
@@ -28,7 +29,7 @@ from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.inputs import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.pieces import agreed_bands, footprint_of, pieces_of, sewn
+from zembrel.verbs.pieces import agreed_bands, pieces_of, sewn
 from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.tables import csv_text

@@ -6,27 +6,25 @@ are joined before they are resampled, and others get the cells of their neighbou
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import partial
 
 from zembrel.errors import InputError
-from zembrel.grid.extent import carried_bounds, carried_cell, seen_from, turn_of
+from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.kernels import table
 from zembrel.raster.model import Band, Raster
-from zembrel.raster.views.haloed import Haloed
+from zembrel.raster.views.haloed import SPARE, with_neighbours
 from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.mosaic import mosaic as mosaic_view
 from zembrel.raster.views.overlap import Piece
-from zembrel.raster.views.reproject import Reproject, on_frame
+from zembrel.raster.views.reproject import on_frame
 from zembrel.verbs.inputs import Layer
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.target import Target, brought
 
 APART = ("sum", "count")  # rules under which each sheet counts by itself
-_SPARE = 2  # cells of halo beyond what kernels reach
 
 
 def pieces_of(
@@ -51,14 +49,6 @@ def pieces_of(
         raise InputError("no input lies on the frame", "nothing would be left", "check --onto or --within")
     unlike = [item for item in dict.fromkeys(chose) if item != "native cells"]
     return pieces, touched, unlike or ["native cells"]
-
-
-def footprint_of(source: Frame, target: Frame) -> Pane | None:
-    """The cells of `target` that `source` may reach."""
-    bounds = source.bounds if target.crs is None else carried_bounds(source, target.crs)
-    if turn_of(target.crs) is not None:
-        bounds = seen_from(bounds, target.crs, target.bounds)
-    return target.pane_of(*bounds).grown(1).meet(target.pane)
 
 
 def agreed_bands(rasters: Sequence[Raster]) -> tuple[Band, ...]:
@@ -139,7 +129,7 @@ def _with_halo(
 ) -> tuple[Piece, Piece | None]:
     """A sheet whose border cells know its neighbours, and the same with all cells that these give it."""
     piece, layer = pieces[number], layers[number]
-    near = piece.footprint.grown(_SPARE)
+    near = piece.footprint.grown(SPARE)
     beside = [
         other for other, there in zip(layers, pieces, strict=True)
         if other is not layer and near.meet(there.footprint) and _alike(layer, other)
@@ -147,21 +137,13 @@ def _with_halo(
     name, _ = choose_method(method, layer.raster, target.frame, target.asked.average_codes)
     if not beside or name.name == "nearest":
         return piece, None
-    own = layer.raster.frame
-    probe = Reproject(layer.raster, target.frame, name)
-    reach = table.RADIUS[table.CODES[name.name]] if name.name in table.CODES else 0.5
-    halo = math.ceil(reach * max(1.0, probe.coordinates.largest_scale)) + _SPARE
-    frame = own.crop(own.pane.grown(halo))
-    sheet = on_frame(layer.raster, frame, "nearest")
-    around = [Piece(sheet, own.pane.moved(halo, halo))]
-    for other in beside:
-        footprint = footprint_of(other.raster.frame, frame)
-        if footprint is not None:
-            around.append(Piece(on_frame(other.raster, frame, name), footprint))
-    wide = mosaic_view(tuple(around), frame, layer.raster.bands, "first", FEATHER)
-    among, _ = brought(replace(layer, raster=wide), target, method)
-    alone, _ = brought(replace(layer, raster=sheet), target, method)
-    view = Haloed(alone, among, sheet, own.pane.moved(halo, halo), Reproject(wide, target.frame, name))
+    view, among = with_neighbours(
+        layer.raster,
+        [(other.raster, partial(footprint_of, other.raster.frame)) for other in beside],
+        target.frame,
+        name,
+        lambda raster: brought(replace(layer, raster=raster), target, method)[0],
+    )
     return replace(piece, raster=view), Piece(among, near.meet(target.frame.pane) or piece.footprint)
 
 

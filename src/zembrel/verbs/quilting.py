@@ -37,7 +37,7 @@ def _joined_first(
     """The lattice that sheets share, the sheets on it, the feather in its cells, and what is to be said."""
     shared = shared_lattice(frames)
     if shared is None:
-        said = "unlike lattices: each sheet is resampled by itself (a mosaic in a file is not)"
+        said = "sheets of unlike lattices know their neighbours"
         return None, sheets, sewing, said
     lattice, panes = shared
     sewing = sewing._replace(feather=native_feather(sewing.feather, lattice, target.frame))

@@ -2,14 +2,50 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.raster.kernels import table
+from zembrel.raster.method import Method
 from zembrel.raster.model import Band, Block, Raster
-from zembrel.raster.views.reproject import Reproject
+from zembrel.raster.views.mosaic import FEATHER, mosaic
+from zembrel.raster.views.overlap import Piece
+from zembrel.raster.views.reproject import Reproject, on_frame
+
+SPARE = 2  # cells of halo beyond what kernels reach
+
+
+def with_neighbours(
+    own: Raster,
+    beside: Sequence[tuple[Raster, Callable[[Frame], Pane | None]]],
+    target: Frame,
+    method: Method,
+    bring: Callable[[Raster], Raster],
+) -> tuple[Raster, Raster]:
+    """A sheet on `target` whose border cells know its neighbours, and that with all they give.
+
+    beside: neighbours, and the cells of a frame that each may reach; bring: puts a raster on `target`.
+    """
+    frame_of_own = own.frame
+    probe = Reproject(own, target, method)
+    reach = table.RADIUS[table.CODES[method.name]] if method.name in table.CODES else 0.5
+    halo = math.ceil(reach * max(1.0, probe.coordinates.largest_scale)) + SPARE
+    frame = frame_of_own.crop(frame_of_own.pane.grown(halo))
+    sheet = on_frame(own, frame, "nearest")
+    place = frame_of_own.pane.moved(halo, halo)
+    around = [Piece(sheet, place)]
+    for other, footprint_on in beside:
+        footprint = footprint_on(frame)
+        if footprint is not None:
+            around.append(Piece(on_frame(other, frame, method), footprint))
+    wide = mosaic(tuple(around), frame, own.bands, "first", FEATHER)
+    among = bring(wide)
+    return Haloed(bring(sheet), among, sheet, place, Reproject(wide, target, method)), among
 
 
 @dataclass(frozen=True)
