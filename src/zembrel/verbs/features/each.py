@@ -71,6 +71,9 @@ def one_to_one(
             for name, table in made
         ]
         written = write_layers(final, layers, output)
+        if len(made) > 1:
+            sizes = ", ".join(f"{name} {len(table):,}" for name, table in made)
+            chose.append(f"{len(made)} layers: {sizes}")
         chose.extend([*outside, *written.notes])
         return made[0][1], written
 
@@ -148,14 +151,14 @@ def receipt(
         ("chose", said),
         (
             "plan" if output.dry_run else "wrote",
-            (what, f"{sum(len(t) for t, _ in done):,} features", show_bytes(size)),
+            (what, f"{sum(w.features for _, w in done):,} features", show_bytes(size)),
         ),
         *(("lost", (f"{path}: {exc.what}",)) for path, exc in lost),
     ]
     facts: dict[str, Any] = {
         "inputs": [str(path) for path in paths],
         "out": str(output.path),
-        "features": sum(len(t) for t, _ in done),
+        "features": sum(w.features for _, w in done),
         "fields": fields,
         "bytes": size,
         "chose": list(said),
