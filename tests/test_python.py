@@ -92,3 +92,10 @@ def test_receipts_come_from_verbs_that_only_look(here: Path) -> None:
 def test_an_unknown_option_is_named_with_the_near_miss(here: Path, option: str) -> None:
     with pytest.raises(UsageError, match=f"clip has no option '{option}'"):
         zembrel.clip("in/0.tif", **{option: "x"})
+
+
+def test_what_is_no_raster_needs_a_place(here: Path) -> None:
+    (here / "p.geojson").write_text('{"type": "Point", "coordinates": [1, 2]}')
+    with pytest.raises(UsageError, match="clip gives rasters alone without a place"):
+        zembrel.clip("p.geojson", within="0,0,3,3")
+    assert len(zembrel.open(zembrel.clip("p.geojson", within="0,0,3,3", out="q.geojson").facts["out"])) == 1

@@ -16,7 +16,7 @@ SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "receipt.schema.json")
 RUNS = {
     "describe": ("relief.tif", "--stats"), "index": ("ortho", "--out", "o/i.gpkg"), "formats": (),
     "label": ("again.tif", "--nodata", "0"), "frame": ("relief.tif", "--out", "o/f.frame.toml"),
-    "crs": ("find", "UTM zone 26N"), "coords": ("--from-crs", "EPSG:4326", "--crs", "EPSG:32626", "--out", "o/xy.csv"),
+    "crs": ("find", "UTM zone 26N"), "coords": ("--from-crs", "EPSG:4326", "--crs", "EPSG:32626"),
     "pin": ("sketch.png", "--ties", "sketch-ties.csv", "--crs", "EPSG:32626", "--out", "o/pin.tif"),
     "mosaic": ("dem", "--out", "o/m.tif"), "stack": ("relief.tif", "relief.tif", "--out", "o/s.tif"),
     "clip": ("relief.tif", "--within", "coast.geojson", "--out", "o/c.tif"),
@@ -71,9 +71,12 @@ def test_a_receipt_has_the_documented_shape_and_a_full_record(told: dict[str, An
     named = {Path(word).name for word in words if Path(word).suffix in (".tif", ".laz", ".las", ".geojson")}
     assert named <= paths, "every file that an option names was read, and is in the record"
     flags = {word[2:].replace("-", "_") for word in RUNS[verb] if word.startswith("--")}
-    kept = {"form": "where", **dict.fromkeys(("where",), "where")}
-    options = {kept.get(name, name) for name in said["record"]["options"]}
-    assert flags - {"crs"} <= options, "the record says what was asked for"
+    assert flags - {"crs"} <= set(said["record"]["options"]), "the record says what was asked for"
+
+
+def test_lines_that_would_be_printed_are_in_the_object(told: dict[str, Any]) -> None:
+    (line,) = told["coords"]["lines"]
+    assert line.startswith("732293.358")
 
 
 def test_a_failure_has_its_own_shape(zembrel: Program) -> None:

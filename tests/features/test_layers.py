@@ -18,6 +18,7 @@ import shapefile
 import shapely
 
 from program import Program
+from zembrel.errors import InputError
 from zembrel.features.files import layers_of, read_features, write_features
 from zembrel.features.table import FeatureTable, geometry_array
 from zembrel.geodesy.registry import by_code
@@ -73,6 +74,29 @@ def test_other_programs_tables_and_systems_stay(zembrel: Program, atlas: Path) -
     assert rows_of(atlas, "SELECT * FROM notes") == [(7, "from elsewhere")]
     assert read_features(atlas, "web").crs == by_code(3857), "though its number was taken by another system"
     assert rows_of(atlas, "SELECT srs_id FROM gpkg_geometry_columns WHERE table_name = 'web'") != [(3857,)]
+
+
+def test_what_another_program_keeps_is_never_replaced(zembrel: Program, atlas: Path) -> None:
+    with closing(sqlite3.connect(atlas)) as file:
+        file.executescript("CREATE TABLE notes (words TEXT); INSERT INTO notes VALUES ('mine');")
+    for name, word in (("notes", "table notes"), ("NOTES", "table notes"), ("Roads", "layer roads")):
+        for more in ((), ("--replace",)):
+            what, _, _ = zembrel.refuses(
+                4, "convert", "wells.gpkg", "--out", "atlas.gpkg", "--into", name, *more
+            )
+            assert word in what
+    assert rows_of(atlas, "SELECT * FROM notes") == [("mine",)]
+
+
+def test_a_package_without_layers_gets_its_first(zembrel: Program, atlas: Path) -> None:
+    with closing(sqlite3.connect(atlas)) as file:
+        for table in ("gpkg_geometry_columns", "gpkg_contents"):
+            file.execute(f"DELETE FROM {table}")
+        file.commit()
+    zembrel("convert", "wells.gpkg", "--out", "atlas.gpkg", "--into", "springs")
+    assert layers_of(atlas) == ["springs"]
+    (zembrel.folder / "junk.gpkg").write_text("no database")
+    zembrel.refuses(3, "convert", "wells.gpkg", "--out", "junk.gpkg", "--into", "a")
 
 
 @pytest.mark.parametrize(
@@ -191,6 +215,20 @@ def test_native_encodings_are_read(tmp_path: Path, encoding: str, z: bool) -> No
     assert list(found.columns) == ["n"], "the boxes that cover the features are no field"
     assert shapely.equals_exact(found.geometries, geometry_array(shapes), 0).tolist() == [True, False, True]
     assert found.geometries[1] is None and bool(shapely.has_z(found.geometries[0])) == z
+
+
+@pytest.mark.parametrize("covering", [None, {"bbox": 3}, {"bbox": {"xmin": 3}}, {"bbox": {"xmin": []}}])
+def test_metadata_that_is_none_is_no_fault_of_ours(tmp_path: Path, covering: object) -> None:
+    facts = {"encoding": "WKB", "geometry_types": [], "crs": None, "covering": covering}
+    geo = {"version": "1.1.0", "primary_column": "geometry", "columns": {"geometry": facts}}
+    table = pa.table({"geometry": [shapely.Point(1, 2).wkb]})
+    pq.write_table(table.replace_schema_metadata({"geo": json.dumps(geo)}), tmp_path / "c.parquet")
+    assert len(read_features(tmp_path / "c.parquet")) == 1
+    pairs = pa.table({"geometry": pa.array([[1.0, 2.0]], pa.list_(pa.float64(), 2))})
+    geo["columns"] = {"geometry": facts | {"encoding": "point"}}
+    pq.write_table(pairs.replace_schema_metadata({"geo": json.dumps(geo)}), tmp_path / "p.parquet")
+    with pytest.raises(InputError, match="no sound GeoParquet"):
+        read_features(tmp_path / "p.parquet")
 
 
 def test_time_zones_are_kept(tmp_path: Path) -> None:

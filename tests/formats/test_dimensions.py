@@ -11,12 +11,17 @@ import numpy as np
 import pytest
 import tifffile
 import xarray as xr
+import zarr
 
 from program import Program
-from rasters import opened
+from rasters import opened, random_cells, raster, save
 from zembrel.errors import InputError
 from zembrel.formats import open_raster
-from zembrel.geodesy.crs import same
+from zembrel.geodesy.crs import Conversion, ProjectedCRS, same
+from zembrel.geodesy.projections.methods import ROTATED_POLE
+from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.units import DEGREE
+from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
 
 DAYS = np.array([0, 1.25, 30])
@@ -217,3 +222,69 @@ def test_many_days_are_described_in_a_line(zembrel: Program) -> None:
     said = zembrel("describe", "d.nc", "--layer", "bed,wave").out
     assert "41 float64: bed, wave 2028-02-01 to 2028-03-11 (40) in m" in said
     assert "holds bed too" in zembrel("describe", "d.nc").out
+
+
+@pytest.mark.parametrize("ending", [".nc", ".zarr"])
+@pytest.mark.parametrize(
+    "places, facts",
+    [
+        (["red", "green", "far red"], {"long_name": "colour"}),
+        ([0.0, np.nan, 2.0], {"units": "days since 2000-01-01"}),
+        ([0.0, 1e300, 2.0], {"units": "days since 2000-01-01"}),
+        ([0, 1, 2], {"units": "days since the flood", "calendar": "lunar"}),
+    ],
+)
+def test_odd_coordinates_survive_too(
+    zembrel: Program, places: list[object], facts: dict[str, str], ending: str
+) -> None:
+    data = xr.Dataset({"w": (("k", "y", "x"), VALUES[:, 0, :4, :5])}, {"k": ("k", places, facts)})
+    data.to_netcdf(
+        zembrel.folder / "o.nc",
+        engine="netcdf4",
+        encoding={"k": {"_FillValue": None}} if places[0] == 0 else {},
+    )
+    zembrel("convert", "o.nc", "--out", f"p{ending}")
+    path = zembrel.folder / f"p{ending}"
+    found = xr.open_dataset(path, decode_times=False, **({} if ending == ".nc" else {"engine": "zarr"}))
+    assert found.w.dims[0] == "k" and found.w.values[1, 0, 0] == VALUES[1, 0, 0, 0]
+    np.testing.assert_array_equal(found.k.values, np.array(places, found.k.values.dtype))
+
+
+def test_attributes_that_are_trees_are_left_out(zembrel: Program) -> None:
+    group = zarr.open_group(zembrel.folder / "t.zarr", mode="w", zarr_format=2)
+    for name, values in (
+        ("y", np.arange(4.0)),
+        ("x", np.arange(5.0)),
+        ("k", np.arange(3)),
+        ("w", VALUES[:, 0, :4, :5]),
+    ):
+        made = group.create_array(name, shape=values.shape, dtype=values.dtype)
+        made[...] = values
+        made.attrs["_ARRAY_DIMENSIONS"] = ["k", "y", "x"] if values.ndim == 3 else [name]
+        made.attrs["tree"] = {"a": [1, {"b": 2}]}
+        made.attrs["long_name"] = name
+    zembrel("convert", "t.zarr", "--out", "u.zarr")
+    assert opened(zembrel.folder / "u.zarr").k.attrs["long_name"] == "k"
+
+
+def test_a_mosaic_of_other_days_is_of_no_day(zembrel: Program, weather: Path) -> None:
+    for n, day in enumerate(("2028-02-28", "2028-03-30")):
+        zembrel("convert", "w.nc", "--layer", "wave", "--bands", day, "--out", f"d{n}.nc")
+    zembrel("mosaic", "d0.nc", "d1.nc", "--out", "m.nc")
+    assert "time" not in opened(zembrel.folder / "m.nc").dims, "of which day would it be?"
+    zembrel("mosaic", "d0.nc", "d0.nc", "w.nc", "--layer", "wave", "--bands", "1", "--out", "same.nc")
+    assert str(opened(zembrel.folder / "same.nc").time.values[0]) == "2028-02-28 00:00:00"
+
+
+@pytest.mark.parametrize("name", ["r.asc", "r.csv", "r.png"])
+def test_a_rotated_pole_has_no_prj_and_stops_no_format(zembrel: Program, name: str) -> None:
+    rotated = ProjectedCRS(
+        "rotated",
+        by_code(4326),
+        Conversion("turn", ROTATED_POLE, ((-13, 0.0), (-12, 0.3), (-11, 0.7))),
+        DEGREE,
+    )
+    where = Frame(rotated, Affine(1.0, 2.0, 0.5, -0.5), 9, 8)
+    save(zembrel.folder / "r.tif", raster(random_cells(8, 9), where=where))
+    zembrel("convert", "r.tif", "--out", name)
+    assert not list(zembrel.folder.glob("*.prj")) and (zembrel.folder / name).exists()

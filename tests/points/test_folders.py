@@ -113,6 +113,11 @@ def test_records_beside_the_crs_stay_and_an_extended_one_goes_out_of_force(zembr
     assert source.records[-1].data == b"abc" and whole(path).records.size == 100
 
 
+def test_points_are_no_layer_of_features(zembrel: Program) -> None:
+    write(zembrel.folder / "c.las", cloud(9))
+    zembrel.refuses(2, "convert", "c.las", "--out", "d.laz", "--into", "a")
+
+
 def test_a_text_of_points_gets_its_crs_beside_it(zembrel: Program) -> None:
     (zembrel.folder / "p.txt").write_text("x,y,z\n700000,5100000,3\n700001,5100001,4\n")
     zembrel("label", "p.txt", "--crs", "EPSG:32626")

@@ -89,7 +89,9 @@ class Command:
             with readings.run(), shown_progress(name, always["progress"], silent) as tick:
                 for key, group in arguments.items():
                     if isinstance(group, Output):
-                        arguments[key] = dataclasses.replace(group, tick=tick, command=_typed())
+                        arguments[key] = dataclasses.replace(
+                            group, tick=tick, command=_typed(), as_facts=always["json"]
+                        )
                 receipt = recorded(finished(self.function(**arguments, **values)), arguments | values)
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
             return int(receipt.exit_code)

@@ -193,8 +193,11 @@ class NetcdfSink:
         self._file.dimensions[spread.name] = spread.values.size
         if spread.attributes is None:
             return
-        values = spread.values if spread.values.dtype.kind in "iuf" else spread.values.astype(object)
-        kind = values.dtype if values.dtype.kind in "iuf" else str
+        import h5py
+
+        numbers = spread.values.dtype.kind in "iuf"
+        kind = spread.values.dtype if numbers else h5py.string_dtype()
+        values = spread.values if numbers else spread.values.astype(object)
         made = self._file.create_variable(spread.name, (spread.name,), kind, data=values)
         made.attrs.update(spread.attributes)
         if spread.edges is not None:

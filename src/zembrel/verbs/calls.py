@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from zembrel.errors import UsageError, nearest_name
+from zembrel.errors import UsageError, ZembrelError, nearest_name
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Output, Where
@@ -78,13 +78,19 @@ def call(verb: str, inputs: Source | Sequence[Source] = (), out: Any = None, **o
     words["rasters"] = tuple(s for s in given if isinstance(s, Raster))
     kept: list[Raster] = []
     if out is not None:
-        words["out"] = os.fspath(out) + ("/" if str(out).endswith("/") else "")
+        words["out"] = os.fspath(out)
     elif verb in LAZY:
         several = verb in _EACH and _count(given) > 1
         words |= {"out": f"{_NOWHERE}/" if several else f"{_NOWHERE}.tif", "receiver": kept.append}
     with readings.run():
         arguments = _arguments(verb, function, words | options)
-        receipt = recorded(finished(function(**arguments)), arguments)
+        try:
+            receipt = recorded(finished(function(**arguments)), arguments)
+        except ZembrelError as exc:
+            if _NOWHERE not in exc.what:
+                raise
+            why = "features and points, and several results of one kind, are written to a place"
+            raise UsageError(f"{verb} gives rasters alone without a place", why, "add out=PATH") from exc
     if out is not None or verb not in LAZY:
         return receipt
     return kept[0] if len(kept) == 1 else kept

@@ -74,22 +74,23 @@ def coords(
     reading = _with_units(reading, move, given)
     counts = _Counts()
     text = _converted(lines if lines is not None else sys.stdin, move, reading, counts)
-    title = f"{label(start)} -> {label(end)}"
+    title, told = f"{label(start)} -> {label(end)}", dict[str, Any]()
     if output.out:
-        path = output.path
         with Staging(output.replace) as staging:
-            staged = staging.path_for(path)
-            with resource_errors(path), staged.open("w", encoding="utf-8") as file:
+            staged = staging.path_for(output.path)
+            with resource_errors(output.path), staged.open("w", encoding="utf-8") as file:
                 _pour(text, file)
             staging.publish()
+    elif output.as_facts:
+        told["lines"] = [line.rstrip("\n") for line in text]
     else:
         _pour(text, sys.stdout)
     checks = [f"{counts.lost:,} outside the domain (nan)"] if counts.lost else ["all inside the domain"]
     shown = [f"line {n}: {line}" for n, line in counts.bad[:SHOWN]]
-    rest = [f"{len(counts.bad) - SHOWN} more"] if len(counts.bad) > SHOWN else []
+    shown += [f"{len(counts.bad) - SHOWN} more"] if len(counts.bad) > SHOWN else []
     facts: dict[str, Any] = {
         "points": counts.points, "outside": counts.lost, "bad_lines": [n for n, _ in counts.bad],
-        "operation": move.describe(),
+        "operation": move.describe(), **told,
     }  # fmt: skip
     chose: tuple[str, ...] = (move.describe(),)
     if reading.z_in is not None and not move.changes_heights:
@@ -97,7 +98,7 @@ def coords(
     receipt_lines = (
         ("points", (f"{counts.points:,}", *checks)),
         ("chose", chose),
-        ("lost", (*shown, *rest)),
+        ("lost", tuple(shown)),
     )
     return Receipt("coords", title, receipt_lines, facts, LOSSES if counts.bad else 0)
 

@@ -89,6 +89,7 @@ class Output:
     keep_empty: bool = False
     command: str = "zembrel"  # as typed, for refusals that name what would go on
     tick: Tick = no_tick
+    as_facts: bool = False  # whether data that would be printed belong into the facts of the receipt
     receiver: Callable[[Raster], None] | None = None  # takes rasters that are made, instead of a file
     started: float = field(default_factory=time.perf_counter, compare=False)
 

@@ -14,7 +14,7 @@ from zembrel.errors import InputError
 from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Raster
+from zembrel.raster.model import Band, Raster, Slot
 from zembrel.raster.views.haloed import SPARE, with_neighbours
 from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.mosaic import mosaic as mosaic_view
@@ -52,10 +52,17 @@ def pieces_of(
 
 
 def agreed_bands(rasters: Sequence[Raster]) -> tuple[Band, ...]:
-    """The first raster's bands, their nodata kept only if all agree on it."""
+    """The first raster's bands; nodata, and the place in time and the like, only where all agree on it."""
     agreed = len({band.nodata for raster in rasters for band in raster.bands}) == 1
     first = rasters[0].bands
-    return first if agreed else tuple(replace(band, nodata=None) for band in first)
+    bands = first if agreed else tuple(replace(band, nodata=None) for band in first)
+    if all(_slots(raster) == _slots(rasters[0]) for raster in rasters[1:]):
+        return bands
+    return tuple(replace(band, slot=None) for band in bands)
+
+
+def _slots(raster: Raster) -> list[Slot | None]:
+    return [band.slot for band in raster.bands]
 
 
 def sewn(

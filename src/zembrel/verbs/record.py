@@ -12,7 +12,14 @@ from typing import Any
 from zembrel.reading import readings
 from zembrel.verbs.receipt import Receipt
 
-_NOT_TYPED = ("command", "tick", "receiver", "named", "rasters")  # fields of groups that nobody gave
+_NOT_TYPED = (
+    "command",
+    "tick",
+    "as_facts",
+    "receiver",
+    "named",
+    "rasters",
+)  # fields of groups that nobody gave
 
 
 def recorded(receipt: Receipt, options: Mapping[str, Any]) -> Receipt:

@@ -16,8 +16,7 @@ from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.formats import Format, check_settings, choose_format, format_named, header_beside, load
 from zembrel.formats.handles import size_on_disk
 from zembrel.formats.worldfile import world_file_name, write_world_file
-from zembrel.geodesy.crs import UnresolvedCRS
-from zembrel.geodesy.text import write_crs
+from zembrel.geodesy.text import in_wkt1, write_crs
 from zembrel.measure import show_bytes, show_number
 from zembrel.raster.model import ALPHA, TYPES, Raster, has_alpha, shared_type
 from zembrel.raster.survey import Coverage
@@ -264,7 +263,7 @@ def _check_fit(view: Raster, form: Format) -> None:
 
 def _beside(view: Raster, out: Path, form: Format, output: Output) -> dict[Path, str]:
     crs = view.frame.crs
-    known = crs is not None and not isinstance(crs, UnresolvedCRS)
+    known = in_wkt1(crs)
     if form.holds_place and not form.holds_crs and output.world_file is None:
         return {out.with_suffix(".prj"): write_crs(crs, "prj") + "\n"} if known and crs is not None else {}
     wanted = output.world_file if output.world_file is not None else not form.holds_place

@@ -29,6 +29,7 @@ class FeatureWriter(Protocol):
 class HoldsLayers(Protocol):
     """What the module of a format whose files hold several layers offers as well."""
 
+    def names_in(self, path: Path) -> dict[str, bool]: ...
     def take_over(self, source: Path, path: Path, without: str) -> None: ...
 
 
@@ -97,6 +98,11 @@ def check_name(path: Path) -> FeatureFormat:
 def beside(path: Path) -> list[Path]:
     """The files that belong to a feature file of that name."""
     return [path.with_suffix(ending) for ending in check_name(path).beside]
+
+
+def names_in(path: Path) -> dict[str, bool]:
+    """What is named in the file of several layers at `path`, and whether it is a layer. Raises InputError."""
+    return cast(HoldsLayers, load(check_name(path))).names_in(path)
 
 
 def take_over(source: Path, path: Path, without: str) -> None:

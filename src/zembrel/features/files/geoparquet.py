@@ -68,8 +68,7 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
     except (shapely.errors.ShapelyError, TypeError, ValueError, KeyError, pa.ArrowException) as exc:
         raise _broken(path, f"{exc}".splitlines()[0]) from exc
     remarks: list[str] = []
-    boxes = {entry[0] for entry in facts.get("covering", {}).get("bbox", {}).values() if entry}
-    names = [name for name in table.column_names if name != primary and name not in boxes]
+    names = [name for name in table.column_names if name not in (primary, *_boxes(facts))]
     try:
         columns = {name: _column(name, table.column(name), remarks) for name in names}
     except (pa.ArrowException, ValueError, OverflowError) as exc:
@@ -78,6 +77,14 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
     left = [name for name in columns if name not in held]
     remarks += [f"binary columns left out: {', '.join(left)}"] if left else []
     return FeatureTable(np.asarray(geometries, object), held, _crs(facts), tuple(remarks))
+
+
+def _boxes(facts: dict[str, Any]) -> set[str]:
+    """The columns of boxes that cover the features; none where `covering` is not as the standard has it."""
+    covering = facts.get("covering")
+    sides = covering.get("bbox") if isinstance(covering, dict) else None
+    paths = sides.values() if isinstance(sides, dict) else ()
+    return {str(path[0]) for path in paths if isinstance(path, list) and path}
 
 
 def _column(name: str, values: Any, remarks: list[str]) -> Any:

@@ -38,6 +38,8 @@ def nested(column: Any, encoding: str) -> Geometries:
             raise ValueError(f"its lists are not nested as {encoding} asks")
         offsets.insert(0, np.concatenate([[0], np.cumsum(level.value_lengths())]).astype(np.int64))
         level = level.flatten()
+    if not hasattr(level, "field"):
+        raise ValueError("its coordinates are no structs of x and y")
     parts = {
         level.type.field(n).name: np.asarray(level.field(n), float) for n in range(level.type.num_fields)
     }

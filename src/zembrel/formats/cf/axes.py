@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -156,7 +157,7 @@ def frame_text(frame: Frame) -> str:
 def names_along(values: Sequence[float | int | str], attributes: Mapping[str, Any]) -> list[str]:
     """What the places along another axis are called: dates of a time axis, else its numbers or words."""
     unit = str(attributes.get("units", ""))
-    if " since " in unit and all(isinstance(value, int | float) for value in values):
+    if " since " in unit and all(isinstance(value, int | float) and math.isfinite(value) for value in values):
         import cftime
 
         try:

@@ -45,9 +45,9 @@ def written_variables(bands: Sequence[Band], taken: Sequence[str]) -> list[Writt
         slots = [held.places if (held := bands[n].slot) else () for n in members]
         axes = [_places([places[k] for places in slots]) for k in range(len(slots[0]))]
         spread = tuple(spreads.of(axis) for axis in axes)
-        values = [[place.value for place in axis] for axis in axes]
+        numbers = [{place.value: n for n, place in enumerate(axis)} for axis in axes]
         index = {
-            n: tuple(along.index(place.value) for along, place in zip(values, places, strict=True))
+            n: tuple(along[place.value] for along, place in zip(numbers, places, strict=True))
             for n, places in zip(members, slots, strict=True)
         }
         made.append(Written(name, spread, bands[members[0]], index))

@@ -73,18 +73,19 @@ def _places(
     ]
     facts = {key: value for key, value in held.attributes.items() if key not in _OF_STORAGE}
     bounds = _edges(path, held, variables)
-    told = tuple((key, _plain(value)) for key, value in facts.items())
+    told = tuple((key, plain) for key, value in facts.items() if (plain := _plain(value)) is not None)
     edges = bounds if bounds is not None else [None] * count
     axis = Dimension(dimension, told)
     return [Place(axis, v, e) for v, e in zip(values, edges, strict=True)], names_along(values, facts)
 
 
 def _plain(value: Any) -> Any:
-    """An attribute as a value that can be compared: arrays as tuples."""
-    if isinstance(value, np.ndarray | list):
-        items = tuple(np.asarray(value).tolist())
-        return items[0] if len(items) == 1 else items
-    return value.item() if isinstance(value, np.generic) else value
+    """An attribute as a value that can be compared: arrays as tuples; None for what CF has no place for."""
+    if isinstance(value, np.ndarray | list | tuple):
+        items = tuple(_plain(item) for item in (value.tolist() if isinstance(value, np.ndarray) else value))
+        return None if None in items else items[0] if len(items) == 1 else items
+    value = value.item() if isinstance(value, np.generic) else value
+    return value if isinstance(value, str | int | float) else None
 
 
 def _edges(path: Path, axis: Variable, variables: Variables) -> list[tuple[float, float]] | None:

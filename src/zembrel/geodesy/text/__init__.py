@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS, ProjectedCRS, UnresolvedCRS, VerticalCRS
+from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, VerticalCRS
 from zembrel.geodesy.text import json_form, wkt_reader, wkt_writer
 from zembrel.geodesy.text.tree import parse
 
@@ -23,13 +23,22 @@ def write_crs(crs: CRS, form: str = "wkt1") -> str:
         return json.dumps(json_form.write(crs), indent=2, ensure_ascii=False)
     if form == "wkt2":
         return wkt_writer.wkt2(crs).text()
-    if isinstance(crs, ProjectedCRS) and crs.unit.kind == "angle":
+    if form in ("wkt1", "prj") and isinstance(crs, ProjectedCRS) and not in_wkt1(crs):
         raise InputError(
-            f"the CRS {crs.name} has no text of WKT 1", "that has no word for rotated poles", "use WKT 2"
+            f"the CRS {crs.name} has no text of WKT 1",
+            "that has no word for rotated poles",
+            "write NetCDF, Zarr or GeoTIFF, or use reproject first",
         )
     if form == "prj":
         return ",".join(node.text() for node in wkt_writer.prj(crs))
     return wkt_writer.wkt1(crs).text()
+
+
+def in_wkt1(crs: CRS | None) -> bool:
+    """Whether WKT 1, and so a .prj file, has words for `crs`."""
+    if crs is None or isinstance(crs, UnresolvedCRS):
+        return False
+    return isinstance(crs, GeographicCRS) or crs.unit.kind != "angle"
 
 
 def read_crs(text: str) -> CRS:

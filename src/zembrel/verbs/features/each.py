@@ -102,7 +102,7 @@ def _works(paths: Sequence[Path], inputs: Inputs, output: Output) -> list[Work]:
             "they would become one", "name one with --layer",
         )  # fmt: skip
     if not to_folder(output):
-        names = [source.name for source in sources]
+        names = [source.name.lower() for source in sources]
         if not check_name(output.path).layers or len(set(names)) < len(names):
             raise UsageError(
                 f"{len(sources)} layers make {len(sources)} results, {output.path} is one",

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.errors import RefusedError, UsageError
-from zembrel.features.files import beside, check_name, load, make_writer, take_over
+from zembrel.features.files import beside, check_name, make_writer, names_in, take_over
 from zembrel.features.files.schema import Schema, schema_of
 from zembrel.features.table import FeatureTable
 from zembrel.reading import readings
@@ -43,7 +43,12 @@ def check_target(out: Path, output: Output) -> None:
     if not output.into.strip() or re.match(r"(?i)gpkg_|rtree_|sqlite_", output.into):
         raise UsageError(f"--into {output.into!r}", "such names belong to the format", "choose another one")
     readings.refuse(out)
-    if out.exists() and output.into in load(form).layers(out) and not output.replace:
+    taken = {name.lower(): (name, layer) for name, layer in (names_in(out) if out.exists() else {}).items()}
+    name, layer = taken.get(output.into.lower(), ("", False))
+    if name and (not layer or name != output.into):
+        why = "names differ by more than their case" if layer else "another program keeps something there"
+        raise RefusedError(f"{out} has a {'layer' if layer else 'table'} {name}", why, "choose another name")
+    if name and not output.replace:
         raise RefusedError(
             f"{out} holds a layer {output.into} already", "it would be overwritten",
             "add --replace, which leaves the other layers alone, or choose another name",

@@ -36,12 +36,12 @@ def one_to_one(
         if not output.dry_run and final not in stands:
             check_free(final, output.replace)
     remarks: list[str] = []
-    _check_all(paths, finals, stands, inputs, output)
+    ready = _checked(paths, finals, stands, inputs, output)
 
     def one(path: Path, final: Path) -> Done | None:
         if final in stands:
             return None
-        source = open_cloud(path, inputs)
+        source = ready.pop(path, None) or open_cloud(path, inputs)
         result = carry_out(plan(source, final), [source], final, output)
         remarks.extend(source.cloud.remarks)
         return result
@@ -52,16 +52,17 @@ def one_to_one(
     return receipt(verb, paths, output, done, [*remarks, *kept, *outside], lost)
 
 
-def _check_all(
+def _checked(
     paths: Sequence[Path], finals: Sequence[Path], stands: set[Path], inputs: Inputs, output: Output
-) -> None:
-    """Raise RefusedError if all results together would pass the ceiling or the room on the disk.
+) -> dict[Path, PointSource]:
+    """The clouds that were opened to see whether all results pass the ceiling, or the room on the disk.
 
-    What cannot be opened, or planned, is said when its turn comes.
+    What cannot be opened, or planned, is said when its turn comes. Raises RefusedError.
     """
+    ready: dict[Path, PointSource] = {}
     wanted = [(path, final) for path, final in zip(paths, finals, strict=True) if final not in stands]
     if len(wanted) < 2:
-        return
+        return ready
     size = points = 0
     for path, final in wanted:
         try:
@@ -69,11 +70,13 @@ def _check_all(
             new = new_file(source, final, output)
         except ZembrelError:
             continue
+        ready[path] = source
         points += source.cloud.count
         size += bytes_at_most(new, source.cloud.count, [source], final)
     check_room(
         output.path, size, output.ceiling_bytes, output.command, f"{points:,} points in {len(wanted)} files"
     )
+    return ready
 
 
 def counted(points: int) -> str:

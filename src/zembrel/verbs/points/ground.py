@@ -57,7 +57,7 @@ def ground(inputs: Inputs, output: Output, filtering: Filtering) -> Receipt:
         new, sieve = new_file(source, final, output), Sieve(None, picked)
         if output.dry_run:
             return Job(new, sieve)
-        near = neighbours.get(_identity(source)) or _Neighbours([source], filtering, output)
+        near = neighbours.pop(_identity(source), None) or _Neighbours([source], filtering, output)
         lattice = near.lattice(picked)
         said = [
             f"cells of {filtering.cell:g} m, windows up to {filtering.window:g} m",
@@ -113,7 +113,7 @@ def _neighbours(
     paths: Sequence[Path], inputs: Inputs, output: Output, filtering: Filtering
 ) -> dict[tuple[Any, ...], _Neighbours]:
     """Of each cloud those that lie so near that its ground depends on them; one that cannot be opened has
-    none."""
+    none. Who is done with a cloud takes it out: the lattice goes with the last of its clouds."""
     if len(paths) == 1:
         return {}
     groups: list[tuple[list[PointSource], list[float]]] = []

@@ -14,7 +14,7 @@ import numpy as np
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room
 from zembrel.engine.points import Piece, each, flow, pieces_of
-from zembrel.errors import InputError, RefusedError
+from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.measure import show_bytes
 from zembrel.points.files import check_name, make_writer
 from zembrel.points.las.writing import NewFile
@@ -112,6 +112,10 @@ class Done:
 def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Output) -> Done:
     """Write the file of a job, or only plan it in a dry run. Raises RefusedError and ResourceError."""
     check_name(final)
+    if output.into is not None:
+        raise UsageError(
+            f"--into {output.into}", f"{final.name} holds points, not layers of features", "leave it out"
+        )
     count = sum(source.cloud.count for source in sources)
     size = bytes_at_most(job.new, count, sources, final)
     if not output.dry_run:

@@ -45,6 +45,15 @@ def layers(path: Path) -> list[str]:
         return [name for name, _, _ in layers_in(path, file)]
 
 
+def names_in(path: Path) -> dict[str, bool]:
+    """Every table and view of the GeoPackage at `path`, and whether it is a layer. Raises InputError."""
+    with closing(opened(path)) as file, _decoding(path):
+        found = file.execute("SELECT name FROM sqlite_master WHERE type IN ('table', 'view')").fetchall()
+        held = file.execute("SELECT table_name FROM gpkg_geometry_columns").fetchall()
+    shapes = {str(name) for (name,) in held}
+    return {str(name): str(name) in shapes for (name,) in found}
+
+
 def read(path: Path, layer: str | None = None) -> FeatureTable:
     """The features of table `layer` (default: the first). Raises InputError."""
     with closing(opened(path)) as file, _decoding(path):
