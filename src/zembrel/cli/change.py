@@ -37,16 +37,7 @@ def clip(
     outline keeps the cells whose middle it holds."""
     from zembrel.verbs import clip as verb
 
-    return verb.clip(
-        inputs,
-        where,
-        output,
-        touching=touching,
-        outside=outside,
-        feather=feather,
-        method=method,
-        keep_bounds=keep_bounds,
-    )
+    return verb.clip(inputs, where, output, verb.Clipping(touching, outside, feather, method, keep_bounds))
 
 
 def tile(
@@ -102,14 +93,14 @@ def resample(inputs: Inputs, where: Where, output: Output, method: Method = "aut
     """A new cell size. When cells grow, every source cell counts: nothing aliases."""
     from zembrel.verbs import resample as verb
 
-    return verb.resample(inputs, where, output, method=method)
+    return verb.resample(inputs, where, output, verb.Resampling(method))
 
 
 def reproject(inputs: Inputs, where: Where, output: Output, method: Method = "auto") -> Any:
     """A new CRS at native resolution, unless --cell says otherwise. Several results share one lattice."""
     from zembrel.verbs import resample as verb
 
-    return verb.reproject(inputs, where, output, method=method)
+    return verb.reproject(inputs, where, output, verb.Resampling(method))
 
 
 def convert(
@@ -157,8 +148,10 @@ def convert(
     from zembrel.verbs import convert as verb
 
     heights = Where(z_unit=z_unit, from_z_unit=from_z_unit)
-    values = verb.Values(stretch, rounded, clamp, rgb, palette, dither, scaled, unscaled, heights)
-    return verb.convert(inputs, output, values, each_band=each_band, resume=resume)
+    values = verb.Values(
+        stretch, rounded, clamp, rgb, palette, dither, scaled, unscaled, heights, each_band, resume
+    )
+    return verb.convert(inputs, output, values)
 
 
 def mask(

@@ -41,7 +41,7 @@ def describe(
     and a * marks the rows in which they differ."""
     from zembrel.verbs import describe as verb
 
-    return verb.describe(inputs, output, stats=stats, at=at)
+    return verb.describe(inputs, output, verb.Looking(stats, at))
 
 
 def index(inputs: Inputs, output: Output) -> Any:

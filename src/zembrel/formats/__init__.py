@@ -5,12 +5,12 @@ from __future__ import annotations
 import importlib
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Protocol, cast
+from typing import Any, Protocol, cast
 
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.formats.elsewhere import real
 from zembrel.formats.handles import file_handles
 from zembrel.formats.layers import layer_choice
+from zembrel.formats.origin import Origin
 from zembrel.formats.sink import Sink
 from zembrel.formats.table import FORMATS, Format, added_formats, all_formats, format_named
 from zembrel.grid.frame import Frame
@@ -43,8 +43,8 @@ __all__ = [
 class FormatModule(Protocol):
     """What the module of a format offers."""
 
-    def open_raster(self, path: Path, layer: str | None) -> Raster: ...
-    def layers(self, path: Path) -> list[str]: ...
+    def open_raster(self, path: Any, layer: str | None) -> Raster: ...  # those read in parts take a Place
+    def layers(self, path: Any) -> list[str]: ...
     def make_sink(
         self, path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]
     ) -> Sink: ...
@@ -86,17 +86,27 @@ def header_beside(name: str, out: Path, view: Raster, settings: Mapping[str, str
     return {out.with_suffix(ending): module.header_text(out, view.frame, view.bands, settings)}
 
 
-def identify(path: Path) -> str:
-    """Name of the format of the file at `path`, by its first bytes, else by its name.
+def _origin(given: Origin | Path) -> Origin:
+    return given if isinstance(given, Origin) else Origin.of(given)
+
+
+def identify(given: Origin | Path) -> str:
+    """Name of the format of a file, by its first bytes, else by its name.
 
     Raises InputError if it cannot be read or is of no known format.
     """
-    path = real(path)
+    origin = _origin(given)
+    with origin.naming():
+        return _identified(origin)
+
+
+def _identified(origin: Origin) -> str:
+    path, place = origin.file, origin.place
     readings.note(path)
     if is_store(path):
         return str(format_of_name(path))
-    file_handles.renew(path)
-    head = file_handles.read(path, 0, 16)
+    file_handles.renew(place)
+    head = file_handles.read(place, 0, 16)
     name = _fitting(FORMATS, head, path) or _fitting(added_formats(), head, path)
     if name is not None:
         return name
@@ -126,29 +136,34 @@ def _by_ending(formats: Mapping[str, Format], path: Path) -> str | None:
     return max(fitting, default=(0, None))[1]
 
 
-def open_raster(path: Path, layer: str | None = None) -> Raster:
-    """The raster in the file at `path`; several layers, which share their cells, are bands of one.
+def open_raster(given: Origin | Path, layer: str | None = None) -> Raster:
+    """The raster in a file; several layers, which share their cells, are bands of one.
 
     layer: a name, or several with commas between them, or patterns such as `*`. Raises InputError.
     """
-    module = load(identify(path))
-    wanted = layer_choice(layer, lambda: module.layers(real(path)))
-    if len(wanted) == 1:
-        return module.open_raster(real(path), wanted[0])
-    rasters = tuple(module.open_raster(real(path), name) for name in wanted)
+    origin = _origin(given)
+    with origin.naming():
+        return _opened(origin, layer)
+
+
+def _opened(origin: Origin, layer: str | None) -> Raster:
+    module, place = load(identify(origin)), origin.place
+    wanted = layer_choice(layer, lambda: module.layers(place))
+    rasters = tuple(module.open_raster(place, name) for name in wanted)
     for name, raster in zip(wanted, rasters, strict=True):
         if raster.frame != rasters[0].frame:
             raise InputError(
-                f"{path}: {name} does not share the cells of {wanted[0]}",
+                f"{origin}: {name} does not share the cells of {wanted[0]}",
                 "layers of one raster lie on one frame",
                 "take them one by one, and join them with zembrel stack",
             )
-    return stack(rasters)
+    return rasters[0] if len(rasters) == 1 else stack(rasters)
 
 
-def layers_of(path: Path) -> list[str]:
-    """The layers of the file at `path`. Raises InputError."""
-    return load(identify(path)).layers(real(path))
+def layers_of(given: Origin | Path) -> list[str]:
+    """The layers of a file. Raises InputError."""
+    origin = _origin(given)
+    return load(identify(origin)).layers(origin.place)
 
 
 def by_ranges(head: bytes) -> bool:

@@ -20,7 +20,7 @@ from pathlib import Path, PurePosixPath
 from typing import BinaryIO, NamedTuple, cast
 
 from zembrel.errors import InputError, ResourceError
-from zembrel.formats.elsewhere import own_folder, real, stand_for
+from zembrel.formats.origin import Origin, own_folder
 from zembrel.measure import show_bytes
 from zembrel.reading import readings
 
@@ -55,13 +55,13 @@ def is_archive(path: Path) -> bool:
     return name.endswith(_ENDINGS) and not name.endswith(".zarr.zip")
 
 
-def members(path: Path, wanted: str | None, *kinds: Callable[[Path], bool]) -> list[Path]:
-    """Names of the layers in the archive at `path`, or of the one that `wanted` names.
+def members(archive: Origin, wanted: str | None, *kinds: Callable[[Path], bool]) -> list[Origin]:
+    """The layers in `archive`, or the one that `wanted` names, unpacked.
 
     kinds: whether a name is that of a raster, of features; the first kind that is there counts. Raises
     InputError if there is none, or it is no archive.
     """
-    with _archive(path) as held:
+    with _members(archive) as held:
         found = (chosen for is_one in kinds if (chosen := [m for m in held if is_one(Path(m.path))]))
         layers = next(found, [])
         names = [m.path for m in layers]
@@ -69,30 +69,26 @@ def members(path: Path, wanted: str | None, *kinds: Callable[[Path], bool]) -> l
             layers = [m for m in layers if wanted in (m.path, PurePosixPath(m.path).name)][:1]
         if not layers:
             listed = ", ".join(m.path for m in held[:6]) or "nothing"
-            raise InputError(f"{path} holds no raster", f"it holds {listed}", "see zembrel formats")
-        return [_unpacked(path, member, held) for member in layers]
+            raise InputError(f"{archive} holds no raster", f"it holds {listed}", "see zembrel formats")
+        return [_unpacked(archive, member, held) for member in layers]
 
 
-def _unpacked(path: Path, member: Member, held: list[Member]) -> Path:
-    """Unpack a member and what lies beside it; the name that stands for it."""
+def _unpacked(archive: Origin, member: Member, held: list[Member]) -> Origin:
+    """Unpack a member and what lies beside it."""
     folder, inner = own_folder(), PurePosixPath(member.path)
     for other in held:
         place = PurePosixPath(other.path)
         beside = place.parent == inner.parent and place.name.partition(".")[0] == inner.name.partition(".")[0]
         if other is member or (beside and other.size <= _MOST_BESIDE):
-            _copy(path, other, folder / place.name)
-    name = (
-        path / inner
-        if not path.name.lower().endswith(".gz") or path.name.lower().endswith(_TAR)
-        else path.with_suffix("")
-    )
-    stand_for(name, folder / inner.name)
-    return name
+            _copy(archive, other, folder / place.name)
+    path, low = archive.name, archive.name.name.lower()
+    name = path / inner if not low.endswith(".gz") or low.endswith(_TAR) else path.with_suffix("")
+    return Origin(name, folder / inner.name)
 
 
-def _copy(path: Path, member: Member, target: Path) -> None:
+def _copy(archive: Origin, member: Member, target: Path) -> None:
+    path, packed = archive.name, archive.size
     free = shutil.disk_usage(target.parent).free
-    packed = real(path).stat().st_size
     written = 0
     if member.size > free:
         raise _too_large(path, member.path, member.size, free)
@@ -129,13 +125,14 @@ def _decoding(path: Path) -> Iterator[None]:
 
 
 @contextmanager
-def _archive(path: Path) -> Iterator[list[Member]]:
-    """The plain files in the archive at `path`, in its order. Raises InputError."""
+def _members(archive: Origin) -> Iterator[list[Member]]:
+    """The plain files in `archive`, in its order. Raises InputError."""
+    path, file = archive.name, archive.file
     name = path.name.lower()
-    readings.note(real(path))
+    readings.note(file)
     if name.endswith(".zip"):
         with _decoding(path):
-            packed = zipfile.ZipFile(real(path))
+            packed = zipfile.ZipFile(file)
         with packed:
             entries = [entry for entry in packed.infolist()[:_MOST_MEMBERS] if not entry.is_dir()]
             yield [
@@ -144,7 +141,7 @@ def _archive(path: Path) -> Iterator[list[Member]]:
             ]
     elif name.endswith(_TAR):
         with _decoding(path):
-            bundle = tarfile.open(real(path))  # noqa: SIM115
+            bundle = tarfile.open(file)  # noqa: SIM115
         with bundle:
             with _decoding(path):
                 files = [entry for entry in islice(bundle, _MOST_MEMBERS) if entry.isreg()]
@@ -154,13 +151,15 @@ def _archive(path: Path) -> Iterator[list[Member]]:
             ]
     else:
         with _decoding(path):
-            real(path).stat()
-        yield [Member(path.stem, 0, lambda: cast(BinaryIO, gzip.open(real(path))))]  # noqa: SIM115
+            file.stat()
+        yield [Member(path.stem, 0, lambda: cast(BinaryIO, gzip.open(file)))]  # noqa: SIM115
 
 
-def layer_of(name: str | None, path: Path) -> str | None:
-    """`name` unless it named the member that `path` is."""
-    return None if name is not None and name in (path.name, *map(str, _tails(path))) else name
+def layer_of(name: str | None, origin: Origin) -> str | None:
+    """`name` unless it named the member of an archive that `origin` is."""
+    path = origin.name
+    inside = name is not None and not origin.plain and name in (path.name, *map(str, _tails(path)))
+    return None if inside else name
 
 
 def _tails(path: Path) -> Iterator[PurePosixPath]:

@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import NamedTuple, Protocol
 
 from zembrel.errors import InputError
-from zembrel.formats.elsewhere import real
 from zembrel.reading import readings
 
 MOST_OPEN = 128
@@ -25,9 +24,6 @@ class Stamp(NamedTuple):
 
 def size_on_disk(path: Path) -> int:
     """Bytes of a file, or of all files in a folder."""
-    path = real(path)
-    if not path.exists():
-        return file_handles.renew(path).size
     if path.is_dir():
         return sum(inner.stat().st_size for inner in path.rglob("*") if inner.is_file())
     return path.stat().st_size
@@ -39,11 +35,19 @@ def stamp(facts: os.stat_result) -> Stamp:
 
 
 class Source(Protocol):
-    """Bytes that are no file of this machine."""
+    """Bytes that are no file of this machine; picklable, and shown by its name.
+
+    file: what it would be here; nothing is there, nor beside it.
+    """
+
+    file: Path
 
     @property
     def stamp(self) -> Stamp: ...
     def read(self, offset: int, count: int) -> bytes: ...
+
+
+Place = Path | Source
 
 
 class FileHandles:
@@ -54,20 +58,14 @@ class FileHandles:
         self._lock = threading.Lock()
         self._open: OrderedDict[Path, int] = OrderedDict()
         self._busy: dict[int, int] = {}
-        self._mounted: dict[Path, Source] = {}
 
-    def mount(self, path: Path, source: Source) -> None:
-        """Let `source` give the bytes of `path`."""
-        self._mounted[path] = source
-
-    def read(self, path: Path, offset: int, count: int, due: Stamp | None = None) -> bytes:
+    def read(self, path: Place, offset: int, count: int, due: Stamp | None = None) -> bytes:
         """`count` bytes of `path` from `offset`; fewer at the end of the file.
 
         Raises InputError if it cannot be read, or its stamp is not the one `due`.
         """
-        path = real(path)
-        if path in self._mounted:
-            return self._mounted[path].read(offset, count)
+        if not isinstance(path, Path):
+            return path.read(offset, count)
         try:
             descriptor = self._take(path)
             try:
@@ -109,14 +107,13 @@ class FileHandles:
         with self._lock:
             self._busy[descriptor] -= 1
 
-    def renew(self, path: Path) -> Stamp:
+    def renew(self, path: Place) -> Stamp:
         """The stamp of `path` as it is now; a handle on what stood there before is let go.
 
         Raises InputError.
         """
-        path = real(path)
-        if path in self._mounted:
-            return self._mounted[path].stamp
+        if not isinstance(path, Path):
+            return path.stamp
         try:
             now = stamp(path.stat())
             with self._lock:

@@ -18,8 +18,8 @@ from typing import Any, NamedTuple, TypeVar
 from urllib.parse import unquote, urlsplit
 
 from zembrel.errors import InputError, RefusedError, RemoteError, ResourceError
-from zembrel.formats.elsewhere import own_folder, stand_for
-from zembrel.formats.handles import Stamp, file_handles
+from zembrel.formats.handles import Stamp
+from zembrel.formats.origin import Origin, own_folder
 from zembrel.measure import show_bytes
 
 T = TypeVar("T")
@@ -61,11 +61,8 @@ def _client() -> Any:
     return httpx.Client(follow_redirects=True, timeout=_PATIENCE)
 
 
-_standing: dict[str, Path] = {}  # addresses that were asked for, and the names that stand for them
-
-
-def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) -> Path:
-    """The name that stands for the file at `address`.
+def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) -> Origin:
+    """The file at `address`.
 
     by_ranges: whether a file that begins so is read in parts. Raises RefusedError if `offline`, RemoteError
     if the server does not give it.
@@ -76,23 +73,18 @@ def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) 
             "--offline forbids to ask for it",
             "leave --offline out, or name a file",
         )
-    if address in _standing:
-        return _standing[address]
     parts = urlsplit(address)
     *folders, inner = [part for part in unquote(parts.path).split("/") if part not in ("", ".", "..")] or [
         "file"
     ]
     query = [parts.query.replace("/", "_")] if parts.query else []  # two addresses are two names
     name, file = Path(parts.netloc, *folders, *query, inner), own_folder() / inner
-    source = Remote(address)
+    source = Remote(address, file)
     head = source.begin()
     if source.ranged and by_ranges(head):
-        file_handles.mount(file, source)
-    else:
-        source.save(file)
-    stand_for(name, file)
-    _standing[address] = name
-    return name
+        return Origin(name, file, source)
+    source.save(file)
+    return Origin(name, file)
 
 
 class Answer(NamedTuple):
@@ -104,15 +96,29 @@ class Answer(NamedTuple):
 
 
 class Remote:
-    """The file at an address: a `Source` of bytes for the file handles."""
+    """The file at an address: a `Source` of bytes for the file handles.
 
-    def __init__(self, address: str) -> None:
+    file: what it would be on this machine; nothing is there unless it is saved.
+    """
+
+    def __init__(self, address: str, file: Path) -> None:
         self._address = address
+        self.file = file
         self._pages: OrderedDict[int, bytes] = OrderedDict()
         self._lock = threading.Lock()
         self._mark: str | None = None  # by which a changed file is known
         self.ranged = False
         self.size = 0
+
+    def __str__(self) -> str:
+        return self._address
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What another process needs to go on reading: pages that are held stay here."""
+        return {name: held for name, held in vars(self).items() if name not in ("_pages", "_lock")}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        vars(self).update(state, _pages=OrderedDict(), _lock=threading.Lock())
 
     @property
     def stamp(self) -> Stamp:

@@ -12,7 +12,7 @@ from zembrel.raster.views.cast import cast
 from zembrel.raster.views.opacity import Opaque
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.layers import Layer
 
 
 def alike(layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:

@@ -47,15 +47,16 @@ def open_dataset(path: str | os.PathLike[str], **options: Any) -> Any:
     _check_known("open", {name: value for name, value in options.items() if name not in known}, known)
     inputs = Inputs(inputs=(os.fspath(path),), **options)
     with readings.run():
-        from zembrel.verbs.features.opening import feature_paths, open_table
-        from zembrel.verbs.inputs import open_layers
-        from zembrel.verbs.points.opening import open_cloud, point_paths
+        from zembrel.verbs.features.opening import open_table
+        from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, take
+        from zembrel.verbs.layers import open_layer
+        from zembrel.verbs.points.opening import open_cloud
 
-        for paths, opener in ((point_paths, open_cloud), (feature_paths, open_table)):
-            found = paths(inputs)
-            if found:
-                return opener(_one(found), inputs)
-        return _one(open_layers(inputs)).raster
+        given = take(inputs, None, (RASTERS, FEATURES, POINTS))
+        origin = _one(given.origins)
+        if given.kind == RASTERS:
+            return open_layer(origin, inputs).raster
+        return open_table(origin, inputs) if given.kind == FEATURES else open_cloud(origin, inputs)
 
 
 def _one(found: Sequence[Any]) -> Any:

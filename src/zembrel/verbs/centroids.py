@@ -16,7 +16,7 @@ from zembrel.measure import show_bytes
 from zembrel.raster.model import Raster
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.writing import check_target, write_parts
-from zembrel.verbs.inputs import check_resolved, open_layers
+from zembrel.verbs.layers import check_resolved, take_layers
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_items
 
@@ -30,7 +30,7 @@ def centroids(inputs: Inputs, output: Output) -> Receipt:
     """
     out = output.path
     check_target(out, output)
-    layers = open_layers(inputs, out)
+    layers = take_layers(inputs, out)
     if len(layers) != 1:
         raise UsageError(
             f"centroids takes one raster, not {len(layers)}",

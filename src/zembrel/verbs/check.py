@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
 
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.features.files import holds_features, read_features
+from zembrel.features.files import read_features
 from zembrel.features.soundness import faults
 from zembrel.features.table import FeatureTable, appended
 from zembrel.formats import format_named, identify
-from zembrel.formats.elsewhere import real
+from zembrel.formats.origin import Origin
 from zembrel.formats.tiff.rules import CHECKS, FAULT, GOOD, STANDARDS, Item
 from zembrel.points.files.table import surely_points
 from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.inputs import find_inputs
+from zembrel.verbs.intake import FEATURES, RASTERS, identified
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, show_table
 
@@ -34,15 +33,15 @@ def check(inputs: Inputs, output: Output, *, rules: str | None = None, faults_on
         if word not in STANDARDS:
             raise UsageError(f"--rules {word}", "there are no such rules", nearest_name(word, STANDARDS))
     text, facts, bad = "", [], 0
-    paths = find_inputs(inputs)
-    shapes = [path for path in paths if holds_features(real(path))]
+    found = identified(inputs, None, (RASTERS, FEATURES))
+    shapes = [dataset.origin for dataset in found if dataset.kind == FEATURES]
     if shapes:
-        return _of_features(shapes, [path for path in paths if path not in shapes], output)
+        return _of_features(shapes, [d.origin for d in found if d.kind != FEATURES], output)
     if output.out:
         raise UsageError("--out is for faults of features", "there are none", "leave it out")
-    for path in paths:
+    for path in (dataset.origin for dataset in found):
         name = _checked(path)
-        items = [item for item in CHECKS[name](path) if item.standard.lower() in standards]
+        items = [item for item in CHECKS[name](path.place) if item.standard.lower() in standards]
         broken = [item for item in items if item.verdict == FAULT]
         bad += bool(broken)
         facts.append({"path": str(path), "faults": len(broken), "items": [item._asdict() for item in items]})
@@ -50,9 +49,9 @@ def check(inputs: Inputs, output: Output, *, rules: str | None = None, faults_on
     return Receipt("check", "", (), {"files": facts}, DID_NOT_HOLD if bad else 0, data=text)
 
 
-def _checked(path: Path) -> str:
+def _checked(path: Origin) -> str:
     """The format of a file whose rules are known. Raises InputError."""
-    points = surely_points(path)
+    points = surely_points(path.file)
     name = "" if points else identify(path)
     if name in CHECKS:
         return name
@@ -64,7 +63,7 @@ def _checked(path: Path) -> str:
     )
 
 
-def _of_features(paths: Sequence[Path], others: Sequence[Path], output: Output) -> Receipt:
+def _of_features(paths: Sequence[Origin], others: Sequence[Origin], output: Output) -> Receipt:
     """Each fault of a geometry: which feature, of what kind, what is wrong and where."""
     if others:
         raise UsageError(
@@ -75,7 +74,7 @@ def _of_features(paths: Sequence[Path], others: Sequence[Path], output: Output) 
         check_target(output.path, output)
     text, facts, tables = "", [], []
     for path in paths:
-        table = read_features(real(path))
+        table = read_features(path.file)
         found = list(faults(table))
         tables.append(FeatureTable.of(
             [fault.place for fault in found],

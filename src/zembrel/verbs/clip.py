@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel.errors import RefusedError, UsageError
@@ -13,64 +13,63 @@ from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
 from zembrel.verbs.collars import trimmed
 from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.features.opening import feature_paths
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.intake import Given
+from zembrel.verbs.kinds import by_kind
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import Target, brought, decide
 from zembrel.verbs.write import Written, write
 
 
-def clip(
-    inputs: Inputs,
-    where: Where,
-    output: Output,
-    *,
-    touching: bool = False,
-    outside: bool = False,
-    feather: str | None = None,
-    method: str = "auto",
-    keep_bounds: bool = False,
-) -> Receipt:
+@dataclass(frozen=True)
+class Clipping:
+    """How an area is kept.
+
+    touching: every cell, or the whole of every feature, that the outline meets; outside: what lies outside
+    it; feather: cells or a length over which an alpha band fades in; keep_bounds: of packed points, keep the
+    bounds of chunks beside the input.
+    """
+
+    touching: bool = False
+    outside: bool = False
+    feather: str | None = None
+    method: str = "auto"
+    keep_bounds: bool = False
+
+
+def clip(inputs: Inputs, where: Where, output: Output, clipping: Clipping = Clipping()) -> Receipt:
     """Keep the area `where.within`, or what lies outside its outline, of each input.
 
-    Native cells stay as they are unless `where` asks for a frame, CRS or cell size. feather: cells or a
-    length over which an alpha band fades in from the outline. Raises UsageError without an area, InputError
-    where area and raster do not meet.
+    Native cells stay as they are unless `where` asks for a frame, CRS or cell size. Raises UsageError without
+    an area, InputError where area and input do not meet.
     """
     if not where.within and not where.onto:
         raise UsageError("there is no area to keep", "clip cuts to one", "add --within AREA, or --onto FRAME")
-    if outside and not where.within:
+    if clipping.outside and not where.within:
         raise UsageError("--outside needs an area", "there is nothing to be outside of", "add --within AREA")
-    points = point_paths(inputs, output.path)
-    if points:
-        from zembrel.verbs.points import change as of_points
+    return by_kind("clip", inputs, where, output, clipping)
 
-        return of_points.clip(points, inputs, where, output, outside=outside, keep_bounds=keep_bounds)
-    features = feature_paths(inputs, output.path)
-    if features:
-        from zembrel.verbs.features import change
 
-        return change.clip(features, inputs, where, output, touching=touching, outside=outside)
-    layers, unopened = opened(inputs, output)
-    layers, collars, found = trimmed(layers, inputs, output)
+def of_rasters(given: Given, where: Where, output: Output, clipping: Clipping) -> Receipt:
+    """Keep the area of each raster."""
+    layers, unopened = opened(given, output)
+    layers, collars, found = trimmed(layers, given.options, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
-        view, cover, chose = _view(layer, where, method, touching, outside)
-        if feather:
-            view = _faded(view, feather, layer)
-            chose.append(f"alpha fades in over {feather}")
-        written = write(view, final, output, cover=None if outside else cover)
+        view, cover, chose = _view(layer, where, clipping)
+        if clipping.feather:
+            view = _faded(view, clipping.feather, layer)
+            chose.append(f"alpha fades in over {clipping.feather}")
+        written = write(view, final, output, cover=None if clipping.outside else cover)
         return replace(written, checks=(*written.checks, *found)), [*chose, *collars]
 
     return one_to_one("clip", layers, output, make, unopened)
 
 
-def _view(
-    layer: Layer, where: Where, method: str, touching: bool, outside: bool
-) -> tuple[Raster, Cover | None, list[str]]:
+def _view(layer: Layer, where: Where, clipping: Clipping) -> tuple[Raster, Cover | None, list[str]]:
+    touching, outside = clipping.touching, clipping.outside
     target = decide([layer], where)
     chose = list(target.chose)
     native = not (where.onto or where.crs or where.cell or where.longest)
@@ -88,7 +87,7 @@ def _view(
         target = replace(target, frame=view.frame)
         chose.append("native cells")
     else:
-        view, more = brought(layer, target, method)
+        view, more = brought(layer, target, clipping.method)
         chose += more
     cover = target.cover(touching)
     if cover is None and outside and target.area is not None:

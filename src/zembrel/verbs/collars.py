@@ -8,7 +8,7 @@ from dataclasses import replace
 from zembrel.errors import UsageError
 from zembrel.raster.model import is_photo, shared_type
 from zembrel.raster.views.collar import Trimmed, find_collar, shade_of
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output
 
 

@@ -19,7 +19,7 @@ from zembrel.raster.model import Raster
 from zembrel.raster.views.bands import stack
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.layers import Layer, take_layers
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_items
 from zembrel.verbs.survey import seen
@@ -46,7 +46,7 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     """
     limits = [(*_limit(text), True) for text in comparing.at_most]
     limits += [(*_limit(text), False) for text in comparing.at_least]
-    layers = open_layers(inputs)
+    layers = take_layers(inputs)
     if len(layers) != 2:
         raise UsageError(
             f"compare takes two rasters, not {len(layers)}",

@@ -24,7 +24,7 @@ from zembrel.raster.model import Raster
 from zembrel.raster.survey import Statistics
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.writing import WrittenFeatures, check_target, write_parts
-from zembrel.verbs.inputs import Layer, check_resolved, only_layer
+from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_items
 from zembrel.verbs.survey import quantiles, seen

@@ -21,11 +21,11 @@ from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.aids import in_z_unit
 from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.features.opening import feature_paths
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.intake import Given
+from zembrel.verbs.kinds import by_kind
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.scaled import scaled, told_values
 from zembrel.verbs.stretch import ends_of
@@ -52,30 +52,23 @@ class Values:
     scaled: str | None = None  # a step or auto: whole numbers with a stored scale and offset
     unscaled: bool = False
     heights: Where = field(default_factory=Where)
+    each_band: bool = False  # a file for each
+    resume: bool = False  # of points: keep results that stand already
 
 
-def convert(
-    inputs: Inputs, output: Output, values: Values, *, each_band: bool = False, resume: bool = False
-) -> Receipt:
+def convert(inputs: Inputs, output: Output, values: Values) -> Receipt:
     """Each input in another format or cell type.
 
     A type that cannot hold the values is refused, with the count of cells concerned, unless `values`
     says how.
     """
-    points = point_paths(inputs, output.path)
-    if points:
-        from zembrel.verbs.points import change as of_points
+    return by_kind("convert", inputs, values.heights, output, values)
 
-        return of_points.convert(points, inputs, output, resume=resume)
-    if resume:
-        raise UsageError("--resume is for points", "other results are made in one go", "leave it out")
-    features = feature_paths(inputs, output.path)
-    if features:
-        from zembrel.verbs.features import change
 
-        return change.convert(features, inputs, output)
-    layers, unopened = opened(inputs, output)
-    if each_band:
+def of_rasters(given: Given, where: Where, output: Output, values: Values) -> Receipt:
+    """Each raster in another format or cell type; `where` names another unit of heights."""
+    layers, unopened = opened(given, output)
+    if values.each_band:
         layers, output = _bands_apart(layers, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
@@ -88,7 +81,7 @@ def convert(
             chose += more
             view, said = _in_few_colours(layer.path, view, values, output)
             chose.append(said)
-        view, changed = in_z_unit(view, values.heights)
+        view, changed = in_z_unit(view, where)
         view, more = _in_type(layer.path, view, output, values)
         return write(view, final, replace(output, type=None)), chose + changed + more
 

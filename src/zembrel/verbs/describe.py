@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from itertools import groupby
 from typing import Any
 
@@ -12,7 +13,6 @@ from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError
 from zembrel.features.ground import cell_areas
 from zembrel.formats import format_named, identify, layers_of
-from zembrel.formats.handles import size_on_disk
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
@@ -25,10 +25,10 @@ from zembrel.raster.model import Band, Raster, shared_type
 from zembrel.raster.survey import ClassCounts, Statistics
 from zembrel.raster.views.around import on_turn
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.features.opening import feature_paths
-from zembrel.verbs.inputs import Layer, open_layers
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.points.opening import point_paths
+from zembrel.verbs.intake import Given
+from zembrel.verbs.kinds import by_kind
+from zembrel.verbs.layers import Layer, open_layers
+from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_facts, show_bounds, show_cell, show_table
 from zembrel.verbs.survey import blocks_of
 
@@ -41,24 +41,23 @@ _MOST_SLICES = 6  # of one variable that are named one by one
 _LISTED = ("CRS", "cell", "cells", "bands", "nodata")
 
 
-def describe(inputs: Inputs, output: Output, *, stats: bool = False, at: str | None = None) -> Receipt:
-    """Facts of each input as text or, in `facts`, for programs.
+@dataclass(frozen=True)
+class Looking:
+    """What is told besides: exact figures of each band or field; values at `X,Y[@CRS]`."""
 
-    stats: exact minimum, maximum, mean and deviation of each band; at: `X,Y[@CRS]`, values there.
-    """
-    points = point_paths(inputs)
-    if points:
-        if at:
-            raise UsageError("--at is for cells and features", "points have no extent", "clip a circle there")
-        from zembrel.verbs.points import facts as of_points
+    stats: bool = False
+    at: str | None = None
 
-        return of_points.describe(points, inputs, output, stats=stats)
-    features = feature_paths(inputs)
-    if features:
-        from zembrel.verbs.features import facts as shown
 
-        return shown.describe(features, inputs, stats=stats, at=at)
-    layers = open_layers(inputs)
+def describe(inputs: Inputs, output: Output, looking: Looking = Looking()) -> Receipt:
+    """Facts of each input as text or, in `facts`, for programs."""
+    return by_kind("describe", inputs, Where(), output, looking)
+
+
+def of_rasters(given: Given, where: Where, output: Output, looking: Looking) -> Receipt:
+    """Facts of each raster."""
+    stats, at = looking.stats, looking.at
+    layers = open_layers(given)
     facts = [_facts(layer) for layer in layers]
     tables = [_rows(layer) for layer in layers]
     for layer, table, fact in zip(layers, tables, facts, strict=True):
@@ -73,12 +72,12 @@ def describe(inputs: Inputs, output: Output, *, stats: bool = False, at: str | N
 
 def _facts(layer: Layer) -> dict[str, Any]:
     raster, path = layer.raster, layer.path
-    name = identify(path)
+    name = identify(layer.origin)
     return {
         "path": str(path),
         "format": name,
-        "bytes": size_on_disk(path),
-        "layers": layers_of(path),
+        "bytes": layer.origin.size,
+        "layers": layers_of(layer.origin),
         "frame": frame_facts(raster.frame),
         "bands": [
             {
@@ -101,11 +100,11 @@ def _facts(layer: Layer) -> dict[str, Any]:
 def _rows(layer: Layer) -> Rows:
     raster, path = layer.raster, layer.path
     frame = raster.frame
-    name = identify(path)
+    name = identify(layer.origin)
     rows = [
         ("file", str(path)),
         ("format", format_named(name).title.split(",")[0] + _storage(raster)),
-        ("size", f"{show_bytes(size_on_disk(path))} on disk, {show_bytes(_raw_bytes(raster))} of cells"),
+        ("size", f"{show_bytes(layer.origin.size)} on disk, {show_bytes(_raw_bytes(raster))} of cells"),
         (
             "CRS",
             label(frame.crs)
@@ -130,7 +129,7 @@ def _rows(layer: Layer) -> Rows:
         ("scale", f"{s:g}, offset {o:g}: convert --unscaled makes values of them") for s, o in sorted(scales)
     ]
     rows += [("note", remark) for remark in layer.remarks]
-    layers = layers_of(path)
+    layers = layers_of(layer.origin)
     if len(layers) > 1:
         rows.append(("layers", f"{len(layers)}: choose with --layer {layers[0]} to {layers[-1]}"))
     legend = raster.bands[0].legend

@@ -14,22 +14,21 @@ from zembrel.draw.picture import Look, ShapeLayer, draw_map, draw_picture
 from zembrel.draw.shapes import ShapeLook
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.features.files import holds_features
-from zembrel.formats.elsewhere import real
+from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.inputs import find_inputs, open_layer
+from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, identified, of_one_kind
+from zembrel.verbs.layers import open_layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points import draw as of_points
 from zembrel.verbs.points.draw import PointLook
-from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt, frame_items, named
 from zembrel.verbs.target import decide
-from zembrel.verbs.within import parse_crs_phrase, resolve
+from zembrel.verbs.within import asked_crs, resolve
 
 ENDINGS = (".png", ".pdf", ".svg", ".jpg")
 _MARGIN = 0.03  # of the extent of features, around them
@@ -50,28 +49,28 @@ def draw(
 
     Raises UsageError for several rasters or an ending that is no picture's.
     """
-    clouds = point_paths(inputs)
-    if clouds:
+    found = identified(inputs, None, (RASTERS, FEATURES, POINTS))
+    if any(dataset.kind == POINTS for dataset in found):
         _check([], output.path, where)
-        return of_points.draw(clouds, inputs, where, output, look, points or PointLook())
+        return of_points.draw(of_one_kind(found, inputs), where, output, look, points or PointLook())
     if points not in (None, PointLook()):
         raise UsageError("--by, --section and --width are for points", "there are none", "leave them out")
-    paths = find_inputs(inputs)
-    features = [path for path in paths if holds_features(real(path))]
-    rasters = [path for path in paths if path not in features]
+    features = [dataset.origin for dataset in found if dataset.kind == FEATURES]
+    rasters = [dataset.origin for dataset in found if dataset.kind == RASTERS]
+    paths = [dataset.origin.name for dataset in found]
     _check(rasters, output.path, where)
     plain = ShapeLook(ramp=shapes.ramp, legend=shapes.legend)
     if not features and shapes != plain:
         raise UsageError(
             "--field and --classes are for features", f"{paths[0]} is a raster", "use --ramp or --legend"
         )
-    tables = [(path.stem, open_table(path, replace(inputs, layer=None))) for path in features]
+    tables = [(origin.name.stem, open_table(origin, replace(inputs, layer=None))) for origin in features]
     view, crs = (None, None) if not rasters else _view(rasters[0], inputs, where)
     if view is None:
-        crs = parse_crs_phrase(where.crs) if where.crs else next((t.crs for _, t in tables if t.crs), None)
+        crs = asked_crs(where) or next((t.crs for _, t in tables if t.crs), None)
     layers = _layers([(name, table.to(crs)) for name, table in tables], shapes)
     frame = view.frame if view is not None else _ground(layers, crs, where)
-    names = [*reversed([path.stem for path in features]), *(path.stem for path in rasters)]
+    names = [*reversed([origin.name.stem for origin in features]), *(o.name.stem for o in rasters)]
     title = " over ".join(names) if look.title is None else look.title
     with Staging(output.replace) as staging:
         staged = staging.path_for(output.path)
@@ -91,7 +90,7 @@ def draw(
     return Receipt("draw", f"{named(paths)} -> {output.path}", lines, facts)
 
 
-def _check(rasters: Sequence[Path], out: Path, where: Where) -> None:
+def _check(rasters: Sequence[Origin], out: Path, where: Where) -> None:
     if len(rasters) > 1:
         raise UsageError(
             f"{len(rasters)} inputs for one picture", "draw shows one layer", "mosaic them first, or name one"
@@ -108,9 +107,9 @@ def _check(rasters: Sequence[Path], out: Path, where: Where) -> None:
         )
 
 
-def _view(path: Path, inputs: Inputs, where: Where) -> tuple[Raster, CRS | None]:
+def _view(origin: Origin, inputs: Inputs, where: Where) -> tuple[Raster, CRS | None]:
     """The raster, or what of it lies in the area, and its CRS if features can be brought to it."""
-    layer = open_layer(path, inputs)
+    layer = open_layer(origin, inputs)
     view = unscaled(layer.raster)
     if where.within:
         frame = decide([layer], replace(where, crs=None)).frame

@@ -8,10 +8,11 @@ from typing import Any, TypeVar
 
 from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError, ZembrelError
-from zembrel.formats import choose_format, format_named, is_store, readable
+from zembrel.formats import choose_format, format_named, is_store
 from zembrel.measure import show_bytes
-from zembrel.verbs.inputs import Layer, find_inputs, given_layers, open_layer
-from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.intake import Given
+from zembrel.verbs.layers import Layer, given_layers, open_layer
+from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import LOSSES, Receipt, frame_items, named, reads
 from zembrel.verbs.within import OutsideError, left_out
 from zembrel.verbs.write import Written
@@ -87,20 +88,19 @@ def each(
     return done, lost, left_out([path for path, _ in outside])
 
 
-def opened(inputs: Inputs, output: Output) -> tuple[list[Layer], Lost]:
+def opened(given: Given, output: Output) -> tuple[list[Layer], Lost]:
     """The inputs, and those that cannot be opened; without keep_going that is an error, and of one alone."""
-    paths = find_inputs(inputs, output.path, readable)
-    layers = given_layers(inputs)
+    layers = given_layers(given.options)
     lost: list[tuple[Path, ZembrelError]] = []
-    for path in paths:
+    for origin in given.origins:
         try:
-            layers.append(open_layer(path, inputs))
+            layers.append(open_layer(origin, given.options))
         except ZembrelError as exc:
-            if not output.keep_going or len(paths) == 1:
+            if not output.keep_going or len(given.origins) == 1:
                 raise
-            lost.append((path, exc))
+            lost.append((origin.name, exc))
     if not layers:
-        raise _all_lost(lost, len(paths))
+        raise _all_lost(lost, len(given.origins))
     return layers, lost
 
 

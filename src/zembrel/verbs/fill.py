@@ -9,7 +9,8 @@ from zembrel.grid.frame import Frame
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.fill import Filled
 from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.intake import take
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.methods import codes_in
 from zembrel.verbs.options import Inputs, Output
@@ -30,7 +31,7 @@ def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt
         raise UsageError(
             "there is no reach", "voids are closed so far from valid cells", "add --reach 20 (cells) or 50m"
         )
-    layers, unopened = opened(inputs, output)
+    layers, unopened = opened(take(inputs, output.path), output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view = layer.raster

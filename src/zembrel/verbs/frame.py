@@ -10,12 +10,12 @@ from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.framefile import ENDING, write_frame
-from zembrel.verbs.inputs import open_layers
+from zembrel.verbs.layers import take_layers
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_facts, frame_items, show_bounds
 from zembrel.verbs.target import decide
-from zembrel.verbs.within import area_crs, parse_crs_phrase, resolve
+from zembrel.verbs.within import area_crs, asked_crs, resolve
 
 FIT = "fit"  # for --crs: the one that suits the area
 
@@ -58,7 +58,7 @@ def frame(
 
 
 def _from_rasters(inputs: Inputs, where: Where) -> Frame:
-    return decide(open_layers(inputs), where).frame
+    return decide(take_layers(inputs), where).frame
 
 
 def _from_area(
@@ -73,7 +73,7 @@ def _from_area(
             "neither a raster nor an area with a CRS is given",
             "add --within AREA --crs CRS",
         )
-    crs = own or (_fitting(where) if where.crs == FIT else parse_crs_phrase(str(where.crs)))
+    crs = own or (_fitting(where) if where.crs == FIT else asked_crs(where))
     bounds = resolve(where, crs).bounds
     if columns or rows:
         if not (columns and rows) or where.cell or origin or min(columns, rows) < 1:

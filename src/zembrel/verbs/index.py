@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,10 +12,10 @@ from zembrel.errors import InputError
 from zembrel.geodesy.crs import label
 from zembrel.geodesy.registry import by_code
 from zembrel.raster.model import shared_type
-from zembrel.verbs.inputs import Layer, check_placed, open_layers
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.points import index as of_points
-from zembrel.verbs.points.opening import point_paths
+from zembrel.verbs.intake import Given
+from zembrel.verbs.kinds import by_kind
+from zembrel.verbs.layers import Layer, check_placed, open_layers
+from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, named, show_cell
 
 if TYPE_CHECKING:
@@ -26,16 +27,24 @@ def index(inputs: Inputs, output: Output) -> Receipt:
 
     Raises InputError for an input without a CRS, UsageError for a name that is no feature file's.
     """
-    from zembrel.verbs.features.writing import check_target, write_layer
+    from zembrel.verbs.features.writing import check_target
+
+    check_target(output.path, output)
+    return by_kind("index", inputs, Where(), output)
+
+
+def of_rasters(given: Given, where: Where, output: Output, options: None) -> Receipt:
+    """One polygon for each raster."""
+    layers = open_layers(given)
+    check_placed(layers)
+    return written([layer.path for layer in layers], _outlines(layers), output)
+
+
+def written(paths: Sequence[Path], table: FeatureTable, output: Output) -> Receipt:
+    """The receipt over outlines that were written."""
+    from zembrel.verbs.features.writing import write_layer
 
     out = output.path
-    check_target(out, output)
-    paths = point_paths(inputs)
-    table = of_points.outlines(paths, inputs) if paths else None
-    if table is None:
-        layers = open_layers(inputs)
-        check_placed(layers)
-        table, paths = _outlines(layers), [layer.path for layer in layers]
     write_layer(out, table, output)
     facts = {"inputs": [str(path) for path in paths], "out": str(out), "features": len(paths)}
     wrote = (str(out), f"{len(paths)} outlines", "EPSG:4326 WGS 84")

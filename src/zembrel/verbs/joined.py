@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from zembrel.raster.model import Raster
 from zembrel.verbs.alike import alike
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.pieces import pieces_of, sewn
 from zembrel.verbs.target import Target, brought
 

@@ -10,7 +10,6 @@ from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
 from zembrel.errors import UsageError
 from zembrel.formats import format_named, identify
-from zembrel.formats.elsewhere import real
 from zembrel.formats.tiff.wording import Wording
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import label as name_of
@@ -22,7 +21,8 @@ from zembrel.points.las.relabel import write_relabelled
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.cast import fitting_nodata
 from zembrel.raster.views.nodata import WithNodata
-from zembrel.verbs.inputs import find_inputs, open_input
+from zembrel.verbs.finding import find
+from zembrel.verbs.layers import open_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_facts, frame_items
 from zembrel.verbs.within import parse_crs_phrase
@@ -42,20 +42,24 @@ class Changes:
 
 def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:
     """Mend one file in place, or into `output.out`. Raises UsageError for changes it cannot hold."""
-    paths = find_inputs(inputs)
-    if len(paths) != 1:
+    found = find(inputs)
+    if len(found) != 1:
         raise UsageError(
-            f"label mends one file, not {len(paths)}", "each says something else", "call it for each"
+            f"label mends one file, not {len(found)}", "each says something else", "call it for each"
         )
     if changes == Changes():
         raise UsageError(
             "there is nothing to change", "no change is named", "add --crs, --nodata, --names, --shift ..."
         )
-    path = paths[0]
+    if not found[0].plain:
+        raise UsageError(
+            f"{found[0]} lies in an archive or on the web", "label mends plain files", "unpack it first"
+        )
+    path = found[0].file
     final = Path(output.out) if output.out else path
-    if holds_points(real(path)):
+    if holds_points(path):
         return _label_points(path, final, output, changes)
-    raster = open_input(path, inputs)
+    raster = open_layer(found[0], inputs).raster
     frame, bands, did = _mended(path, raster, changes)
     if identify(path) == "geotiff":
         if not output.dry_run:

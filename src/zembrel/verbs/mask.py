@@ -6,12 +6,14 @@ from dataclasses import replace
 from pathlib import Path
 
 from zembrel.errors import UsageError
+from zembrel.formats.origin import Origin
 from zembrel.raster.algebra import parse_formula
 from zembrel.raster.views.masked import Conditioned, band_names
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.inputs import Layer, open_input
+from zembrel.verbs.intake import take
+from zembrel.verbs.layers import Layer, open_layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import Target, brought
@@ -32,15 +34,15 @@ def mask(
             "cells are blanked by a layer or a condition",
             "add --by or --where",
         )
-    layers, unopened = opened(inputs, output)
-    witness = open_input(Path(by), replace(inputs, bands=None, layer=None)) if by else None
+    layers, unopened = opened(take(inputs, output.path), output)
+    witness = open_layer(Origin.of(Path(by)), replace(inputs, bands=None, layer=None)) if by else None
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view, other = layer.raster, layer.raster
         chose: list[str] = []
         if witness is not None:
             target = Target(view.frame, asked=Where(average_codes=True))
-            other, chose = brought(Layer(Path(str(by)), witness), target, "nearest")
+            other, chose = brought(witness, target, "nearest")
         other = unscaled(other)
         condition = parse_formula(where, band_names(other)) if where else None
         said = where if where else f"{by} is empty"

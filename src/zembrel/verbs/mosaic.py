@@ -25,12 +25,12 @@ from zembrel.raster.views.tone import Toned
 from zembrel.verbs import quilting, sheets
 from zembrel.verbs.alike import alike
 from zembrel.verbs.collars import trimmed
-from zembrel.verbs.features.opening import feature_paths
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.intake import Given
+from zembrel.verbs.kinds import by_kind
+from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import agreed_bands, pieces_of, sewn
-from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.tables import csv_text
 from zembrel.verbs.target import Target, decide, landing, masked
@@ -64,23 +64,15 @@ def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Re
     Unlike cell types become the one that holds both; palettes that differ become colour bands. Raises
     InputError if bands cannot be matched or nothing lies in the area.
     """
-    points = point_paths(inputs, output.path)
-    if points:
-        from zembrel.verbs.points import mosaic as of_points
-
-        return of_points.mosaic(points, inputs, where, output, source_ids=joining.source_ids)
-    features = feature_paths(inputs, output.path)
-    if features:
-        from zembrel.verbs.features import change
-
-        return change.mosaic(features, inputs, where, output)
-    return _of_rasters(inputs, where, output, joining)
+    return by_kind("mosaic", inputs, where, output, joining)
 
 
-def _of_rasters(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Receipt:
+def of_rasters(given: Given, where: Where, output: Output, joining: Joining) -> Receipt:
+    """All rasters joined on one frame."""
+    inputs = given.options
     rule, _, width = joining.overlap.partition(":")
     check_overlap(rule)
-    layers, chose = _opened(inputs, where, output, joining)
+    layers, chose = _opened(given, where, joining)
     target = decide(layers, landing(where, output.path, output.format, layers))
     if choose_format(output.path, output.format) == "quilt":
         return _quilted(layers, target, inputs, output, joining, where)
@@ -142,9 +134,9 @@ def _quilted(
     return quilting.as_quilt(inside, target, bands, output, joining.method, sewing)
 
 
-def _opened(inputs: Inputs, where: Where, output: Output, joining: Joining) -> tuple[list[Layer], list[str]]:
+def _opened(given: Given, where: Where, joining: Joining) -> tuple[list[Layer], list[str]]:
     """The inputs in their order with like bands, and what was done for that."""
-    layers = open_layers(inputs, output.path)
+    layers = open_layers(given)
     if joining.order:
         layers = sheets.ordered(layers, joining.order)
     remarks = [remark for layer in layers for remark in layer.remarks]

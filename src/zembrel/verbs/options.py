@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from zembrel.engine.plan import DEFAULT_CEILING
 from zembrel.engine.run import DEFAULT_MEMORY, Means
@@ -41,6 +42,7 @@ class Inputs:
     resolution: str | None = None
     trim_collar: bool = False
     collar_tolerance: int | None = None
+    known: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)  # what phrases mean
 
 
 @dataclass(frozen=True)
@@ -64,6 +66,7 @@ class Where:
     from_z_unit: str | None = None
     average_codes: bool = False
     named: Frame | None = None  # the frame that the name of the result says
+    known: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)  # what phrases mean
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,8 @@ from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.ramp import RampPainted
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.intake import take
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.stretch import ends_of
@@ -46,7 +47,7 @@ def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
     Raises UsageError for a ramp that is not there, or a legend for cells that are no codes.
     """
     check_ramp(brush.ramp)
-    layers, unopened = opened(inputs, output)
+    layers, unopened = opened(take(inputs, output.path), output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view, chose = _painted(unscaled(select_bands(layer.raster, (0,))), brush, output)

@@ -20,7 +20,7 @@ from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.mosaic import mosaic as mosaic_view
 from zembrel.raster.views.overlap import Piece
 from zembrel.raster.views.reproject import on_frame
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.target import Target, brought
 

@@ -20,13 +20,13 @@ from zembrel.grid.pinning import Fit, Pinning, Ties, check_model, judged, pinned
 from zembrel.raster.model import Raster
 from zembrel.raster.views.pinned import pin as pin_view
 from zembrel.raster.views.place import Reframed
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.layers import Layer, take_layers
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items, show_table, unit_sign
 from zembrel.verbs.tables import csv_text
-from zembrel.verbs.within import load_frame, parse_crs_phrase
+from zembrel.verbs.within import asked_crs, asked_frame
 from zembrel.verbs.write import write
 
 _EDGE = 64  # places along each edge of the picture that are carried to find its extent
@@ -48,7 +48,7 @@ def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
     Without a model: affine for up to 5 points, a polynomial of second order from 8, a spline from 15.
     Raises InputError where points do not determine the model, UsageError without points or a CRS.
     """
-    layers = open_layers(inputs, output.path)
+    layers = take_layers(inputs, output.path)
     if len(layers) != 1:
         raise UsageError(f"pin places one picture, not {len(layers)}", "each has its own ties", "name one")
     layer = layers[0]
@@ -82,7 +82,7 @@ def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
 
 def _own_ties(layer: Layer) -> Ties:
     """Those that the file itself holds. Raises UsageError if there are none."""
-    found = tie_points(layer.path) if identify(layer.path) == "geotiff" else np.empty((0, 4))
+    found = tie_points(layer.origin.place) if identify(layer.origin) == "geotiff" else np.empty((0, 4))
     if len(found) < 3:
         raise UsageError(
             f"there are no tie points for {layer.path}",
@@ -98,8 +98,9 @@ def _fitting_model(count: int) -> str:
 
 def _frame(picture: Raster, ties: Ties, model: str, where: Where) -> Frame:
     """The asked frame, or the smallest north-up one that holds the whole picture at its resolution."""
-    if where.onto:
-        return load_frame(Path(where.onto))
+    frame = asked_frame(where)
+    if frame is not None:
+        return frame
     crs = _crs(picture, where)
     columns, rows = picture.frame.columns, picture.frame.rows
     way, end = np.linspace(0, 1, _EDGE), np.ones(_EDGE)
@@ -125,7 +126,7 @@ def _frame(picture: Raster, ties: Ties, model: str, where: Where) -> Frame:
 
 
 def _crs(picture: Raster, where: Where) -> CRS:
-    crs = parse_crs_phrase(where.crs) if where.crs else picture.frame.crs
+    crs = asked_crs(where) or picture.frame.crs
     if crs is None:
         raise UsageError(
             "nobody says which CRS the ties are in", "x and y have no place without it", "add --crs CRS"

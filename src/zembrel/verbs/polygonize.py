@@ -22,7 +22,7 @@ from zembrel.raster.regions import Outlines, RegionSweep, Swept
 from zembrel.raster.sieved import sieved
 from zembrel.raster.views.cast import cast
 from zembrel.verbs.features.writing import check_target, write_parts
-from zembrel.verbs.inputs import Layer, check_resolved, only_layer
+from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_items

@@ -7,13 +7,12 @@ from pathlib import Path
 
 from zembrel.engine.commit import Staging, check_free
 from zembrel.errors import InputError, RefusedError
-from zembrel.formats.elsewhere import known
 from zembrel.formats.quilt import Sewing, Sheet, write_quilt
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
 from zembrel.raster.model import Band
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Output
 from zembrel.verbs.pieces import APART, native_feather, shared_lattice
@@ -53,7 +52,7 @@ def as_quilt(
     out, sheets, methods = output.path, [], []
     moved = [layer.raster.frame.offset_to(target.frame) is None for layer, _ in layers]
     for (layer, footprint), apart in zip(layers, moved, strict=True):
-        if known(layer.path):
+        if layer.elsewhere is not None:
             raise InputError(
                 f"{layer.path} lies in an archive or on the web",
                 "a quilt names plain files",

@@ -11,16 +11,16 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
-from zembrel.features.files.table import is_features
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
 from zembrel.features.table import FeatureTable, Geometries
+from zembrel.formats.origin import Origin
 from zembrel.grid.frame import Frame
 from zembrel.measure import show_number
 from zembrel.raster.legend import Entry, Legend, shade
 from zembrel.raster.model import TYPES, Band, Raster
 from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import check_meets, frame_for
-from zembrel.verbs.inputs import find_inputs
+from zembrel.verbs.intake import FEATURES, take
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items
@@ -49,8 +49,9 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     that the cell type cannot hold, UsageError for options that exclude each other.
     """
     _check_options(inputs, scanning)
-    path = _only_path(inputs)
-    table, mended = opened(path, inputs, check=True)
+    origin = _only_input(inputs)
+    path = origin.name
+    table, mended = opened(origin, inputs, check=True)
     if not len(table):
         raise InputError(
             f"{path} holds no feature", "there is nothing to draw", "name another file or --layer"
@@ -85,13 +86,15 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     return Receipt("rasterize", f"{path} -> {output.out}", lines, facts)
 
 
-def _only_path(inputs: Inputs) -> Path:
+def _only_input(inputs: Inputs) -> Origin:
     """The one file. Raises UsageError for more."""
-    paths = find_inputs(inputs, kind=is_features)
-    if len(paths) == 1:
-        return paths[0]
+    origins = take(inputs, None, (FEATURES,)).origins
+    if len(origins) == 1:
+        return origins[0]
     raise UsageError(
-        f"rasterize takes one file, not {len(paths)}", "which would win is not said", "join them with mosaic"
+        f"rasterize takes one file, not {len(origins)}",
+        "which would win is not said",
+        "join them with mosaic",
     )
 
 

@@ -2,23 +2,30 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel.errors import UsageError
 from zembrel.formats import frame_of_name
 from zembrel.verbs.collars import trimmed
 from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.features.opening import feature_paths
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.intake import Given, take
+from zembrel.verbs.kinds import by_kind
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import brought, decide, landing, masked
 from zembrel.verbs.write import Written, write
 
 
-def resample(inputs: Inputs, where: Where, output: Output, *, method: str = "auto") -> Receipt:
+@dataclass(frozen=True)
+class Resampling:
+    """How cells are made of others."""
+
+    method: str = "auto"
+
+
+def resample(inputs: Inputs, where: Where, output: Output, resampling: Resampling = Resampling()) -> Receipt:
     """Each input on cells of another size. Raises UsageError without one."""
     if not where.cell and not where.onto and not where.longest:
         raise UsageError(
@@ -28,33 +35,30 @@ def resample(inputs: Inputs, where: Where, output: Output, *, method: str = "aut
         )
     if where.crs:
         raise UsageError("resample keeps the CRS", "--crs changes it", "use reproject")
-    return _moved("resample", inputs, where, output, method)
+    return _moved("resample", take(inputs, output.path), where, output, resampling.method)
 
 
-def reproject(inputs: Inputs, where: Where, output: Output, *, method: str = "auto") -> Receipt:
+def reproject(inputs: Inputs, where: Where, output: Output, resampling: Resampling = Resampling()) -> Receipt:
     """Each input in another CRS, its resolution kept unless a cell size is given.
 
     Several inputs get one cell size and one lattice, so that neighbours meet without gap or shift.
     """
-    points = point_paths(inputs, output.path)
-    if points:
-        from zembrel.verbs.points import change as of_points
-
-        return of_points.reproject(points, inputs, where, output)
     framed = frame_of_name(output.path, output.format, 1.0) is not None
-    if not where.crs and not where.onto and not framed:
+    if not where.crs and not where.onto and not where.z_unit and not framed:
         raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
-    features = feature_paths(inputs, output.path)
-    if features:
-        from zembrel.verbs.features import change
-
-        return change.reproject(features, inputs, where, output)
-    return _moved("reproject", inputs, where, output, method)
+    return by_kind("reproject", inputs, where, output, resampling)
 
 
-def _moved(verb: str, inputs: Inputs, where: Where, output: Output, method: str) -> Receipt:
-    layers, unopened = opened(inputs, output)
-    layers, collars, found = trimmed(layers, inputs, output)
+def reproject_rasters(given: Given, where: Where, output: Output, resampling: Resampling) -> Receipt:
+    """Each raster in another CRS. Raises UsageError where only heights would change."""
+    if not where.crs and not where.onto and frame_of_name(output.path, output.format, 1.0) is None:
+        raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
+    return _moved("reproject", given, where, output, resampling.method)
+
+
+def _moved(verb: str, given: Given, where: Where, output: Output, method: str) -> Receipt:
+    layers, unopened = opened(given, output)
+    layers, collars, found = trimmed(layers, given.options, output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         target = decide([layer], landing(where, final, output.format, layers), finest=layers)

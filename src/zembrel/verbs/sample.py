@@ -13,6 +13,7 @@ import shapely
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.ground import reaches
 from zembrel.features.table import Column, FeatureTable, column
+from zembrel.formats.origin import Origin
 from zembrel.measure import parse_length, show_bytes
 from zembrel.raster.method import Method, parse_method
 from zembrel.raster.model import Raster
@@ -20,7 +21,7 @@ from zembrel.raster.sampling import values_at
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.inputs import Layer, check_resolved, open_layers
+from zembrel.verbs.layers import Layer, check_resolved, take_layers
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, named
 
@@ -39,8 +40,8 @@ def sample(
     check_target(out, output)
     if at is None:
         raise UsageError("there are no points", "sample looks up values at some", "add --at POINTS")
-    layers = open_layers(replace(inputs, condition=None, fields=None), out)
-    points = open_table(Path(at), replace(inputs, from_crs=None, layer=None))
+    layers = take_layers(replace(inputs, condition=None, fields=None), out)
+    points = open_table(Origin.of(Path(at)), replace(inputs, from_crs=None, layer=None))
     _check_points(at, points)
     columns, missing, chose = dict(points.columns), 0, []
     for layer in layers:

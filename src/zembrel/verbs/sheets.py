@@ -15,7 +15,7 @@ from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import is_photo, shared_type
-from zembrel.verbs.inputs import Layer
+from zembrel.verbs.layers import Layer
 from zembrel.verbs.receipt import show_cell
 
 _SIDES = 8  # points along a side of an outline

@@ -7,7 +7,7 @@ from dataclasses import replace
 from zembrel.raster.model import shared_type
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.bands import stack as stack_views
-from zembrel.verbs.inputs import open_layers
+from zembrel.verbs.layers import take_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.target import brought, decide, masked
@@ -16,7 +16,7 @@ from zembrel.verbs.write import write
 
 def stack(inputs: Inputs, where: Where, output: Output, *, method: str = "auto") -> Receipt:
     """All bands of all inputs on one frame, in the given order; bands of one-band files take their name."""
-    layers = open_layers(inputs, output.path)
+    layers = take_layers(inputs, output.path)
     target = decide(layers, where)
     views, chose = [], list(target.chose)
     for layer in layers:

@@ -21,6 +21,7 @@ from zembrel.features.stats import Stat, parse_stats
 from zembrel.features.table import FeatureTable
 from zembrel.features.zonal import MOMENTS, ZoneSums, ranked
 from zembrel.formats import readable
+from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
 from zembrel.measure import parse_length, show_bytes, show_number
@@ -29,13 +30,13 @@ from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import check_meets, frame_for
-from zembrel.verbs.features.opening import feature_paths
 from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.inputs import Layer, check_resolved, open_layers
+from zembrel.verbs.intake import FEATURES, RASTERS, Given, take
+from zembrel.verbs.layers import Layer, check_resolved, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named
 from zembrel.verbs.survey import seen
-from zembrel.verbs.within import parse_crs_phrase
+from zembrel.verbs.within import asked_crs
 from zembrel.verbs.write import write
 
 Columns = dict[str, npt.NDArray[np.float64]]
@@ -58,46 +59,45 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
     Raises UsageError for statistics that do not go with the inputs.
     """
     stats = parse_stats(tallying.stats)
-    paths = feature_paths(inputs)
+    given = take(inputs, None, (RASTERS, FEATURES))
     if tallying.zones is None:
-        if not paths:
+        if given.kind != FEATURES:
             raise UsageError(
                 "there are no zones",
                 "cells of a raster are summed up in some",
                 "add --zones POLYGONS, or use resample",
             )
-        return _per_cell(paths, inputs, where, output, tallying, stats)
+        return _per_cell(given, where, output, tallying, stats)
     own = Inputs(repair=inputs.repair, skip_invalid=inputs.skip_invalid)
-    zones, said = opened(Path(tallying.zones), own, check=True)
+    zones, said = opened(Origin.of(Path(tallying.zones)), own, check=True)
     columns: Columns = {}
-    if paths:
+    if given.kind == FEATURES:
         crs = _working(zones, tallying, where)
         said += [f"worked in {label(crs)}"] if tallying.reach else []
         areas = _areas(zones, tallying, crs)
-        for path in paths:
-            table, more = opened(path, inputs, check=True)
+        for origin in given.origins:
+            table, more = opened(origin, inputs, check=True)
             said += more
             found = tallied(table.to(crs), areas, stats)
-            prefix = f"{path.stem}_" if len(paths) > 1 else ""
+            prefix = f"{origin.name.stem}_" if len(given.origins) > 1 else ""
             columns |= {prefix + stat.label: values for stat, values in found.items()}
     else:
-        layers = open_layers(replace(inputs, condition=None, fields=None))
-        paths = [layer.path for layer in layers]
+        layers = open_layers(given)
         for layer in layers:
             columns |= _of_cells(layer, zones, tallying, stats, output, len(layers) > 1)
     said += [f"reach {tallying.reach}"] if tallying.reach else []
     lines, bytes_facts = _written(zones, columns, where, output, said)
     empty = max((int(np.isnan(values).sum()) for values in columns.values()), default=0)
     some = f"{empty:,} of {len(zones):,} zones hold nothing" if empty else "every zone holds something"
-    facts = {"inputs": [str(path) for path in paths], "zones": len(zones), "fields": list(columns)}
+    facts = {"inputs": [str(path) for path in given.paths], "zones": len(zones), "fields": list(columns)}
     facts |= {"empty": empty, "chose": said, **bytes_facts}
-    title = f"{named(paths)} in {tallying.zones} -> {output.out}"
+    title = f"{named(given.paths)} in {tallying.zones} -> {output.out}"
     return Receipt("tally", title, (*lines[:-1], ("checks", (some,)), lines[-1]), facts)
 
 
 def _working(zones: FeatureTable, tallying: Tallying, where: Where) -> CRS:
     """The CRS to work in: as asked, else that of the zones. Raises InputError if there is none."""
-    crs = parse_crs_phrase(where.crs) if where.crs else zones.crs
+    crs = asked_crs(where) or zones.crs
     if crs is None:
         raise InputError(
             f"{tallying.zones} has no CRS", "zones have a place on the Earth", "add --from-crs CRS"
@@ -212,22 +212,18 @@ def _drawn(zones: FeatureTable, frame: Frame, name: str, values: npt.NDArray[np.
 
 
 def _per_cell(
-    paths: Sequence[Path],
-    inputs: Inputs,
-    where: Where,
-    output: Output,
-    tallying: Tallying,
-    stats: Sequence[Stat],
+    given: Given, where: Where, output: Output, tallying: Tallying, stats: Sequence[Stat]
 ) -> Receipt:
-    if len(paths) != 1:
+    if len(given.origins) != 1:
         raise UsageError(
-            f"tally counts one file of features per cell, not {len(paths)}",
+            f"tally counts one file of features per cell, not {len(given.origins)}",
             "bands would mix",
             "mosaic them first",
         )
-    table, said = opened(paths[0], inputs, check=True)
+    path = given.paths[0]
+    table, said = opened(given.origins[0], given.options, check=True)
     if not len(table):
-        raise InputError(f"{paths[0]} holds no feature", "there is nothing to count", "check --where")
+        raise InputError(f"{path} holds no feature", "there is nothing to count", "check --where")
     frame, chose = frame_for(table, where)
     reach = parse_length(tallying.reach) if tallying.reach else None
     moved = table.to(frame.crs)
@@ -235,7 +231,7 @@ def _per_cell(
         check_meets(moved, frame, output)
     bands = per_cell(moved, frame, stats, reach)
     if is_features(output.path):
-        return _as_polygons(paths[0], table, stack(tuple(bands)), output, [*chose, *said])
+        return _as_polygons(path, table, stack(tuple(bands)), output, [*chose, *said])
     written = write(stack(tuple(bands)), output.path, output)
     way = f"within {tallying.reach} of the middles of cells" if reach else "features that meet a cell"
     lines = (
@@ -244,8 +240,8 @@ def _per_cell(
         ("checks", (f"{len(table):,} features", *written.checks)),
         ("plan" if output.dry_run else "wrote", written.wrote),
     )
-    facts: dict[str, Any] = {"inputs": [str(paths[0])], "features": len(table), "results": [written.facts]}
-    return Receipt("tally", f"{paths[0]} per cell -> {output.out}", lines, facts)
+    facts: dict[str, Any] = {"inputs": [str(path)], "features": len(table), "results": [written.facts]}
+    return Receipt("tally", f"{path} per cell -> {output.out}", lines, facts)
 
 
 def _as_polygons(path: Path, table: FeatureTable, view: Raster, output: Output, chose: list[str]) -> Receipt:

@@ -25,11 +25,11 @@ from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import Reframed
 from zembrel.raster.views.reproject import on_frame
 from zembrel.verbs.aids import check_used, equipped, with_heights
-from zembrel.verbs.inputs import Layer, check_placed
+from zembrel.verbs.layers import Layer, check_placed
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.methods import choose_method, resolution_remark
 from zembrel.verbs.options import Where
-from zembrel.verbs.within import Resolved, load_frame, overlap_error, parse_crs_phrase, resolve
+from zembrel.verbs.within import Resolved, asked_crs, asked_frame, overlap_error, resolve
 
 Bounds = tuple[float, float, float, float]
 
@@ -154,8 +154,8 @@ def _onto(where: Where, layers: Sequence[Layer]) -> Target:
             "the frame says both already",
             "leave out --onto, or the others",
         )
-    assert where.onto is not None
-    frame = load_frame(Path(where.onto))
+    frame = asked_frame(where)
+    assert frame is not None
     frame = replace(frame, crs=frame.crs and _equipped(frame.crs, layers, where))
     chose = (f"onto {where.onto}",)
     if not where.within:
@@ -194,7 +194,7 @@ def _choose_crs(layers: Sequence[Layer], where: Where) -> tuple[CRS | None, tupl
                 f"it cannot be brought to {where.crs}",
                 "add --from-crs CRS with what it is in",
             )
-        return parse_crs_phrase(where.crs), ()
+        return asked_crs(where), ()
     weights: list[tuple[CRS | None, int]] = []
     for layer in layers:
         crs = layer.raster.frame.crs

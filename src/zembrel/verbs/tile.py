@@ -24,12 +24,13 @@ from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
 from zembrel.reading import readings
 from zembrel.verbs.cutting import Cutting, pair_of
-from zembrel.verbs.inputs import Layer, open_layers
+from zembrel.verbs.intake import Given
 from zembrel.verbs.joined import joined
+from zembrel.verbs.kinds import by_kind
+from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.points.opening import point_paths
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
 from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import Target, decide
@@ -66,12 +67,12 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
         )
     if cutting.index:
         check_name(Path(cutting.index))
-    points = point_paths(inputs, output.path)
-    if points:
-        from zembrel.verbs.points import tile as of_points
+    return by_kind("tile", inputs, where, output, cutting)
 
-        return of_points.tile(points, inputs, where, output, cutting)
-    layers = open_layers(inputs, output.path)
+
+def of_rasters(given: Given, where: Where, output: Output, cutting: Cutting) -> Receipt:
+    """Rasters, seen as one, cut into sheets."""
+    layers = open_layers(given)
     target = decide(layers, where)
     view, chose = joined(layers, target, cutting.method)
     sheets = _named(_sheets(view.frame, cutting), layers, output, cutting)

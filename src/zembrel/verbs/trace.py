@@ -18,7 +18,7 @@ from zembrel.measure import show_bytes
 from zembrel.raster.kernels import skeleton
 from zembrel.raster.model import Cells, Raster
 from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.inputs import Layer, check_resolved, only_layer
+from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_items
 from zembrel.verbs.survey import blocks_of

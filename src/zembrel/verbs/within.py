@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
@@ -22,8 +23,12 @@ from zembrel.grid.framefile import read_frame
 from zembrel.measure import parse_length
 from zembrel.raster.views.outline import Cover
 from zembrel.reading import readings
-from zembrel.verbs.options import Where
+from zembrel.verbs.options import Inputs, Where
 
+if TYPE_CHECKING:
+    from zembrel.features.table import FeatureTable
+
+T = TypeVar("T")
 _SHOWN = 3  # inputs that a word about many names
 
 
@@ -49,8 +54,41 @@ def area_crs(phrase: str) -> CRS | None:
     return None if isinstance(area, PathArea | Place) else area.crs
 
 
+def once(options: Where | Inputs, phrase: Any, parse: Callable[[], T]) -> T:
+    """What a phrase of `options` means; it is parsed, and a file that it names is read, once in a run."""
+    if phrase not in options.known:
+        options.known[phrase] = parse()
+    meant: T = options.known[phrase]
+    return meant
+
+
+def asked_crs(where: Where) -> CRS | None:
+    """The CRS of `where.crs`, if one is asked for. Raises InputError."""
+    text = where.crs
+    return once(where, ("crs", text), lambda: parse_crs_phrase(text)) if text else None
+
+
+def said_crs(inputs: Inputs) -> CRS | None:
+    """The CRS of `inputs.from_crs`, if one is said. Raises InputError."""
+    text = inputs.from_crs
+    return once(inputs, ("from_crs", text), lambda: parse_crs_phrase(text)) if text else None
+
+
+def asked_frame(where: Where) -> Frame | None:
+    """The frame of `where.onto`, if one is asked for. Raises InputError."""
+    text = where.onto
+    return once(where, ("onto", text), lambda: load_frame(Path(text))) if text else None
+
+
 def resolve(where: Where, crs: CRS | None) -> Resolved:
     """The area of `where.within` in `crs`. Raises UsageError or InputError, with the hint."""
+    phrase = "within", where.within, where.within_where, where.reach, where.places
+    area = once(where, phrase, lambda: _read_area(where))
+    return once(where, (*phrase, crs), lambda: _resolved(area, crs))
+
+
+def _read_area(where: Where) -> Area | FeatureTable | Frame:
+    """What is meant by `where.within`; of a file the features or the frame in it."""
     assert where.within is not None
     area = parse_area(where.within)
     if where.within_where and not (isinstance(area, PathArea) and _holds_features(Path(area.path))):
@@ -58,9 +96,18 @@ def resolve(where: Where, crs: CRS | None) -> Resolved:
             "--within-where picks features", f"{where.within} is no features file", "leave one of the two out"
         )
     if isinstance(area, Place):
-        area = _place(area, where)
-    if isinstance(area, PathArea):
-        return _from_path(Path(area.path), where.within_where, crs)
+        return _place(area, where)
+    return _from_path(Path(area.path), where.within_where) if isinstance(area, PathArea) else area
+
+
+def _resolved(area: Area | FeatureTable | Frame, crs: CRS | None) -> Resolved:
+    from zembrel.features.table import FeatureTable
+
+    if isinstance(area, Frame):
+        return _extent_of(area, crs)
+    if isinstance(area, FeatureTable):
+        polygon = (area.to(crs) if crs is not None else area).polygon()
+        return Resolved(tuple(polygon.bounds), polygon)
     return _from_shape(area, crs)
 
 
@@ -103,7 +150,7 @@ def _carried_polygon(
     return Resolved(tuple(polygon.bounds), None if rectangle else polygon)
 
 
-def _from_path(path: Path, condition: str | None, crs: CRS | None) -> Resolved:
+def _from_path(path: Path, condition: str | None) -> FeatureTable | Frame:
     if not path.exists():
         raise InputError(
             f"area {str(path)!r} is no area phrase and no file",
@@ -114,11 +161,8 @@ def _from_path(path: Path, condition: str | None, crs: CRS | None) -> Resolved:
         from zembrel.features.files import read_features
 
         table = read_features(path)
-        if condition:
-            table = table.where(condition)
-        polygon = (table.to(crs) if crs is not None else table).polygon()
-        return Resolved(tuple(polygon.bounds), polygon)
-    return _extent_of(load_frame(path), crs)
+        return table.where(condition) if condition else table
+    return load_frame(path)
 
 
 def _holds_features(path: Path) -> bool:

@@ -8,14 +8,13 @@ from __future__ import annotations
 
 import struct
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import Stamp, file_handles
+from zembrel.formats.handles import Place, Stamp, file_handles
 from zembrel.formats.tiff import tags
 
 MOST_DIRECTORIES = 10_000
@@ -34,7 +33,7 @@ class Entry(NamedTuple):
 class Container:
     """A TIFF file: path, stamp, byte order (`<` or `>`) and whether offsets have 64 bits."""
 
-    path: Path
+    path: Place
     stamp: Stamp
     order: str
     big: bool
@@ -92,12 +91,12 @@ class Directory:
         return self.values(tag).tobytes().split(b"\0")[0].decode("utf-8", "replace")
 
 
-def read_directories(path: Path) -> list[Directory]:
+def read_directories(path: Place) -> list[Directory]:
     """All directories of the main chain of the TIFF at `path`. Raises InputError as `read_chain` does."""
     return read_chain(path)[0]
 
 
-def read_chain(path: Path) -> tuple[list[Directory], tuple[str, ...]]:
+def read_chain(path: Place) -> tuple[list[Directory], tuple[str, ...]]:
     """The same, and a remark if the chain returns to itself: each directory is taken once.
 
     Raises InputError if the file is not a TIFF, or is cut short.
@@ -127,12 +126,12 @@ def sub_directories(directory: Directory) -> list[Directory]:
     return found
 
 
-def broken(path: Path, why: str) -> InputError:
+def broken(path: Place, why: str) -> InputError:
     """The error for a file that does not hold what it says."""
     return InputError(f"{path} is broken", why, "get the file again, or leave it out")
 
 
-def _open(path: Path) -> tuple[Container, int]:
+def _open(path: Place) -> tuple[Container, int]:
     stamp = file_handles.renew(path)
     head = file_handles.read(path, 0, 16)
     order = {b"II": "<", b"MM": ">"}.get(head[:2])

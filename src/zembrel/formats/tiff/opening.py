@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from zembrel.errors import InputError
+from zembrel.formats.handles import Place
 from zembrel.formats.sidecars import placed_in
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.bands import read_bands
@@ -20,7 +21,7 @@ from zembrel.raster.model import ALPHA, Band
 OVERVIEWS_BESIDE, MASK_BESIDE = ".ovr", ".msk"  # added to the image's whole name; only read
 
 
-def layers_of(path: Path) -> list[str]:
+def layers_of(path: Place) -> list[str]:
     """Names of the images of a TIFF that are not masks or reduced versions: `1`, `2` ..."""
     return [str(n) for n, _ in enumerate(_main_directories(read_directories(path)), 1)]
 
@@ -33,7 +34,7 @@ def _kind(directory: Directory) -> int:
     return directory.number_of(tags.NEW_SUBFILE_TYPE, 0)
 
 
-def open_tiff(path: Path, layer: str | None = None) -> TiffRaster:
+def open_tiff(path: Place, layer: str | None = None) -> TiffRaster:
     """The image `layer` (default: the first) of the TIFF at `path`. Raises InputError."""
     directories, odd = read_chain(path)
     main = _main_directories(directories)
@@ -48,20 +49,25 @@ def open_tiff(path: Path, layer: str | None = None) -> TiffRaster:
     family = [*directories[directory.number + 1 : following], *sub_directories(directory)]
     layout = read_layout(directory)
     frame = read_frame(directory, layout.width, layout.height)
-    frame, remarks = placed_in(frame, path, layout.width, layout.height)
+    frame, remarks = placed_in(frame, _file(path), layout.width, layout.height)
     model = model_of(layout.coding.shown, layout.samples, layout.dtype) if not layout.planar else None
     bands, alpha = read_bands(directory, layout, model)
     if directory is main[0]:
-        family += _beside(path, OVERVIEWS_BESIDE, layout)
+        family += _beside(_file(path), OVERVIEWS_BESIDE, layout)
     return TiffRaster(
         directory, layout, frame, bands, _alpha_last(bands), alpha,
-        _mask(path, family, layout, frame),
+        _mask(_file(path), family, layout, frame),
         tuple(d for d in family if _kind(d) & (tags.REDUCED | tags.MASK) == tags.REDUCED),
         tuple(d for d in family if _kind(d) & (tags.REDUCED | tags.MASK) == tags.REDUCED | tags.MASK),
         model,
         associated=alpha is not None and layout.dtype.kind == "u" and _associated(directory),
         remarks=(*odd, *remarks),
     )  # fmt: skip
+
+
+def _file(place: Place) -> Path:
+    """Beside which file others may lie."""
+    return place if isinstance(place, Path) else place.file
 
 
 def _alpha_last(bands: tuple[Band, ...]) -> tuple[int, ...]:

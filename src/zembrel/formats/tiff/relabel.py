@@ -72,7 +72,9 @@ def _copied(directory: Directory) -> Image:
     tiled = tags.TILE_WIDTH in directory
     where, sizes = _SEGMENT_TAGS[2:] if tiled else _SEGMENT_TAGS[:2]
     offsets, counts = directory.values(where).astype(np.int64), directory.values(sizes).astype(np.int64)
-    return Image(fields, directory.container.path, offsets, counts, tiled)
+    file = directory.container.path
+    assert isinstance(file, Path)
+    return Image(fields, file, offsets, counts, tiled)
 
 
 def write_relabelled(path: Path, images: list[Image], source: TiffRaster) -> None:

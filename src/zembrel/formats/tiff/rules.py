@@ -9,12 +9,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
 
 from zembrel.errors import InputError, ZembrelError
+from zembrel.formats.handles import Place, file_handles
 from zembrel.formats.tiff import geokeys, tags
 from zembrel.formats.tiff.directory import Directory, read_directories, sub_directories
 from zembrel.formats.tiff.layout import Layout, read_layout
@@ -46,7 +46,7 @@ class _Image:
         return f"{self.layout.width:,} x {self.layout.height:,}"
 
 
-def check_tiff(path: Path) -> list[Item]:
+def check_tiff(path: Place) -> list[Item]:
     """Every rule looked at, in the order of the standards. Raises InputError only if it is no TIFF at all."""
     try:
         directories = read_directories(path)
@@ -114,13 +114,13 @@ def _image(image: _Image) -> Iterator[Item]:
     yield _item("TIFF", f"{name} is described soundly", faults, f"{kind}{image.size}, {layout.compression}")
 
 
-def _segments(path: Path, images: Sequence[_Image]) -> Item:
+def _segments(path: Place, images: Sequence[_Image]) -> Item:
     """Whether every stored segment lies in the file, apart from the others, and decodes."""
     places = np.concatenate([np.stack([i.layout.offsets, i.layout.counts], axis=1) for i in images])
     places = places[places[:, 1] > 0]
     places = places[np.argsort(places[:, 0], kind="stable")]
     faults = []
-    if len(places) and (places[:, 0] + places[:, 1]).max() > path.stat().st_size:
+    if len(places) and (places[:, 0] + places[:, 1]).max() > file_handles.renew(path).size:
         faults.append("a segment reaches past the end of the file")
     over = np.flatnonzero(places[1:, 0] < places[:-1, 0] + places[:-1, 1])
     if over.size:
@@ -129,7 +129,7 @@ def _segments(path: Path, images: Sequence[_Image]) -> Item:
     return _item("TIFF", "every segment lies apart and decodes", faults, f"{len(places):,} segments")
 
 
-def _undecodable(path: Path) -> Iterator[str]:
+def _undecodable(path: Place) -> Iterator[str]:
     try:
         full = open_tiff(path)
         views = [full, *(full.coarser(2.0**n) for n in range(1, 20))]
@@ -237,4 +237,4 @@ def _cut(layout: Layout) -> str:
 
 
 STANDARDS = ("tiff", "geotiff", "cog")
-CHECKS: dict[str, Callable[[Path], list[Item]]] = {"geotiff": check_tiff}
+CHECKS: dict[str, Callable[[Place], list[Item]]] = {"geotiff": check_tiff}

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 import shapely
@@ -14,51 +12,51 @@ from zembrel.features.table import FeatureTable, appended
 from zembrel.geodesy.crs import CRS, label, same
 from zembrel.geodesy.operation import operation
 from zembrel.verbs.aids import check_used, equipped
+from zembrel.verbs.clip import Clipping
 from zembrel.verbs.features.each import one_to_one, opened, receipt
 from zembrel.verbs.features.opening import open_layers
 from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.intake import Given
+from zembrel.verbs.options import Output, Where
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.within import load_frame, overlap_error, parse_crs_phrase, resolve
+from zembrel.verbs.within import asked_crs, asked_frame, overlap_error, resolve
 
 
-def convert(paths: Sequence[Path], inputs: Inputs, output: Output) -> Receipt:
+def convert(given: Given, where: Where, output: Output, values: object) -> Receipt:
     """Each file in another format; faulty geometries go as they are unless they are to be mended."""
-    return one_to_one("convert", paths, inputs, output, lambda table: (table, []))
+    return one_to_one("convert", given, output, lambda table: (table, []))
 
 
-def reproject(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output) -> Receipt:
+def reproject(given: Given, where: Where, output: Output, resampling: object) -> Receipt:
     """Each file in another CRS."""
-    return one_to_one("reproject", paths, inputs, output, lambda table: moved(table, where))
+    return one_to_one("reproject", given, output, lambda table: moved(table, where))
 
 
-def clip(
-    paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, *, touching: bool, outside: bool
-) -> Receipt:
+def clip(given: Given, where: Where, output: Output, clipping: Clipping) -> Receipt:
     """What of each file lies in the area; touching: features that meet it, whole."""
 
     def cut(table: FeatureTable) -> tuple[FeatureTable, list[str]]:
         table, chose = moved(table, where) if where.crs or where.onto else (table, [])
-        table, said = clipped(table, where, touching=touching, outside=outside)
+        table, said = clipped(table, where, touching=clipping.touching, outside=clipping.outside)
         return table, [*chose, *said]
 
-    return one_to_one("clip", paths, inputs, output, cut, check=True)
+    return one_to_one("clip", given, output, cut, check=True)
 
 
-def mosaic(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output) -> Receipt:
+def mosaic(given: Given, where: Where, output: Output, joining: object) -> Receipt:
     """All features one after the other, in the CRS of the first unless another is asked for."""
     out = output.path
     check_target(out, output)
     tables, chose = [], []
-    for path in paths:
-        for _, own in open_layers(path, inputs):
-            table, said = opened(path, own, check=False)
+    for origin in given.origins:
+        for _, own in open_layers(origin, given.options):
+            table, said = opened(origin, own, check=False)
             tables.append(table)
             chose += said
     crs = _asked(where) or tables[0].crs
     if crs is None and any(table.crs is not None for table in tables):
         raise InputError(
-            f"{paths[0]} has no coordinate reference system",
+            f"{given.origins[0]} has no coordinate reference system",
             f"without one its place among the other {len(tables) - 1} inputs is unknown",
             "add --from-crs CRS, or leave the file out",
         )
@@ -72,16 +70,15 @@ def mosaic(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output) 
         whole, said = clipped(whole, where)
         chose += said
     written = write_layer(out, whole, output)
-    sort = "files" if len(tables) == len(paths) else "layers"
+    sort = "files" if len(tables) == len(given.origins) else "layers"
     sizes = ", ".join(f"{len(table):,}" for table in tables[:6]) + " ..." * (len(tables) > 6)
     counts = f"{len(tables)} {sort} of {sizes}"
-    return receipt("mosaic", paths, output, [(whole, written)], [counts, *chose, *written.notes])
+    return receipt("mosaic", given.paths, output, [(whole, written)], [counts, *chose, *written.notes])
 
 
 def _asked(where: Where) -> CRS | None:
-    if where.onto:
-        return load_frame(Path(where.onto)).crs
-    return parse_crs_phrase(where.crs) if where.crs else None
+    frame = asked_frame(where)
+    return frame.crs if frame is not None else asked_crs(where)
 
 
 def moved(table: FeatureTable, where: Where, crs: CRS | None = None) -> tuple[FeatureTable, list[str]]:

@@ -15,11 +15,13 @@ from zembrel.features.files.schema import kinds_in, schema_of
 from zembrel.features.files.table import FEATURE_FORMATS, format_of
 from zembrel.features.soundness import sound
 from zembrel.features.table import FeatureTable
+from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.measure import show_bytes
 from zembrel.verbs.each import Lost, each, results, to_folder
 from zembrel.verbs.features.opening import open_layers, open_table
 from zembrel.verbs.features.writing import Parts, WrittenFeatures, check_target, write_layers
+from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import LOSSES, Receipt, named
 
@@ -31,9 +33,9 @@ _PLURALS = {
 
 
 class Source(NamedTuple):
-    """A layer to be read: its file, its name, and the options that take it alone."""
+    """A layer to be read: where it is, its name, and the options that take it alone."""
 
-    path: Path
+    origin: Origin
     name: str
     options: Inputs
 
@@ -45,20 +47,18 @@ class Work(NamedTuple):
     sources: list[Source]
 
 
-def one_to_one(
-    verb: str, paths: Sequence[Path], inputs: Inputs, output: Output, change: Change, *, check: bool = False
-) -> Receipt:
+def one_to_one(verb: str, given: Given, output: Output, change: Change, *, check: bool = False) -> Receipt:
     """Change each file of features and write it, with one receipt over all.
 
     check: whether faulty geometries are refused unless they are to be mended or left out.
     """
-    works = _works(paths, inputs, output)
+    works = _works(given, output)
     for work in works:
         check_target(work.final, output)
     chose: list[str] = []
 
     def changed(source: Source, final: Path) -> tuple[str, FeatureTable]:
-        table, said = opened(source.path, source.options, check=check)
+        table, said = opened(source.origin, source.options, check=check)
         table, more = change(table)
         chose.extend([*said, *more])
         return source.name, table
@@ -81,19 +81,19 @@ def one_to_one(
         one,
         works,
         [work.final for work in works],
-        [work.sources[0].path for work in works],
+        [work.sources[0].origin.name for work in works],
         keep_going=output.keep_going,
     )
-    return receipt(verb, paths, output, done, [*chose, *outside], lost)
+    return receipt(verb, given.paths, output, done, [*chose, *outside], lost)
 
 
-def _works(paths: Sequence[Path], inputs: Inputs, output: Output) -> list[Work]:
+def _works(given: Given, output: Output) -> list[Work]:
     """What is to be done: a file for each layer, or one for several where its format holds them.
 
     Raises UsageError for two on one name, or many for one file.
     """
-    ending = _ending(output.format)
-    sources = [Source(path, name, own) for path in paths for name, own in open_layers(path, inputs)]
+    ending, paths = _ending(output.format), given.paths
+    sources = [Source(o, name, own) for o in given.origins for name, own in open_layers(o, given.options)]
     if len(sources) == len(paths):
         return [Work(final, [s]) for final, s in zip(results(paths, output, ending), sources, strict=True)]
     if output.into is not None:
@@ -113,18 +113,19 @@ def _works(paths: Sequence[Path], inputs: Inputs, output: Output) -> list[Work]:
     if format_of(Path(f"x{ending or paths[0].suffix}")) is FEATURE_FORMATS["geopackage"]:
         finals = results(paths, output, ending)
         return [
-            Work(f, [s for s in sources if s.path == path]) for f, path in zip(finals, paths, strict=True)
+            Work(f, [s for s in sources if s.origin.name == path])
+            for f, path in zip(finals, paths, strict=True)
         ]
-    named = [s.path.with_name(s.name.replace("/", "_") + s.path.suffix) for s in sources]
+    named = [s.origin.name.with_name(s.name.replace("/", "_") + s.origin.name.suffix) for s in sources]
     return [Work(final, [s]) for final, s in zip(results(named, output, ending), sources, strict=True)]
 
 
-def opened(path: Path, inputs: Inputs, *, check: bool) -> tuple[FeatureTable, list[str]]:
+def opened(origin: Origin, inputs: Inputs, *, check: bool) -> tuple[FeatureTable, list[str]]:
     """The features of a file, sound ones if `check`, and what there is to say about them."""
-    table = open_table(path, inputs)
+    table = open_table(origin, inputs)
     if not (check or inputs.repair or inputs.skip_invalid):
         return table, list(table.remarks)
-    table, mended = sound(path, table, repair=inputs.repair, skip=inputs.skip_invalid)
+    table, mended = sound(origin.name, table, repair=inputs.repair, skip=inputs.skip_invalid)
     return table, [*table.remarks, *mended]
 
 

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -16,43 +14,45 @@ from zembrel.features.files.table import format_of
 from zembrel.features.ground import ground_areas, ground_lengths
 from zembrel.features.soundness import faults_of
 from zembrel.features.table import DAY, INTEGER, REAL, FeatureTable
-from zembrel.formats.elsewhere import real
-from zembrel.formats.handles import size_on_disk
+from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.geodesy.operation import operation
 from zembrel.grid.area import split_crs
 from zembrel.grid.framefile import crs_text
 from zembrel.measure import show_bytes, show_number
+from zembrel.verbs.describe import Looking
 from zembrel.verbs.features.each import counted
 from zembrel.verbs.features.opening import open_layers, open_table
-from zembrel.verbs.options import Inputs
+from zembrel.verbs.intake import Given
+from zembrel.verbs.options import Output, Where
 from zembrel.verbs.receipt import Receipt, show_table
 
 Rows = list[tuple[str, str]]
 _SHOWN = 5  # faulty features, and values of a field, that are named
 
 
-def describe(paths: Sequence[Path], inputs: Inputs, *, stats: bool, at: str | None) -> Receipt:
+def describe(given: Given, where: Where, output: Output, looking: Looking) -> Receipt:
     """Facts of each file of features; stats: of each field; at: `X,Y[@CRS]`, the features there."""
     texts, facts = [], []
-    wanted = [(path, *chosen) for path in paths for chosen in open_layers(path, inputs)]
-    for file, name, own in wanted:
-        table = open_table(file, own)
-        rows, known = _rows(file, table)
-        if own is not inputs:
+    stats, at = looking.stats, looking.at
+    wanted = [(o, *chosen) for o in given.origins for chosen in open_layers(o, given.options)]
+    for origin, name, own in wanted:
+        table = open_table(origin, own)
+        rows, known = _rows(origin, table)
+        if own is not given.options:
             rows.insert(1, ("layer", name))
         if stats:
             known["fields"] = _add_statistics(table, rows, known["fields"])
         if at:
-            known["at"] = _add_features_at(file, table, at, rows)
+            known["at"] = _add_features_at(origin, table, at, rows)
         texts.append(show_table(rows))
         facts.append(known)
     return Receipt("describe", "", (), {"layers": facts}, data="\n".join(texts))
 
 
-def _rows(path: Path, table: FeatureTable) -> tuple[Rows, dict[str, Any]]:
-    form, size = format_of(path), size_on_disk(real(path))
-    layers, faults = layers_of(real(path)), faults_of(table)
+def _rows(path: Origin, table: FeatureTable) -> tuple[Rows, dict[str, Any]]:
+    form, size = format_of(path.file), path.size
+    layers, faults = layers_of(path.file), faults_of(table)
     bounds = shapely.total_bounds(table.geometries).tolist() if len(table) else [np.nan] * 4
     placed = bool(np.isfinite(bounds).all())
     corners = "  ".join(f"{side} {show_number(round(v, 6))}" for side, v in zip("WSEN", bounds, strict=True))
@@ -123,7 +123,7 @@ def _add_statistics(table: FeatureTable, rows: Rows, known: list[dict[str, Any]]
     return told
 
 
-def _add_features_at(path: Path, table: FeatureTable, at: str, rows: Rows) -> list[dict[str, Any]]:
+def _add_features_at(path: Origin, table: FeatureTable, at: str, rows: Rows) -> list[dict[str, Any]]:
     numbers, crs = split_crs(at)
     try:
         x, y = (float(part) for part in numbers.split(","))

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError
@@ -13,17 +11,17 @@ from zembrel.grid.frame import Frame, holding, snapped
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.options import Output, Where
 from zembrel.verbs.target import by_longest
-from zembrel.verbs.within import load_frame, parse_crs_phrase
+from zembrel.verbs.within import asked_crs, asked_frame
 
 
 def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
     """The frame to draw on: a given one, or the extent of the features in cells of the asked size."""
-    if where.onto:
+    frame = asked_frame(where)
+    if frame is not None:
         if where.crs or where.cell:
             raise UsageError(
                 "--onto excludes --crs and --cell", "the frame says both", "leave out one or the other"
             )
-        frame = load_frame(Path(where.onto))
         if frame.crs is None:
             raise InputError(
                 f"{where.onto} has no CRS", "features have a place on the Earth", "give it one with label"
@@ -35,7 +33,7 @@ def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
             "features have no cells of their own",
             "add --onto FRAME, --cell LENGTH or --longest N",
         )
-    crs: CRS | None = parse_crs_phrase(where.crs) if where.crs else table.crs
+    crs: CRS | None = asked_crs(where) or table.crs
     if crs is None:
         raise InputError("the features have no CRS", "cells have a place on the Earth", "add --from-crs CRS")
     shapes = table.to(crs).geometries

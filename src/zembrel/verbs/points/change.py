@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -18,18 +17,22 @@ from zembrel.points.moving import Moved, carried_scaling
 from zembrel.points.picking import Inside
 from zembrel.points.told import las_of
 from zembrel.verbs.aids import check_used, equipped, metres
-from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.clip import Clipping
+from zembrel.verbs.convert import Values
+from zembrel.verbs.intake import Given
+from zembrel.verbs.options import Output, Where
 from zembrel.verbs.points.each import one_to_one
 from zembrel.verbs.points.opening import picking
 from zembrel.verbs.points.survey import bounds_of, keep_part_bounds
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.work import Change, Job, Sieve, unchanged
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.within import load_frame, overlap_error, parse_crs_phrase, resolve
+from zembrel.verbs.within import asked_crs, asked_frame, overlap_error, resolve
 
 
-def convert(paths: Sequence[Path], inputs: Inputs, output: Output, *, resume: bool = False) -> Receipt:
+def convert(given: Given, where: Where, output: Output, values: Values) -> Receipt:
     """Each file in another format, or only the points that are asked for."""
+    inputs = given.options
     sieve = Sieve(None, picking(inputs))
 
     def plan(source: PointSource, final: Path) -> Job:
@@ -37,32 +40,21 @@ def convert(paths: Sequence[Path], inputs: Inputs, output: Output, *, resume: bo
         new = new_file(source, final, output, columns=inputs.fields or written)
         return Job(new, sieve, chose=told(sieve))
 
-    return one_to_one("convert", paths, inputs, output, plan, resume=resume)
+    return one_to_one("convert", given, output, plan, resume=values.resume)
 
 
 def told(sieve: Sieve) -> tuple[str, ...]:
     return () if sieve.picking.all else (str(sieve.picking),)
 
 
-def clip(
-    paths: Sequence[Path],
-    inputs: Inputs,
-    where: Where,
-    output: Output,
-    *,
-    outside: bool = False,
-    keep_bounds: bool = False,
-) -> Receipt:
-    """The points of each file that lie in the area, or outside it.
-
-    keep_bounds: keep the bounds of its chunks in a file beside each, so that the next clip reads what it
-    needs.
-    """
+def clip(given: Given, where: Where, output: Output, clipping: Clipping) -> Receipt:
+    """The points of each file that lie in the area, or outside it."""
+    inputs, outside = given.options, clipping.outside
     if where.cell:
         raise UsageError("--cell is for cells", "points have none", "leave it out, or make cells with grid")
 
     def plan(source: PointSource, final: Path) -> Job:
-        if keep_bounds and not output.dry_run:
+        if clipping.keep_bounds and not output.dry_run:
             keep_part_bounds(source, output)
         new, move, said = moved(source, final, output, where)
         sieve = Sieve(None, picking(inputs))
@@ -78,13 +70,13 @@ def clip(
 
         return Job(new, sieve, change, chose=(*told(sieve), *said))
 
-    return one_to_one("clip", paths, inputs, output, plan)
+    return one_to_one("clip", given, output, plan)
 
 
 def inside(crs: CRS | None, where: Where, *, outside: bool = False) -> Inside:
     """The area of `where` in the CRS of points. Raises UsageError or InputError."""
-    if where.onto and not where.within:
-        frame = load_frame(Path(where.onto))
+    frame = asked_frame(where)
+    if frame is not None and not where.within:
         if same(frame.crs, crs):
             return Inside(frame.bounds, None, outside)
         where = replace(where, within=where.onto)
@@ -104,24 +96,22 @@ def check_meeting(source: PointSource, area: Inside | None, where: Where) -> Non
         raise overlap_error("no point lies", box, source.cloud.crs, str(where.within or where.onto))
 
 
-def reproject(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output) -> Receipt:
+def reproject(given: Given, where: Where, output: Output, resampling: object) -> Receipt:
     """Each file in another CRS."""
-    if not where.crs and not where.onto and not where.z_unit:
-        raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
-    sieve = Sieve(None, picking(inputs))
+    sieve = Sieve(None, picking(given.options))
 
     def plan(source: PointSource, final: Path) -> Job:
         new, change, said = moved(source, final, output, where)
         return Job(new, sieve, change, chose=(*told(sieve), *said))
 
-    return one_to_one("reproject", paths, inputs, output, plan)
+    return one_to_one("reproject", given, output, plan)
 
 
 def moved(
     source: PointSource, final: Path, output: Output, where: Where
 ) -> tuple[NewFile, Change, list[str]]:
     """The new file, what is done to each block for it, and what was chosen."""
-    target = asked_crs(source.cloud.crs, where)
+    target = target_crs(source.cloud.crs, where)
     way, said = way_to(source.cloud.crs, target, where)
     heights, more = _height_factor(source.cloud.crs, way, where)
     if way is None and heights == 1.0:
@@ -138,12 +128,13 @@ def moved(
     return new, lambda block, piece: move(block), [*said, *more, f"steps {steps}"]
 
 
-def asked_crs(own: CRS | None, where: Where) -> CRS | None:
+def target_crs(own: CRS | None, where: Where) -> CRS | None:
     """The CRS that is asked for, or None for that of the points."""
-    if where.onto and not where.crs:
-        return load_frame(Path(where.onto)).crs
+    frame = asked_frame(where)
+    if frame is not None and not where.crs:
+        return frame.crs
     if where.crs:
-        return parse_crs_phrase(where.crs)
+        return asked_crs(where)
     return own if where.z_unit else None
 
 

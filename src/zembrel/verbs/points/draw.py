@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -26,8 +25,9 @@ from zembrel.points.picking import Picking
 from zembrel.raster.legend import Entry, Legend, shade
 from zembrel.raster.model import Band, Block
 from zembrel.raster.views.fill import Filled
+from zembrel.verbs.intake import Given
 from zembrel.verbs.lengths import in_units_of
-from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.options import Output, Where
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking
 from zembrel.verbs.receipt import Receipt, named, unit_sign
@@ -53,19 +53,18 @@ class PointLook:
     width: str | None = None
 
 
-def draw(
-    paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, look: Look, points: PointLook
-) -> Receipt:
+def draw(given: Given, where: Where, output: Output, look: Look, points: PointLook) -> Receipt:
     """A picture of clouds, seen as one. Raises UsageError or InputError."""
     if points.by not in _BY:
         raise UsageError(f"--by {points.by}", "points are coloured by a value", nearest_name(points.by, _BY))
-    whole = merged(paths, inputs, where, output)
+    paths = given.paths
+    whole = merged(given, where, output)
     title = (
         look.title
         if look.title is not None
         else " and ".join(p.stem for p in paths[:3]) + " ..." * (len(paths) > 3)
     )
-    picked = picking(inputs)
+    picked = picking(given.options)
     with Staging(output.replace) as staging:
         staged = staging.path_for(output.path)
         with resource_errors(output.path):

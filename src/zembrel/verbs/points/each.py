@@ -10,12 +10,14 @@ from typing import Any
 from zembrel.engine.commit import check_free
 from zembrel.engine.plan import check_room
 from zembrel.errors import UsageError, ZembrelError, nearest_name
+from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.measure import show_bytes
 from zembrel.points.files import check_name
 from zembrel.points.files.table import POINT_FORMATS
 from zembrel.points.model import PointSource
 from zembrel.verbs.each import Lost, each, results
+from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.points.target import bytes_at_most, new_file
@@ -25,10 +27,9 @@ from zembrel.verbs.receipt import LOSSES, Receipt, named
 Plan = Callable[[PointSource, Path], Job]
 
 
-def one_to_one(
-    verb: str, paths: Sequence[Path], inputs: Inputs, output: Output, plan: Plan, *, resume: bool = False
-) -> Receipt:
+def one_to_one(verb: str, given: Given, output: Output, plan: Plan, *, resume: bool = False) -> Receipt:
     """Make a result of each file, with one receipt over all; resume: keep results that stand already."""
+    paths = given.paths
     finals = results(paths, output, _ending(output.format))
     stands = {final for final in finals if resume and _stands(final)}
     for final in finals:
@@ -36,41 +37,41 @@ def one_to_one(
         if not output.dry_run and final not in stands:
             check_free(final, output.replace)
     remarks: list[str] = []
-    ready = _checked(paths, finals, stands, inputs, output)
+    ready = _checked(given, finals, stands, output)
 
-    def one(path: Path, final: Path) -> Done | None:
+    def one(origin: Origin, final: Path) -> Done | None:
         if final in stands:
             return None
-        source = ready.pop(path, None) or open_cloud(path, inputs)
+        source = ready.pop(origin, None) or open_cloud(origin, given.options)
         result = carry_out(plan(source, final), [source], final, output)
         remarks.extend(source.cloud.remarks)
         return result
 
-    made, lost, outside = each(one, paths, finals, paths, keep_going=output.keep_going)
+    made, lost, outside = each(one, given.origins, finals, paths, keep_going=output.keep_going)
     kept = [f"{len(stands):,} results stood already and were kept"] if stands else []
     done = [result for result in made if result is not None]
     return receipt(verb, paths, output, done, [*remarks, *kept, *outside], lost)
 
 
 def _checked(
-    paths: Sequence[Path], finals: Sequence[Path], stands: set[Path], inputs: Inputs, output: Output
-) -> dict[Path, PointSource]:
+    given: Given, finals: Sequence[Path], stands: set[Path], output: Output
+) -> dict[Origin, PointSource]:
     """The clouds that were opened to see whether all results pass the ceiling, or the room on the disk.
 
     What cannot be opened, or planned, is said when its turn comes. Raises RefusedError.
     """
-    ready: dict[Path, PointSource] = {}
-    wanted = [(path, final) for path, final in zip(paths, finals, strict=True) if final not in stands]
+    ready: dict[Origin, PointSource] = {}
+    wanted = [(o, final) for o, final in zip(given.origins, finals, strict=True) if final not in stands]
     if len(wanted) < 2:
         return ready
     size = points = 0
-    for path, final in wanted:
+    for origin, final in wanted:
         try:
-            source = open_cloud(path, inputs)
+            source = open_cloud(origin, given.options)
             new = new_file(source, final, output)
         except ZembrelError:
             continue
-        ready[path] = source
+        ready[origin] = source
         points += source.cloud.count
         size += bytes_at_most(new, source.cloud.count, [source], final)
     check_room(
@@ -89,7 +90,7 @@ def _stands(final: Path) -> bool:
     if not final.is_file():
         return False
     try:
-        open_cloud(final, Inputs())
+        open_cloud(Origin.of(final), Inputs())
     except ZembrelError:
         return False
     return True

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from zembrel.engine.points import Piece, each, pieces_of
-from zembrel.formats.elsewhere import real
-from zembrel.formats.handles import size_on_disk
+from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.grid.framefile import crs_text
 from zembrel.measure import show_bytes, show_number
@@ -22,7 +19,9 @@ from zembrel.points.las.source import LasSource
 from zembrel.points.model import Bounds3, PointSource, Scaling
 from zembrel.points.survey import Lattice, Seen, Survey, cover_of, look, voids_of
 from zembrel.points.told import las_of
-from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.describe import Looking
+from zembrel.verbs.intake import Given
+from zembrel.verbs.options import Output, Where
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.points.survey import bounds_of
 from zembrel.verbs.receipt import Receipt, show_table
@@ -32,12 +31,12 @@ _LOOKED_AT = 25_000_000  # points up to which all are looked at without being as
 _SHOWN = 12
 
 
-def describe(paths: Sequence[Path], inputs: Inputs, output: Output, *, stats: bool) -> Receipt:
+def describe(given: Given, where: Where, output: Output, looking: Looking) -> Receipt:
     """Facts of each cloud. Points are looked at unless there are very many; stats: always, and all values."""
-    texts, facts = [], []
-    for path in paths:
-        source = open_cloud(path, inputs)
-        rows, known = _said(path, source)
+    texts, facts, stats = [], [], looking.stats
+    for origin in given.origins:
+        source = open_cloud(origin, given.options)
+        rows, known = _said(origin, source)
         if source.cloud.count and (stats or source.cloud.count <= _LOOKED_AT):
             _add_seen(source, rows, known, output, deep=stats)
         elif source.cloud.count:
@@ -48,9 +47,9 @@ def describe(paths: Sequence[Path], inputs: Inputs, output: Output, *, stats: bo
     return Receipt("describe", "", (), {"layers": facts}, data="\n".join(texts))
 
 
-def _said(path: Path, source: PointSource) -> tuple[Rows, dict[str, Any]]:
+def _said(path: Origin, source: PointSource) -> tuple[Rows, dict[str, Any]]:
     """What the file says of itself."""
-    cloud, size, name = source.cloud, size_on_disk(real(path)), format_of(real(path))
+    cloud, size, name = source.cloud, path.size, format_of(path.file)
     title = POINT_FORMATS[name].title if name else ""
     head, record = cloud.header, cloud.layout.dtype.itemsize
     version = f" {head['version']}" if "version" in head else ""

@@ -24,14 +24,15 @@ from zembrel.points.picking import Inside, Picking
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.fill import Filled
+from zembrel.verbs.intake import POINTS, take
 from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.mosaic import Merged, merged
-from zembrel.verbs.points.opening import picking, point_paths
+from zembrel.verbs.points.opening import picking
 from zembrel.verbs.points.work import Sieve
 from zembrel.verbs.receipt import Receipt, frame_items, named, unit_sign
 from zembrel.verbs.target import masked
-from zembrel.verbs.within import load_frame, resolve
+from zembrel.verbs.within import asked_frame, resolve
 from zembrel.verbs.write import Written, write
 
 _GROUND, _NOISE = 2, (7, 18)  # classes
@@ -68,20 +69,22 @@ class Counted:
 def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Receipt:
     """Points onto the cells of a frame. Raises UsageError or InputError."""
     _check(gridding)
-    paths = point_paths(inputs, output.path, only=True)
+    given = take(inputs, output.path, (POINTS,))
     if format_of(output.path) is not None and not output.format:
         raise UsageError(
             f"{output.path} is the name of a point file", "grid makes cells", "name a raster: out.tif"
         )
-    frame_given = load_frame(Path(where.onto)) if where.onto else None
-    whole = merged(paths, inputs, where, output, everywhere=True)
+    frame_given = asked_frame(where)
+    whole = merged(given, where, output, everywhere=True)
     frame, more = _frame(whole, where, frame_given)
     job = _Job(whole, frame, picking(inputs), gridding, output, Counted(), not (where.within or where.onto))
     view = job.view()
     if where.mask and where.within:
         view = masked(view, resolve(where, frame.crs).cover(frame))
     written = write(view, output.path, output)
-    return _receipt(paths, whole, job.counted, written, (*more, *whole.chose, *job.counted.chose), output)
+    return _receipt(
+        given.paths, whole, job.counted, written, (*more, *whole.chose, *job.counted.chose), output
+    )
 
 
 def _check(gridding: Gridding) -> None:

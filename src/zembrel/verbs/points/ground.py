@@ -20,10 +20,11 @@ from zembrel.points.kernels.binning import add_ends
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.morphology import Filtering, Surface, ground_surface
 from zembrel.points.picking import Picking
+from zembrel.verbs.intake import POINTS, Given, take
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.change import told
 from zembrel.verbs.points.each import one_to_one
-from zembrel.verbs.points.opening import open_cloud, picking, point_paths
+from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.survey import bounds_of
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.work import Job, Sieve
@@ -49,9 +50,9 @@ def ground(inputs: Inputs, output: Output, filtering: Filtering) -> Receipt:
             "nothing would be found above the ground",
             "give a larger window, or a smaller --cell",
         )
-    paths = point_paths(inputs, output.path, only=True)
+    given = take(inputs, output.path, (POINTS,))
     picked = picking(inputs)
-    neighbours = {} if output.dry_run else _neighbours(paths, inputs, output, filtering)
+    neighbours = {} if output.dry_run else _neighbours(given, output, filtering)
 
     def plan(source: PointSource, final: Path) -> Job:
         new, sieve = new_file(source, final, output), Sieve(None, picked)
@@ -71,7 +72,7 @@ def ground(inputs: Inputs, output: Output, filtering: Filtering) -> Receipt:
 
         return Job(new, sieve, change, chose=(*told(sieve), *said), counted=_counted)
 
-    return one_to_one("ground", paths, inputs, output, plan)
+    return one_to_one("ground", given, output, plan)
 
 
 def _counted(block: PointBlock) -> dict[str, int]:
@@ -109,17 +110,15 @@ class _Neighbours:
         return self._made
 
 
-def _neighbours(
-    paths: Sequence[Path], inputs: Inputs, output: Output, filtering: Filtering
-) -> dict[tuple[Any, ...], _Neighbours]:
+def _neighbours(given: Given, output: Output, filtering: Filtering) -> dict[tuple[Any, ...], _Neighbours]:
     """Of each cloud those that lie so near that its ground depends on them; one that cannot be opened has
     none. Who is done with a cloud takes it out: the lattice goes with the last of its clouds."""
-    if len(paths) == 1:
+    if len(given.origins) == 1:
         return {}
     groups: list[tuple[list[PointSource], list[float]]] = []
-    for path in paths:
+    for origin in given.origins:
         try:
-            source = open_cloud(path, inputs)
+            source = open_cloud(origin, given.options)
         except InputError:
             continue  # said when its turn comes
         bounds, crs = source.cloud.bounds, source.cloud.crs

@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import label
 from zembrel.geodesy.registry import by_code
-from zembrel.verbs.options import Inputs
+from zembrel.verbs.index import written
+from zembrel.verbs.intake import Given
+from zembrel.verbs.options import Output, Where
 from zembrel.verbs.points.opening import open_cloud
+from zembrel.verbs.receipt import Receipt
 
 if TYPE_CHECKING:
     from zembrel.features.table import FeatureTable
 
 
-def outlines(paths: Sequence[Path], inputs: Inputs) -> FeatureTable:
+def index(given: Given, where: Where, output: Output, options: None) -> Receipt:
+    """One polygon for each cloud."""
+    return written(given.paths, _outlines(given), output)
+
+
+def _outlines(given: Given) -> FeatureTable:
     """One polygon for each cloud, in longitude and latitude, with what it is. Raises InputError without a
     CRS."""
     import shapely
@@ -24,8 +30,8 @@ def outlines(paths: Sequence[Path], inputs: Inputs) -> FeatureTable:
     from zembrel.features.table import FeatureTable
 
     degrees, shapes, rows = by_code(4326), [], []
-    for path in paths:
-        cloud = open_cloud(path, inputs).cloud
+    for path in given.origins:
+        cloud = open_cloud(path, given.options).cloud
         if cloud.crs is None:
             raise InputError(
                 f"{path} has no coordinate reference system", "its outline has no place", "add --from-crs CRS"

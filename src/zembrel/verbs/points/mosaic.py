@@ -15,8 +15,10 @@ from zembrel.points.model import Bounds3, PointBlock, PointSource, Scaling
 from zembrel.points.moving import Moved, carried_scaling
 from zembrel.points.picking import Inside
 from zembrel.points.records import Layout
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.points.change import asked_crs, inside, told, way_to
+from zembrel.verbs.intake import Given
+from zembrel.verbs.mosaic import Joining
+from zembrel.verbs.options import Output, Where
+from zembrel.verbs.points.change import inside, target_crs, told, way_to
 from zembrel.verbs.points.each import receipt
 from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.survey import bounds_of
@@ -66,16 +68,15 @@ class Merged:
         )
 
 
-def merged(
-    paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, *, everywhere: bool = False
-) -> Merged:
+def merged(given: Given, where: Where, output: Output, *, everywhere: bool = False) -> Merged:
     """The clouds of files in the CRS of the first, unless another is asked for. Raises InputError.
 
     everywhere: whether what lies outside of the area, or the frame, counts too.
     """
-    sources = [open_cloud(path, inputs) for path in paths]
+    paths = given.paths
+    sources = [open_cloud(origin, given.options) for origin in given.origins]
     _check_placed(paths, sources)
-    target = asked_crs(None, where) or sources[0].cloud.crs
+    target = target_crs(None, where) or sources[0].cloud.crs
     ways, said = [], []
     for source in sources:
         way, more = way_to(source.cloud.crs, target, where) if target is not None else (None, [])
@@ -96,23 +97,22 @@ def merged(
     return replace(used, chose=(*said, *(f"nothing there in {p}" for p in paths if p not in used.paths)))
 
 
-def mosaic(
-    paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, *, source_ids: bool = False
-) -> Receipt:
+def mosaic(given: Given, where: Where, output: Output, joining: Joining) -> Receipt:
     """All points one file after the other, in the CRS of the first unless another is asked for.
 
-    source_ids: points take the number of their file, from 1, as point source ID.
+    With `joining.source_ids` points take the number of their file, from 1, as point source ID.
     """
-    whole = merged(paths, inputs, where, output)
+    paths, source_ids = given.paths, joining.source_ids
+    whole = merged(given, where, output)
     numbers = [paths.index(path) + 1 for path in whole.paths]
 
     def change(block: PointBlock, piece: Piece) -> PointBlock:
         block = whole.brought(block, piece)
         return block.having("source", numbers[piece.cloud]) if source_ids else block
 
-    given = {"layout": whole.layout, "scaling": whole.scaling, "crs": whole.crs}
-    new = new_file(whole.sources[0], output.path, output, **given)  # type: ignore[arg-type]
-    sieve = Sieve(None, picking(inputs))
+    same = {"layout": whole.layout, "scaling": whole.scaling, "crs": whole.crs}
+    new = new_file(whole.sources[0], output.path, output, **same)  # type: ignore[arg-type]
+    sieve = Sieve(None, picking(given.options))
     ids = ("source IDs by the order of inputs",) if source_ids else ()
     job = Job(
         replace(new, points_at_most=whole.count), sieve, change, chose=(*told(sieve), *whole.chose, *ids)

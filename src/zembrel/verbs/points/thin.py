@@ -14,11 +14,12 @@ from zembrel.geodesy.crs import CRS
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.picking import Mask, Picking
 from zembrel.points.thinning import BEST, Apart, BestOf, Mesh, every, random_share
+from zembrel.verbs.intake import POINTS, take
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.change import told
 from zembrel.verbs.points.each import one_to_one
-from zembrel.verbs.points.opening import picking, point_paths
+from zembrel.verbs.points.opening import picking
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.work import Job, Sieve
 from zembrel.verbs.receipt import Receipt
@@ -39,7 +40,7 @@ class Thinning:
 def thin(inputs: Inputs, output: Output, thinning: Thinning) -> Receipt:
     """Each cloud with fewer points, in the order they had. Raises UsageError unless one way is given."""
     _check(thinning)
-    paths = point_paths(inputs, output.path, only=True)
+    given = take(inputs, output.path, (POINTS,))
     picked = picking(inputs)
 
     def plan(source: PointSource, final: Path) -> Job:
@@ -55,7 +56,7 @@ def thin(inputs: Inputs, output: Output, thinning: Thinning) -> Receipt:
         chose = (*told(Sieve(None, picked)), said)
         return Job(new, Sieve(None, picked, also), in_order=in_order, chose=chose)
 
-    return one_to_one("thin", paths, inputs, output, plan)
+    return one_to_one("thin", given, output, plan)
 
 
 def _check(thinning: Thinning) -> None:

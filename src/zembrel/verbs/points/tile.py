@@ -16,6 +16,7 @@ import shapely
 from zembrel.engine.commit import check_free
 from zembrel.engine.points import Piece
 from zembrel.errors import InputError, UsageError
+from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, label
 from zembrel.measure import show_bytes
 from zembrel.points.files.table import POINT_FORMATS, format_of
@@ -24,6 +25,7 @@ from zembrel.points.picking import Inside
 from zembrel.points.records import ExtraField, Layout
 from zembrel.reading import readings
 from zembrel.verbs.cutting import Cutting, pair_of
+from zembrel.verbs.intake import Given
 from zembrel.verbs.lengths import cell_in_units_of, in_units_of
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Inputs, Output, Where
@@ -47,14 +49,10 @@ class Sheet:
     path: Path = Path()
 
 
-def tile(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Receipt:
-    """Cut all points, seen as one cloud, into sheets in the folder `output.out`.
-
-    Raises UsageError for ways to cut that are for cells.
-    """
-    if cutting.cells:
-        raise UsageError("--cells is for rasters", "points have none", "give --split 4x3, --size or --by")
-    whole = merged(paths, inputs, where, output)
+def tile(given: Given, where: Where, output: Output, cutting: Cutting) -> Receipt:
+    """Cut all points, seen as one cloud, into sheets in the folder `output.out`."""
+    paths, inputs = given.paths, given.options
+    whole = merged(given, where, output)
     sources = [with_part_bounds(source, output) for source in whole.sources]
     whole = replace(whole, sources=sources)
     sheets = _named(_sheets(whole, cutting), paths, output, cutting)
@@ -83,7 +81,7 @@ def tile(paths: Sequence[Path], inputs: Inputs, where: Where, output: Output, cu
 def _stands(path: Path) -> bool:
     """Whether a sheet with points is there already."""
     with readings.aside():
-        return path.is_file() and bool(open_cloud(path, Inputs()).cloud.count)
+        return path.is_file() and bool(open_cloud(Origin.of(path), Inputs()).cloud.count)
 
 
 def _sheets(whole: Merged, cutting: Cutting) -> list[Sheet]:

@@ -1,0 +1,108 @@
+"""The one intake: inputs are found and known for what they are once, whatever the verb."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from zembrel.errors import InputError, UsageError
+from zembrel.features.files import holds_features
+from zembrel.features.files.table import is_features
+from zembrel.formats import readable
+from zembrel.formats.origin import Origin
+from zembrel.points.files import holds_points
+from zembrel.points.files.table import format_of, surely_points
+from zembrel.verbs.finding import Sort, find
+from zembrel.verbs.options import Inputs
+
+RASTERS, FEATURES, POINTS = "rasters", "features", "points"
+_SORTS: dict[str, Sort] = {RASTERS: readable, FEATURES: is_features, POINTS: surely_points}
+_OF_POINTS = ("classes", "returns", "columns", "salvage", "resolution")
+
+
+@dataclass(frozen=True)
+class Dataset:
+    """An input that was found: of which kind it is, and where it comes from."""
+
+    kind: str
+    origin: Origin
+
+
+@dataclass(frozen=True)
+class Given:
+    """What a verb is given: datasets of one kind, and how the options say they are to be understood."""
+
+    kind: str
+    origins: tuple[Origin, ...]
+    options: Inputs
+
+    @property
+    def paths(self) -> list[Path]:
+        """The names they are known by."""
+        return [origin.name for origin in self.origins]
+
+
+def take(options: Inputs, out: Path | None = None, kinds: Sequence[str] = (RASTERS,)) -> Given:
+    """The inputs of a verb that takes these kinds. out: where the result goes, which is no input.
+
+    Raises UsageError for inputs of several kinds, or options of another kind; InputError for what is not of
+    the one kind that is taken.
+    """
+    if tuple(kinds) == (RASTERS,):
+        return Given(RASTERS, tuple(find(options, out, readable)), options)
+    found = identified(options, out, kinds)
+    odd = next((dataset for dataset in found if dataset.kind != POINTS), None)
+    if odd is not None and tuple(kinds) == (POINTS,):
+        raise InputError(f"{odd.origin} holds no points", "it is of no point format", "see zembrel formats")
+    return of_one_kind(found, options)
+
+
+def of_one_kind(found: Sequence[Dataset], options: Inputs) -> Given:
+    """What was found, if it is all of one kind. Raises UsageError if not, or for options of another kind."""
+    kinds = [kind for kind in (POINTS, FEATURES, RASTERS) if any(d.kind == kind for d in found)] or [RASTERS]
+    if len(kinds) > 1:
+        one, other = (next(d.origin for d in found if d.kind == kind) for kind in kinds[:2])
+        raise UsageError(
+            f"{one} holds {kinds[0]}, and {other} does not",
+            "they do not go together",
+            "give them in two runs",
+        )
+    given = Given(kinds[0], tuple(dataset.origin for dataset in found), options)
+    _check_options(given)
+    return given
+
+
+def identified(options: Inputs, out: Path | None, kinds: Sequence[str]) -> list[Dataset]:
+    """The inputs, each with its kind; what is neither points nor features is taken for a raster."""
+    sort = _SORTS[kinds[0]] if len(kinds) == 1 else None
+    kind_of = _kind_of(options, out, kinds)
+    return [Dataset(kind_of(origin), origin) for origin in find(options, out, sort)]
+
+
+def _kind_of(options: Inputs, out: Path | None, kinds: Sequence[str]) -> Callable[[Origin], str]:
+    tables = tuple(kinds) == (POINTS,) or options.columns is not None
+    shapes_only = out is not None and is_features(out) and not readable(out)
+
+    def kind(origin: Origin) -> str:
+        file = origin.file
+        if POINTS in kinds and (holds_points(file) or (tables and format_of(file) is not None)):
+            return POINTS
+        if FEATURES in kinds and ((shapes_only and is_features(file)) or holds_features(file)):
+            return FEATURES
+        return RASTERS
+
+    return kind
+
+
+def _check_options(given: Given) -> None:
+    """Raise UsageError for options that mean nothing for what was found."""
+    options = given.options
+    asked = [name for name in _OF_POINTS if getattr(options, name)]
+    if asked and given.kind != POINTS:
+        raise UsageError(f"{given.origins[0]} holds no points", f"--{asked[0]} is for points", "leave it out")
+    if given.kind == RASTERS and (options.condition or options.fields):
+        what = given.origins[0] if given.origins else "the raster"
+        raise UsageError(
+            f"{what} holds no features", "--where and --fields pick among them", "leave them out"
+        )

@@ -1,0 +1,82 @@
+"""What does a verb's work, for which kind of data: the one table, and the one way through it."""
+
+from __future__ import annotations
+
+import dataclasses
+import importlib
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from zembrel.errors import UsageError
+from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, take
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt
+
+
+class Way(NamedTuple):
+    """The function that does the work, and which of the verb's own options mean something to it."""
+
+    function: str
+    options: str = ""
+
+    def heeds(self, option: str) -> bool:
+        return self.options == _EVERY or option in self.options.split()
+
+
+_EVERY = "*"
+# each function takes (given, where, output, the verb's own options)
+WAYS: dict[tuple[str, str], Way] = {
+    ("describe", RASTERS): Way("describe.of_rasters", _EVERY),
+    ("describe", FEATURES): Way("features.facts.describe", _EVERY),
+    ("describe", POINTS): Way("points.facts.describe", "stats"),
+    ("index", RASTERS): Way("index.of_rasters"),
+    ("index", POINTS): Way("points.index.index"),
+    ("mosaic", RASTERS): Way("mosaic.of_rasters", "overlap method match_tone order table"),
+    ("mosaic", FEATURES): Way("features.change.mosaic"),
+    ("mosaic", POINTS): Way("points.mosaic.mosaic", "source_ids"),
+    ("clip", RASTERS): Way("clip.of_rasters", "touching outside feather method"),
+    ("clip", FEATURES): Way("features.change.clip", "touching outside"),
+    ("clip", POINTS): Way("points.change.clip", "outside keep_bounds"),
+    ("tile", RASTERS): Way("tile.of_rasters", _EVERY),
+    ("tile", POINTS): Way("points.tile.tile", "split size by margin name index resume"),
+    ("reproject", RASTERS): Way("resample.reproject_rasters", "method"),
+    ("reproject", FEATURES): Way("features.change.reproject"),
+    ("reproject", POINTS): Way("points.change.reproject"),
+    ("convert", RASTERS): Way(
+        "convert.of_rasters", "stretch rounded clamp rgb palette dither scaled unscaled heights each_band"
+    ),
+    ("convert", FEATURES): Way("features.change.convert"),
+    ("convert", POINTS): Way("points.change.convert", "resume"),
+}
+_FLAGS = {"rounded": "round", "heights": "z-unit"}  # options that are typed by another name than they have
+
+
+def kinds_of(verb: str) -> list[str]:
+    """The kinds of data that a verb takes."""
+    return [kind for name, kind in WAYS if name == verb]
+
+
+def by_kind(verb: str, inputs: Inputs, where: Where, output: Output, options: Any = None) -> Receipt:
+    """Find the inputs of `verb` and let the function for what they are do the work.
+
+    Raises UsageError for an option that means nothing to data of that kind.
+    """
+    given = take(inputs, Path(output.out) if output.out else None, kinds_of(verb))
+    way = WAYS[verb, given.kind]
+    for field in dataclasses.fields(options) if options is not None else ():
+        if getattr(options, field.name) != _unsaid(field) and not way.heeds(field.name):
+            flag = _FLAGS.get(field.name, field.name.replace("_", "-"))
+            others = [kind for kind in kinds_of(verb) if WAYS[verb, kind].heeds(field.name)]
+            raise UsageError(
+                f"--{flag} is for {' and '.join(others)}", f"{given.origins[0]} holds {given.kind}",
+                "leave it out",
+            )  # fmt: skip
+    module, _, name = way.function.rpartition(".")
+    function = getattr(importlib.import_module(f"zembrel.verbs.{module}"), name)
+    made: Receipt = function(given, where, output, options)
+    return made
+
+
+def _unsaid(field: Any) -> Any:
+    """What an option is if nobody says it."""
+    return field.default if field.default is not dataclasses.MISSING else field.default_factory()
