@@ -12,7 +12,8 @@ import numpy as np
 from measure import Result
 from plain import Nothing
 from scene import frame
-from zembrel.engine.run import Means, observe, run
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import observe, run
 from zembrel.formats import choose_format, header_beside, load, open_raster
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -45,7 +46,7 @@ def cases(folder: Path) -> Iterator[Result]:
 
 
 def _text(folder: Path) -> Iterator[Result]:
-    path, view, one = folder / "heights.asc", Heights(frame(SIDE, SIDE)), Means(workers=1)
+    path, view, one = folder / "heights.asc", Heights(frame(SIDE, SIDE)), Limits(workers=1)
     writing, reading = [], []
     for _ in range(4):
         writing.append(_seconds(lambda: _write(view, path, one)))
@@ -60,16 +61,16 @@ def _text(folder: Path) -> Iterator[Result]:
 
 def _raw(folder: Path) -> Iterator[Result]:
     """Formats that hold cells as they are, against copying them from and to a memory map."""
-    view, plain, means = Heights(frame(2 * SIDE, 2 * SIDE)), folder / "plain.raw", Means()
+    view, plain, limits = Heights(frame(2 * SIDE, 2 * SIDE)), folder / "plain.raw", Limits()
     size = view.held.nbytes / 1e6
     for ending in ("bsq", "bil", "flt", "npy", "r32"):
         path = folder / f"heights.{ending}"
-        _write(view, path, means)
+        _write(view, path, limits)
         reading, writing, copying_in, copying_out = [], [], [], []
         for _ in range(5):
-            writing.append(_seconds(lambda path=path: _write(view, path, means)))
+            writing.append(_seconds(lambda path=path: _write(view, path, limits)))
             copying_out.append(_seconds(lambda: _copy_out(view.held, plain)))
-            reading.append(_seconds(lambda path=path: _read(path, means)))
+            reading.append(_seconds(lambda path=path: _read(path, limits)))
             copying_in.append(_seconds(lambda: np.array(np.memmap(plain, np.float32))))
         for what, ours, theirs in (("read", reading, copying_in), ("written", writing, copying_out)):
             note = f"{size / min(ours):,.0f} MB/s against {size / min(theirs):,.0f}"
@@ -79,13 +80,13 @@ def _raw(folder: Path) -> Iterator[Result]:
 
 def _packed(folder: Path) -> Iterator[Result]:
     """NetCDF-4 against the HDF5 package with the same chunks and filters."""
-    view, means = Heights(frame(SIDE, SIDE)), Means()
+    view, limits = Heights(frame(SIDE, SIDE)), Limits()
     path, plain = folder / "heights.nc", folder / "plain.h5"
     writing, reading, theirs_out, theirs_in = [], [], [], []
     for _ in range(3):
-        writing.append(_seconds(lambda: _write(view, path, means)))
+        writing.append(_seconds(lambda: _write(view, path, limits)))
         theirs_out.append(_seconds(lambda: _packed_plain(view.held, plain)))
-        reading.append(_seconds(lambda: _read(path, means)))
+        reading.append(_seconds(lambda: _read(path, limits)))
         theirs_in.append(_seconds(lambda: _read_plain(plain)))
     for what, ours, theirs in (("read", reading, theirs_in), ("written", writing, theirs_out)):
         note = f"{min(ours):.1f} s against {min(theirs):.1f} s"
@@ -98,17 +99,17 @@ def _seconds(work: Callable[[], object]) -> float:
     return time.perf_counter() - started
 
 
-def _write(view: Heights, path: Path, means: Means) -> None:
+def _write(view: Heights, path: Path, limits: Limits) -> None:
     path.unlink(missing_ok=True)  # HDF5 keeps what it has read open
     name = choose_format(path, None)
-    run(view, load(name).make_sink(path, view.frame, view.bands, {}), means)
+    run(view, load(name).make_sink(path, view.frame, view.bands, {}), limits)
     for beside, text in header_beside(name, path, view, {}).items():
         beside.write_text(text)
 
 
-def _read(path: Path, means: Means) -> None:
+def _read(path: Path, limits: Limits) -> None:
     source = open_raster(path)
-    observe(source, blocks_of(source), [Nothing()], means)
+    observe(source, blocks_of(source), [Nothing()], limits)
 
 
 def _copy_out(cells: np.ndarray, path: Path) -> None:

@@ -16,7 +16,8 @@ import numpy as np
 import tifffile
 
 from scene import RGB, Scene, frame
-from zembrel.engine.run import Means, observe, run
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import observe, run
 from zembrel.formats import load, open_raster
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -73,7 +74,7 @@ def write_ours(cells: str, out: str, codec: str) -> None:
 
     def work(held: np.ndarray) -> None:
         view = Held(frame(held.shape[2], held.shape[1]), held)
-        run(view, load("geotiff").make_sink(Path(out), view.frame, RGB, settings), Means(workers=WORKERS))
+        run(view, load("geotiff").make_sink(Path(out), view.frame, RGB, settings), Limits(workers=WORKERS))
 
     held = np.ascontiguousarray(np.load(cells).transpose(2, 0, 1))
     timed(work, held[:, :SMALL, :SMALL], held)
@@ -89,7 +90,7 @@ def write_plain(cells: str, out: str, codec: str) -> None:
 def read_ours(path: str) -> None:
     def work(name: str) -> None:
         source = open_raster(Path(name))
-        observe(source, blocks_of(source), [Nothing()], Means(workers=WORKERS))
+        observe(source, blocks_of(source), [Nothing()], Limits(workers=WORKERS))
 
     timed(work, path, path)
 

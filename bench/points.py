@@ -14,8 +14,8 @@ import numpy as np
 from scipy.spatial import Delaunay
 
 from measure import ZEMBREL, Result, used
+from zembrel.engine.limits import Limits
 from zembrel.engine.points import flow
-from zembrel.engine.run import Means
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.points.gridding.spool import Spool
@@ -23,7 +23,7 @@ from zembrel.points.gridding.surfaced import Surfaced, tin
 from zembrel.points.gridding.tallied import tally
 from zembrel.points.gridding.wanted import Wanted
 from zembrel.points.las.reading import open_las
-from zembrel.points.las.writing import LasWriter, NewFile
+from zembrel.points.las.writing import NewFile, las_sink
 from zembrel.points.laz.chunks import Codec
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.points.records import Layout, put_values
@@ -110,7 +110,7 @@ def _first_use(folder: Path) -> Iterator[Result]:
 
 def _write(path: Path, layout: Layout, lines: int, points: int) -> None:
     new = NewFile(layout, SCALING, by_code(32626), path.suffix == ".laz")
-    flow((flight(layout, points, line) for line in range(lines)), LasWriter(path, new), Means())
+    flow((flight(layout, points, line) for line in range(lines)), las_sink(path, new), Limits())
 
 
 def _las(folder: Path) -> Result:
@@ -136,7 +136,7 @@ def _las(folder: Path) -> Result:
 
 
 def _mean() -> Result:
-    """Means of 30 million points on 1,000 x 1,000 cells, against one histogram of sums and one of counts."""
+    """Limits of 30 million points on 1,000 x 1,000 cells, against one histogram of sums and one of counts."""
     random = np.random.default_rng(4)
     lines = 30
     blocks = [flight(Layout(6), MILLION, line) for line in range(lines)]
@@ -182,7 +182,7 @@ def _triangles() -> Result:
         spool.add(block, {"z": block.z})
         surface = Surfaced(spool, (Band("height", "float32"),), tin(5.0), 11.0)
         panes = list(frame.pane.blocks(256, 256))
-        for _ in Means().executor(256 * 256 * 4).map(surface.cells, panes):
+        for _ in Limits().executor(256 * 256 * 4).map(surface.cells, panes):
             pass
 
     places = np.column_stack((block.x, block.y))

@@ -7,7 +7,8 @@ from pathlib import Path
 
 import numpy as np
 
-from zembrel.engine.run import Means, run
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import run
 from zembrel.formats import load
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
@@ -42,4 +43,4 @@ def frame(columns: int, rows: int, code: int = 32626, left: float = 725_000, top
 def write_scene(path: Path, where: Frame, bands: tuple[Band, ...] = RGB, overviews: str = "no") -> None:
     """A Deflate GeoTIFF of the scene at `path`."""
     sink = load("geotiff").make_sink(path, where, bands, {"overviews": overviews, "compress": "deflate:6"})
-    run(Scene(where, bands), sink, Means())
+    run(Scene(where, bands), sink, Limits())

@@ -16,7 +16,8 @@ from scipy import ndimage
 from measure import Result, used
 from scene import frame
 from zembrel.engine.ahead import ahead
-from zembrel.engine.run import Means, observe, run
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import observe, run
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.features.zonal import ZoneSums
 from zembrel.formats import load
@@ -134,7 +135,7 @@ def _contours(surface: np.ndarray, name: str) -> Result:
 
 
 def _zones(surface: np.ndarray) -> Result:
-    """Means in zones between random points, edge cells by their share; against a ready array of labels."""
+    """Limits in zones between random points, edge cells by their share; against a ready array of labels."""
     chance = np.random.default_rng(2)
     source = Held(surface)
     west, _, _, north = source.frame.bounds
@@ -155,7 +156,7 @@ def _zones(surface: np.ndarray) -> Result:
 
     def ours() -> object:
         sums = ZoneSums(zones, source.frame)
-        observe(source, panes, [sums], Means())
+        observe(source, panes, [sums], Limits())
         return sums.result("mean")
 
     pair = _pair(ours, lambda: ndimage.mean(surface, labels, index))
@@ -177,7 +178,7 @@ def _rasterize() -> Result:
 
     def ours() -> None:
         drawn = Scanned(where, (Band("value", "uint8"),), outlines(shapes, values, where))
-        run(drawn, WholeSink(where, drawn.bands, lambda cells, valid: None), Means())
+        run(drawn, WholeSink(where, drawn.bands, lambda cells, valid: None), Limits())
 
     def theirs() -> None:
         picture = Image.new("L", (SIDE, SIDE))
@@ -207,7 +208,7 @@ def make(path: Path, side: int) -> None:
     """The classes as a file, next to each other until they fill `side` cells."""
     times = side // SIDE
     view = Held(np.tile(_classes(_smooth(3.7)), (times, times)))
-    run(view, load("geotiff").make_sink(path, view.frame, view.bands, {"overviews": "no"}), Means())
+    run(view, load("geotiff").make_sink(path, view.frame, view.bands, {"overviews": "no"}), Limits())
 
 
 if __name__ == "__main__":

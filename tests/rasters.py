@@ -11,7 +11,8 @@ import numpy as np
 import xarray as xr
 import zarr
 
-from zembrel.engine.run import Means, run
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import run
 from zembrel.formats import choose_format, load
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
@@ -63,7 +64,7 @@ def save(path: Path, source: Raster, **settings: str) -> Path:
     """Write `source` to `path` by the engine."""
     path.parent.mkdir(parents=True, exist_ok=True)
     sink = load(choose_format(path, None)).make_sink(path, source.frame, source.bands, settings)
-    run(source, sink, Means(workers=1))
+    run(source, sink, Limits(workers=1))
     return path
 
 

@@ -16,8 +16,9 @@ import pytest
 from rasters import frame, random_cells, raster, save
 from zembrel.engine.commit import Staging
 from zembrel.engine.executor import Threads
+from zembrel.engine.limits import Limits
 from zembrel.engine.plan import Plan
-from zembrel.engine.run import Means, run
+from zembrel.engine.run import run
 from zembrel.errors import RefusedError, ResourceError
 from zembrel.formats import load
 from zembrel.formats.blockcache import BlockCache
@@ -59,7 +60,7 @@ def test_the_bytes_do_not_depend_on_the_number_of_workers(tmp_path: Path) -> Non
     for workers in (1, 2, 7):
         path = tmp_path / f"{workers}.tif"
         sink = load("geotiff").make_sink(path, source.frame, source.bands, {"tile": "64"})
-        run(source, sink, Means(workers=workers))
+        run(source, sink, Limits(workers=workers))
         files.append(path.read_bytes())
     assert files[0] == files[1] == files[2]
 
@@ -68,7 +69,7 @@ def test_progress_counts_real_cells_up_to_all_of_them(tmp_path: Path) -> None:
     ticks: list[Progress] = []
     source = raster(random_cells(100, 150))
     sink = load("geotiff").make_sink(tmp_path / "p.tif", source.frame, source.bands, {"tile": "32"})
-    run(source, sink, Means(tick=ticks.append))
+    run(source, sink, Limits(tick=ticks.append))
     assert [tick.blocks for tick in ticks] == list(range(1, ticks[-1].all_blocks + 1))
     assert ticks[-1].cells == ticks[-1].all_cells == 100 * 150
 
@@ -88,7 +89,9 @@ class Failing:
 def test_a_failed_run_leaves_nothing(tmp_path: Path) -> None:
     with pytest.raises(ZeroDivisionError), Staging() as staging:
         path = staging.path_for(tmp_path / "half.tif")
-        run(Failing(), load("geotiff").make_sink(path, Failing.frame, Failing.bands, {"tile": "32"}), Means())
+        run(
+            Failing(), load("geotiff").make_sink(path, Failing.frame, Failing.bands, {"tile": "32"}), Limits()
+        )
     assert not list(tmp_path.iterdir())
 
 

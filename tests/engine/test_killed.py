@@ -15,7 +15,8 @@ import pytest
 
 from program import listing
 from rasters import ArrayRaster, random_cells, raster, save
-from zembrel.engine.run import Means, run
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import run
 from zembrel.errors import InputError
 from zembrel.formats import load, open_raster
 from zembrel.grid.pane import Pane
@@ -97,7 +98,7 @@ def test_an_input_that_changes_or_vanishes_stops_the_run(tmp_path: Path, meddle:
     view = Meddled(tmp_path / "in.tif", meddle)
     sink = load("geotiff").make_sink(tmp_path / "out.tif", view.frame, view.bands, {"tile": "32"})
     with pytest.raises(InputError, match=word):
-        run(view, sink, Means(workers=1))
+        run(view, sink, Limits(workers=1))
     assert not (tmp_path / "out.tif").exists()
 
 

@@ -11,7 +11,7 @@ from scipy import ndimage
 
 from program import Program
 from rasters import frame, raster, save
-from zembrel.engine.run import Means
+from zembrel.engine.limits import Limits
 from zembrel.errors import UsageError
 from zembrel.features.files import read_features, write_features
 from zembrel.features.stats import parse_stats
@@ -48,7 +48,7 @@ def test_cells_count_by_the_share_that_is_inside(seed: int, void: float, kind: s
     valid = chance.random((40, 60)) >= void
     source = raster(cells, valid=valid if void else None, where=frame(60, 40))
     zones = np.array(stars(seed, 4), object)
-    sums = seen(source, ZoneSums(zones, source.frame), Means())
+    sums = seen(source, ZoneSums(zones, source.frame), Limits())
     boxes = shapely.box(
         LEFT + 10 * np.arange(60),
         TOP - 10 * (np.arange(40)[:, None] + 1),

@@ -7,8 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
+from zembrel.formats.sink import Sink
 from zembrel.formats.table import Format
-from zembrel.formats.whole import WholeRaster, WholeSink, only_layer
+from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Band
@@ -38,11 +39,11 @@ def _decoded(path: Path) -> np.ndarray:
     return np.loadtxt(path, np.int16, skiprows=1, ndmin=2)[:, :, None]
 
 
-def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> WholeSink:
+def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     def write(cells: np.ndarray, valid: np.ndarray | None) -> None:
         a = frame.affine
         head = f"HARBOUR {frame.columns} {frame.rows} {a.x0!r} {a.y0!r} {a.x_col!r} {frame.crs.code}\n"
         depths = cells[:, :, 0] if valid is None else np.where(valid, cells[:, :, 0], -1)
         path.write_text(head + "\n".join(" ".join(map(str, row)) for row in depths.tolist()) + "\n")
 
-    return WholeSink(frame, bands, write)
+    return whole_sink(frame, bands, write)

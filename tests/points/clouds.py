@@ -7,18 +7,18 @@ from typing import Any
 
 import numpy as np
 
+from zembrel.engine.limits import Limits
 from zembrel.engine.points import flow
-from zembrel.engine.run import Means
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
-from zembrel.points.files import make_writer, open_points
+from zembrel.points.files import make_sink, open_points
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import PointBlock, PointSource, Scaling
 from zembrel.points.records import Layout, put_values
 
 HOME = by_code(32626)
 PLACE = Scaling((0.01, 0.01, 0.01), (730_000.0, 5_100_000.0, 0.0))
-LINEAR = Means(workers=1)
+LINEAR = Limits(workers=1)
 
 
 def cloud(
@@ -48,7 +48,7 @@ def at(x: Any, y: Any, z: Any, **values: Any) -> PointBlock:
 def write(path: Path, block: PointBlock, crs: CRS | None = HOME, **more: Any) -> Path:
     """Write the points of a block to a new file."""
     new = NewFile(block.layout, block.scaling, crs, path.suffix == ".laz", len(block), **more)
-    flow([block] if len(block) else [], make_writer(path, new, path), LINEAR)
+    flow([block] if len(block) else [], make_sink(path, new, path), LINEAR)
     return path
 
 

@@ -16,7 +16,7 @@ from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code, parse_crs
 from zembrel.points.las.reading import open_las
 from zembrel.points.las.vlr import Record, read_records, write_records
-from zembrel.points.las.writing import LasWriter, NewFile
+from zembrel.points.las.writing import NewFile, las_sink
 from zembrel.points.laz.items import KEY, VARIABLE
 from zembrel.points.model import PointBlock
 from zembrel.points.records import ExtraField, Layout
@@ -139,10 +139,10 @@ def test_a_single_run_without_chunks_is_read(tmp_path: Path) -> None:
 def test_chunks_of_all_sizes_are_found_by_their_table(tmp_path: Path) -> None:
     block = cloud(3000, Layout(7), red=np.arange(3000))
     new = NewFile(block.layout, block.scaling, HOME, True, 3000, chunk=VARIABLE)
-    writer = LasWriter(tmp_path / "a.laz", new)
+    sink = las_sink(tmp_path / "a.laz", new)
     for begin, end in ((0, 1), (1, 1200), (1200, 1201), (1201, 3000)):
-        writer.append(writer.encode(block.take(slice(begin, end))))
-    writer.finish()
+        sink.store.append(sink.encoder.encode(block.take(slice(begin, end))))
+    sink.store.finish()
     source = open_las(tmp_path / "a.laz")
     assert [part.points for part in source.parts] == [1, 1199, 1, 1799]
     assert whole(source).records.tobytes() == block.records.tobytes()

@@ -13,7 +13,7 @@ from pyarrow import parquet
 from points.clouds import HOME, LINEAR, at, cloud, whole, write
 from zembrel.engine.points import flow
 from zembrel.errors import InputError, UsageError
-from zembrel.points.files import Reading, holds_points, make_writer, open_points
+from zembrel.points.files import Reading, holds_points, make_sink, open_points
 from zembrel.points.files import copc as copc_files
 from zembrel.points.las.copc import nodes_of, read_info
 from zembrel.points.las.reading import open_las
@@ -167,6 +167,6 @@ def test_text_of_chosen_columns(tmp_path: Path) -> None:
         ("b.csv", ("z", "class"), ["z,class", "5.00,2", "6.50,2"]),
     ):
         new = NewFile(block.layout, block.scaling, HOME, False, columns=columns)
-        flow([block], make_writer(tmp_path / name, new, tmp_path / name), LINEAR)
+        flow([block], make_sink(tmp_path / name, new, tmp_path / name), LINEAR)
         assert (tmp_path / name).read_text().splitlines() == lines
     assert np.loadtxt(io.StringIO((tmp_path / "a.xyz").read_text())).shape == (2, 3)

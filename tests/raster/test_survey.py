@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 
 from rasters import frame, random_cells, raster
-from zembrel.engine.run import Means, observe
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import observe
 from zembrel.grid.pane import Pane
 from zembrel.raster.disagreement import disagreements
 from zembrel.raster.fit import Fit
@@ -20,7 +21,7 @@ def test_statistics_are_exact_however_the_raster_is_cut(side: int) -> None:
     cells, valid = random_cells(2, 50, 60, kind="float64") + 1e7, random_cells(50, 60) > 100
     statistics = Statistics()
     view = raster(cells, valid)
-    observe(view, list(view.frame.pane.blocks(side, side)), [statistics], Means(workers=2))
+    observe(view, list(view.frame.pane.blocks(side, side)), [statistics], Limits(workers=2))
     for band in range(2):
         values = cells[band][valid]
         tally = statistics.tallies[band]
@@ -38,7 +39,7 @@ def test_coverage_counts_what_is_missing_inside_the_area() -> None:
     valid[5:7, 4:14] = False
     view = raster(random_cells(20, 20), valid)
     coverage = Coverage(Left())
-    observe(view, list(view.frame.pane.blocks(8, 8)), [coverage], Means(workers=1))
+    observe(view, list(view.frame.pane.blocks(8, 8)), [coverage], Limits(workers=1))
     assert (coverage.valid, coverage.missing, coverage.first) == (380, 12, (5, 4))
 
 
@@ -48,7 +49,7 @@ def test_coverage_counts_what_is_missing_inside_the_area() -> None:
 def test_what_does_not_fit_is_counted(wanted: str, outside: int, fractions: int) -> None:
     view = raster(np.array([[-1.0, 0.5, 7.0, 255.0, 256.0, 70_000.0, 0.1]]))
     fit = Fit(wanted)
-    observe(view, [view.frame.pane], [fit], Means(workers=1))
+    observe(view, [view.frame.pane], [fit], Limits(workers=1))
     if wanted == "float32":
         assert fit.outside == 0  # 0.1 is off by less than the tolerance of one part in a million
         assert fit.fractions == 0

@@ -13,10 +13,11 @@ import numpy.typing as npt
 
 from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
 from zembrel.draw.shapes import ShapeLook, coloured, draw_shapes
-from zembrel.engine.run import Means, run
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import run
 from zembrel.errors import UsageError
 from zembrel.features.table import FeatureTable
-from zembrel.formats.whole import WholeSink
+from zembrel.formats.whole import whole_sink
 from zembrel.geodesy.crs import label
 from zembrel.grid.extent import ground
 from zembrel.grid.frame import Affine, Frame
@@ -115,7 +116,7 @@ def draw_picture(
     path: Path,
     look: Look,
     title: str,
-    means: Means,
+    limits: Limits,
     *,
     layers: Sequence[ShapeLayer] = (),
 ) -> tuple[str, ...]:
@@ -131,7 +132,7 @@ def draw_picture(
     bands = view.bands
     picked = (0, 1, 2) if is_photo(bands) else (0,)
     shown = select_bands(view, (*picked, len(bands) - 1) if has_alpha(bands) and is_photo(bands) else picked)
-    small = _small(expand_palette(shown), means)
+    small = _small(expand_palette(shown), limits)
     figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
     beside = not is_photo(bands)  # a ramp or legend stands there
     axes = figure.add_axes((0.075, 0.08, 0.76 if beside else 0.895, 0.84))
@@ -162,7 +163,7 @@ class _Small:
     valid: Picture | None
 
 
-def _small(view: Raster, means: Means) -> _Small:
+def _small(view: Raster, limits: Limits) -> _Small:
     """`view` reduced to the picture's size, through the engine like everything else."""
     step = max(view.frame.columns, view.frame.rows) / PIXELS
     frame = view.frame
@@ -178,8 +179,8 @@ def _small(view: Raster, means: Means) -> _Small:
     kept: dict[str, Any] = {}
     run(
         view,
-        WholeSink(view.frame, view.bands, lambda cells, valid: kept.update(cells=cells, valid=valid)),
-        means,
+        whole_sink(view.frame, view.bands, lambda cells, valid: kept.update(cells=cells, valid=valid)),
+        limits,
     )
     return _Small(frame, view.bands, kept["cells"], kept["valid"])
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import multiprocessing
+import pickle
 import sys
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
@@ -47,3 +49,37 @@ class Threads:
         finally:
             pool.shutdown(wait=True, cancel_futures=True)
             sys.setswitchinterval(interval)
+
+
+@dataclass(frozen=True)
+class Processes:
+    """Fresh processes of this machine; a task travels to each of them once, with all that it holds."""
+
+    workers: int
+    in_flight: int
+
+    def map(self, task: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
+        context = multiprocessing.get_context("spawn")
+        pool = ProcessPoolExecutor(self.workers, context, _take_task, (pickle.dumps(task),))
+        waiting: deque[Future[Any]] = deque()
+        try:
+            for item in items:
+                waiting.append(pool.submit(_do_task, item))
+                if len(waiting) >= self.in_flight:
+                    yield waiting.popleft().result()
+            while waiting:
+                yield waiting.popleft().result()
+        finally:
+            pool.shutdown(wait=True, cancel_futures=True)
+
+
+_task: Callable[[Any], Any]  # of this process, if it is one of a pool
+
+
+def _take_task(packed: bytes) -> None:
+    global _task
+    _task = pickle.loads(packed)
+
+
+def _do_task(item: Any) -> Any:
+    return _task(item)

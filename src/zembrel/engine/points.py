@@ -1,19 +1,19 @@
-"""The one loop over points: parts are read and changed in parallel, put into pieces, encoded, written in
-order."""
+"""Passes over points: parts are read and changed in parallel, put into pieces, encoded, written in order."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import Any, NamedTuple, Protocol, TypeVar
+from dataclasses import dataclass
+from typing import Any, Generic, NamedTuple, TypeVar
 
 import numpy as np
 
-from zembrel.engine.executor import Threads
-from zembrel.engine.run import Means, processors
+from zembrel.engine.limits import Limits, each
 from zembrel.points.model import Part, PointBlock, PointSource
-from zembrel.progress import Progress
+from zembrel.points.sink import PointEncoder, PointSink, Rearranges
 
 Result = TypeVar("Result")
+_NODE = 200_000  # points of a node of an octree, at most
 
 
 class Piece(NamedTuple):
@@ -23,17 +23,6 @@ class Piece(NamedTuple):
     source: PointSource
     part: Part
     first: int
-
-
-class Writer(Protocol):
-    """Where points go."""
-
-    @property
-    def chunk(self) -> int: ...
-    def encode(self, block: PointBlock) -> Any: ...
-    def append(self, encoded: Any) -> None: ...
-    def finish(self) -> Any: ...
-    def abort(self) -> None: ...
 
 
 def pieces_of(sources: Sequence[PointSource]) -> list[Piece]:
@@ -47,31 +36,48 @@ def pieces_of(sources: Sequence[PointSource]) -> list[Piece]:
     return made
 
 
-def each(pieces: Sequence[Piece], work: Callable[[Piece], Result], means: Means) -> Iterator[Result]:
-    """What `work` makes of each piece, in order, a bounded number of them at a time."""
-    threads = _threads(means)
-    all_points, done = sum(piece.part.points for piece in pieces), 0
-    for number, (piece, result) in enumerate(zip(pieces, threads.map(work, pieces), strict=True), 1):
-        yield result
-        done += piece.part.points
-        means.tick(Progress(number, len(pieces), done, all_points))
+def over_pieces(pieces: Sequence[Piece], task: Callable[[Piece], Result], limits: Limits) -> Iterator[Result]:
+    """What `task` makes of each piece, in order, a bounded number of them at a time."""
+    sizes = [piece.part.points for piece in pieces]
+    widest = max((piece.source.cloud.layout.dtype.itemsize for piece in pieces), default=0)
+    item_bytes = max(sizes, default=0) * widest
+    numbered = _Numbered(tuple(pieces), task)
+    return each(range(len(pieces)), numbered, limits, size=sizes.__getitem__, item_bytes=item_bytes)
 
 
-def flow(blocks: Iterable[PointBlock], writer: Writer, means: Means) -> int:
+def flow(blocks: Iterable[PointBlock], sink: PointSink, limits: Limits) -> int:
     """Write all points of `blocks`, in order, and finish. Returns how many. What stops it aborts the
-    writer."""
-    count = 0
+    store."""
+    count, store = 0, sink.store
     try:
-        for block, encoded in _threads(means).map(
-            lambda b: (b, writer.encode(b)), rechunked(blocks, writer.chunk)
-        ):
-            writer.append(encoded)
-            count += len(block)
-        writer.finish()
+        chunks = rechunked(blocks, sink.chunk)
+        for points, encoded in _encoded(((len(b), b) for b in chunks), sink.encoder, sink.chunk, limits):
+            store.append(encoded)
+            count += points
+        if isinstance(store, Rearranges):
+            for key, encoded in _encoded(store.arranged(), store.node_encoder, _NODE, limits):
+                store.enter(key, encoded)
+        store.finish()
     except BaseException:
-        writer.abort()
+        store.abort()
         raise
     return count
+
+
+def _encoded(
+    blocks: Iterator[tuple[Any, PointBlock]], encoder: PointEncoder, most: int, limits: Limits
+) -> Iterator[tuple[Any, Any]]:
+    """Keys, and what `encoder` makes of the blocks, of `most` points each at most."""
+    first = next(blocks, None)
+    if first is None:
+        return
+    executor = limits.executor_for(most * first[1].layout.dtype.itemsize)
+    yield from executor.map(_Encoded(encoder), _with(first, blocks))
+
+
+def _with(first: Any, others: Iterator[Any]) -> Iterator[Any]:
+    yield first
+    yield from others
 
 
 def rechunked(blocks: Iterable[PointBlock], size: int) -> Iterator[PointBlock]:
@@ -99,6 +105,21 @@ def _joined(blocks: Sequence[PointBlock]) -> PointBlock:
     return PointBlock(np.concatenate([b.records for b in blocks]), first.layout, first.scaling)
 
 
-def _threads(means: Means) -> Threads:
-    workers = means.workers or processors()
-    return Threads(workers, workers + 2)
+@dataclass(frozen=True, eq=False)
+class _Numbered(Generic[Result]):
+    """A task on pieces that are named by their numbers, so that clouds travel once."""
+
+    pieces: tuple[Piece, ...]
+    task: Callable[[Piece], Result]
+
+    def __call__(self, number: int) -> Result:
+        return self.task(self.pieces[number])
+
+
+@dataclass(frozen=True)
+class _Encoded:
+    encoder: PointEncoder
+
+    def __call__(self, keyed: tuple[Any, PointBlock]) -> tuple[Any, Any]:
+        key, block = keyed
+        return key, self.encoder.encode(block)

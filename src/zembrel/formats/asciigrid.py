@@ -9,11 +9,11 @@ digits are read as int32; others as float32 if none has more than 7 digits, else
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import BinaryIO, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -22,7 +22,7 @@ from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats import numbertext
 from zembrel.formats.gridkeys import Header, header_text, read_header
 from zembrel.formats.handles import file_handles
-from zembrel.formats.sink import Sink
+from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
 from zembrel.grid.frame import Frame
@@ -136,49 +136,39 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
         raise UsageError(
             f"{path.name} would be turned", "an ASCII grid lies north up", "reproject it onto a frame first"
         )
-    return AsciiSink(path, frame, bands[0])
+    nodata = bands[0].nodata
+    declared = nodata is not None and nodata == nodata
+    encoder = AsciiEncoder(nodata if nodata is not None and declared else VOID, declared)
+    whole = shared_type(bands[:1]).kind in "iu"
+    head = header_text(frame, encoder.void, whole=whole).encode("ascii")
+    return Sink(tuple(frame.pane.blocks(_STRIP, frame.columns)), encoder, FileStore(path, head))
 
 
-class AsciiSink:
-    """A `Sink` that writes strips of rows as text, each value as short as reads back identical."""
+@dataclass(frozen=True)
+class AsciiEncoder:
+    """Strips of rows as text, each value as short as reads back identical.
 
-    def __init__(self, path: Path, frame: Frame, band: Band) -> None:
-        self._frame, self._columns = frame, frame.columns
-        told = band.nodata is not None and band.nodata == band.nodata
-        self._void: float | int = band.nodata if told and band.nodata is not None else VOID
-        self._told = told
-        self._whole = shared_type((band,)).kind in "iu"
-        self._file: BinaryIO = path.open("wb")
-        self._file.write(header_text(frame, self._void, whole=self._whole).encode("ascii"))
+    void: the value that means nothing; declared: whether the band says so.
+    """
 
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        return self._frame.pane.blocks(_STRIP, self._columns)
+    void: float | int
+    declared: bool
 
     def encode(self, pane: Pane, block: Block) -> bytes:
         import orjson
 
         cells: Cells = block.cells[0]
-        if not self._told and np.any(cells[block.valid_of(0)] == VOID):
+        if not self.declared and np.any(cells[block.valid_of(0)] == VOID):
             raise RefusedError(
                 f"valid cells hold {VOID}",
                 "an ASCII grid says by a value where nothing is, and this is the usual one",
                 "choose another with --nodata",
             )
         if block.valid is not None:
-            wide = cells.astype(np.int64) if self._whole else cells
-            cells = np.where(block.valid_of(0), wide, wide.dtype.type(self._void))
+            wide = cells.astype(np.int64) if cells.dtype.kind in "iu" else cells
+            cells = np.where(block.valid_of(0), wide, wide.dtype.type(self.void))
         lines = orjson.dumps(np.ascontiguousarray(cells), option=orjson.OPT_SERIALIZE_NUMPY)
         return lines[2:-2].replace(b"],[", b"\n").translate(_SPACED) + b"\n"
-
-    def append(self, pane: Pane, encoded: bytes) -> None:
-        self._file.write(encoded)
-
-    def finish(self) -> None:
-        self._file.close()
-
-    def abort(self) -> None:
-        self._file.close()
 
 
 _SPACED = bytes.maketrans(b",", b" ")

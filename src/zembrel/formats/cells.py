@@ -9,11 +9,10 @@ read as a matrix.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import BinaryIO
 
 import numpy as np
 
@@ -24,7 +23,7 @@ from zembrel.formats.columns import Dialect, dialect_of, tables
 from zembrel.formats.handles import file_handles
 from zembrel.formats.lattice import lattice_of, placed
 from zembrel.formats.numberkind import NumberKind
-from zembrel.formats.sink import Sink
+from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
 from zembrel.grid.frame import Array, Frame
@@ -114,7 +113,11 @@ def put(whole: Array, frame: Frame, table: Array) -> None:
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for lines of x, y and values."""
-    return CellSink(path, frame, bands, named=path.suffix.lower() != ".xyz")
+    named = path.suffix.lower() != ".xyz"
+    heads = ["x", "y", *(f'"{b.name}"' if "," in b.name else b.name for b in bands)]
+    store = FileStore(path, (",".join(heads) + "\n").encode() if named else b"")
+    encoder = CellEncoder(frame, b"," if named else b" ")
+    return Sink(tuple(frame.pane.blocks(_STRIP, frame.columns)), encoder, store)
 
 
 def rows_of(frame: Frame, pane: Pane, block: Block) -> tuple[list[Cells], Cells]:
@@ -133,24 +136,17 @@ def rows_of(frame: Frame, pane: Pane, block: Block) -> tuple[list[Cells], Cells]
     return [x, y, *block.cells[:, anywhere]], known
 
 
-class CellSink:
-    """A `Sink` of lines, each number as short as reads back identical."""
+@dataclass(frozen=True)
+class CellEncoder:
+    """A line for each cell, with `sign` between its numbers, each as short as reads back identical."""
 
-    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...], *, named: bool) -> None:
-        self._frame, self._sign = frame, b"," if named else b" "
-        self._file: BinaryIO = path.open("wb")
-        if named:
-            heads = ["x", "y", *(f'"{b.name}"' if "," in b.name else b.name for b in bands)]
-            self._file.write((",".join(heads) + "\n").encode())
-
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        return self._frame.pane.blocks(_STRIP, self._frame.columns)
+    frame: Frame
+    sign: bytes
 
     def encode(self, pane: Pane, block: Block) -> bytes:
         import orjson
 
-        columns, known = rows_of(self._frame, pane, block)
+        columns, known = rows_of(self.frame, pane, block)
         if not columns[0].size:
             return b""
         texts = [
@@ -162,13 +158,4 @@ class CellSink:
         for text, valid in zip(texts[2:], known, strict=True):
             for n in np.flatnonzero(~valid):
                 text[n] = b"nan"
-        return b"\n".join(map(self._sign.join, zip(*texts, strict=True))) + b"\n"
-
-    def append(self, pane: Pane, encoded: bytes) -> None:
-        self._file.write(encoded)
-
-    def finish(self) -> None:
-        self._file.close()
-
-    def abort(self) -> None:
-        self._file.close()
+        return b"\n".join(map(self.sign.join, zip(*texts, strict=True))) + b"\n"

@@ -20,7 +20,7 @@ from zembrel.errors import InputError
 from zembrel.formats.degreecell import corner_named, corner_of, degree_cell, no_cell
 from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import Sink
-from zembrel.formats.whole import WholeSink, only_layer
+from zembrel.formats.whole import only_layer, whole_sink
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
@@ -141,7 +141,7 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
         heights = cells[:, :, 0] if valid is None else np.where(valid, cells[:, :, 0], np.int16(VOID))
         path.write_bytes(labels + _records(heights))
 
-    return WholeSink(frame, bands, write)
+    return whole_sink(frame, bands, write)
 
 
 def _records(heights: Cells) -> bytes:

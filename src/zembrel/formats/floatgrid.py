@@ -15,7 +15,7 @@ from zembrel.errors import InputError, UsageError
 from zembrel.formats.gridkeys import header_text as keys_of
 from zembrel.formats.gridkeys import read_header
 from zembrel.formats.handles import file_handles
-from zembrel.formats.raw import ORDERS, RawCells, RawLayout, RawSink, beside, order_of
+from zembrel.formats.raw import ORDERS, RawCells, RawLayout, beside, order_of, raw_sink
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
@@ -59,7 +59,7 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
         raise UsageError(
             f"{path.name} would be turned", "a binary grid lies north up", "reproject it onto a frame first"
         )
-    return RawSink(path, frame, bands, np.dtype(f"{order_of(settings)}f4"))
+    return raw_sink(path, frame, bands, np.dtype(f"{order_of(settings)}f4"))
 
 
 def header_text(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> str:

@@ -11,7 +11,7 @@ from zembrel.formats.sink import Sink
 from zembrel.formats.tiff.codecs import parse_compression
 from zembrel.formats.tiff.encoding import Options
 from zembrel.formats.tiff.opening import layers_of, open_tiff
-from zembrel.formats.tiff.sink import TiffSink
+from zembrel.formats.tiff.sink import tiff_sink
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Band, Raster
 
@@ -27,7 +27,7 @@ def layers(path: Place) -> list[str]:
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for a cloud-optimized GeoTIFF. Raises UsageError for a setting out of range."""
-    return TiffSink(path, frame, bands, parse_options(settings))
+    return tiff_sink(path, frame, bands, parse_options(settings))
 
 
 def parse_options(settings: Mapping[str, str]) -> Options:

@@ -18,7 +18,7 @@ import numpy as np
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.handles import cannot_read
 from zembrel.formats.sink import Sink
-from zembrel.formats.whole import WholeRaster, WholeSink, only_layer
+from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.geodesy.crs import GeographicCRS
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.units import DEGREE
@@ -85,4 +85,4 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
             file.write(_HEADER.pack(float(y[0]), float(x[0]), *steps, frame.rows, frame.columns))
             file.write(values[::-1].astype(">f4").tobytes())
 
-    return WholeSink(frame, own, write)
+    return whole_sink(frame, own, write)

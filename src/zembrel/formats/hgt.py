@@ -15,7 +15,7 @@ import numpy as np
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.degreecell import NAME, cell_name, corner_named, corner_of, degree_cell, no_cell
 from zembrel.formats.handles import file_handles
-from zembrel.formats.raw import RawCells, RawLayout, RawSink
+from zembrel.formats.raw import RawCells, RawLayout, raw_sink
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
 from zembrel.grid.frame import Frame
@@ -66,4 +66,4 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
             "programs find a height cell by its name",
             f"name it {name}.hgt",
         )
-    return RawSink(path, frame, (Band("height", "int16", VOID),), np.dtype(">i2"))
+    return raw_sink(path, frame, (Band("height", "int16", VOID),), np.dtype(">i2"))

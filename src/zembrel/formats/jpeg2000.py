@@ -22,8 +22,8 @@ from zembrel.formats.sidecars import placed_in
 from zembrel.formats.sink import Sink
 from zembrel.formats.tiff.encoding import Options
 from zembrel.formats.tiff.opening import open_tiff
-from zembrel.formats.tiff.sink import TiffSink
-from zembrel.formats.whole import WholeRaster, WholeSink, only_layer
+from zembrel.formats.tiff.sink import tiff_sink
+from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
@@ -213,7 +213,7 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
         data = _with_opacity(bytes(data), cells.shape[2]) if opaque else bytes(data)
         path.write_bytes(_with_place(data, path, frame, bands))
 
-    return WholeSink(frame, bands, write)
+    return whole_sink(frame, bands, write)
 
 
 def _with_opacity(data: bytes, count: int) -> bytes:
@@ -246,11 +246,11 @@ def _one_cell(path: Path, frame: Frame, band: Band) -> bytes:
     """A GeoTIFF of one cell of the lattice of `frame`."""
     inner = path.with_name("place.tif")
     one = Frame(frame.crs, frame.affine, 1, 1, frame.registration)
-    sink = TiffSink(inner, one, (Band(band.name, band.type, band.nodata),), Options("none", strip=1))
+    sink = tiff_sink(inner, one, (Band(band.name, band.type, band.nodata),), Options("none", strip=1))
     block = Block(np.zeros((1, 1, 1), band.dtype))
     for pane in sink.blocks:
-        sink.append(pane, sink.encode(pane, block))
-    sink.finish()
+        sink.store.append(pane, sink.encoder.encode(pane, block))
+    sink.store.finish()
     content = inner.read_bytes()
     inner.unlink()
     return content

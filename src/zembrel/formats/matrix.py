@@ -6,10 +6,9 @@ Source: no standard; as spreadsheets and array packages exchange it. Its place i
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO
 
 import numpy as np
 
@@ -18,7 +17,7 @@ from zembrel.formats.columns import Dialect, dialect_of, tables
 from zembrel.formats.handles import file_handles
 from zembrel.formats.numberkind import NumberKind
 from zembrel.formats.sidecars import placed_beside
-from zembrel.formats.sink import Sink
+from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -62,19 +61,12 @@ class Matrix:
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for lines of comma-separated values."""
-    return MatrixSink(path, frame)
+    return Sink(tuple(frame.pane.blocks(_STRIP, frame.columns)), MatrixEncoder(), FileStore(path))
 
 
-class MatrixSink:
-    """A `Sink` of a line for each row, each number as short as reads back identical."""
-
-    def __init__(self, path: Path, frame: Frame) -> None:
-        self._frame = frame
-        self._file: BinaryIO = path.open("wb")
-
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        return self._frame.pane.blocks(_STRIP, self._frame.columns)
+@dataclass(frozen=True)
+class MatrixEncoder:
+    """A line for each row, each number as short as reads back identical."""
 
     def encode(self, pane: Pane, block: Block) -> bytes:
         import orjson
@@ -88,12 +80,3 @@ class MatrixSink:
         for row, column in np.argwhere(~block.valid_of(0)):
             lines[row][column] = b"nan"
         return b"\n".join(b",".join(line) for line in lines) + b"\n"
-
-    def append(self, pane: Pane, encoded: bytes) -> None:
-        self._file.write(encoded)
-
-    def finish(self) -> None:
-        self._file.close()
-
-    def abort(self) -> None:
-        self._file.close()

@@ -11,7 +11,8 @@ from __future__ import annotations
 import atexit
 import re
 import threading
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -140,7 +141,10 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
             "axes of coordinates lie north up",
             "reproject it onto a frame first",
         )
-    return NetcdfSink(path, frame, bands, parse_level(settings.get("compress", "deflate:4")))
+    chunks = min(_CHUNK, frame.rows), min(_CHUNK, frame.columns)
+    encoder = ChunkEncoder(bands, chunks, parse_level(settings.get("compress", "deflate:4")))
+    blocks = tuple(frame.pane.blocks(2 * chunks[0], 2 * chunks[1]))
+    return Sink(blocks, encoder, NetcdfStore(path, frame, bands, encoder))
 
 
 def parse_level(text: str) -> int:
@@ -151,16 +155,49 @@ def parse_level(text: str) -> int:
     return int(found[1] or 4) if found else 0
 
 
-class NetcdfSink:
-    """A `Sink` whose chunks are compressed in parallel and put into the file as they are."""
+@dataclass(frozen=True)
+class ChunkEncoder:
+    """Chunks of variables of HDF5 as its filters make them. level: of Deflate, 0 for none."""
 
-    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...], level: int) -> None:
+    bands: tuple[Band, ...]
+    chunks: tuple[int, int]
+    level: int
+
+    def encode(self, pane: Pane, block: Block) -> list[tuple[int, tuple[int, int], bytes]]:
+        """Band, first row and column, and bytes of each chunk."""
+        done = []
+        for n, band in enumerate(self.bands):
+            part = Block(block.cells[n : n + 1], None if block.valid is None else block.valid_of(n))
+            cells = filled(part, void_of((band,)), "a NetCDF variable")[0].astype(band.dtype, copy=False)
+            for piece in pane.blocks(*self.chunks):
+                rows, columns = piece.within(pane)
+                done.append((n, (piece.top, piece.left), self._packed(cells[rows, columns])))
+        return done
+
+    def _packed(self, cells: npt.NDArray[Any]) -> bytes:
+        """One chunk: padded, bytes shuffled by place, Deflate."""
+        whole = cells
+        if cells.shape != self.chunks:
+            whole = np.zeros(self.chunks, cells.dtype)
+            whole[: cells.shape[0], : cells.shape[1]] = cells
+        whole = np.ascontiguousarray(whole)
+        if not self.level:
+            return whole.tobytes()
+        import imagecodecs
+
+        planes = whole.reshape(-1).view(np.uint8).reshape(-1, whole.itemsize)
+        return bytes(imagecodecs.deflate_encode(planes.T.tobytes(), self.level))
+
+
+class NetcdfStore:
+    """A file into which chunks are put as they are."""
+
+    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...], encoder: ChunkEncoder) -> None:
         import h5netcdf
 
-        self._frame, self._bands, self._level = frame, bands, level
+        self._chunks, self._level = encoder.chunks, encoder.level
         rows, columns = axes_of(frame)
         written = written_variables(bands, (rows.name, columns.name, "crs"))
-        self._chunks = min(_CHUNK, frame.rows), min(_CHUNK, frame.columns)
         self._file = file = h5netcdf.File(path, "w")
         file.attrs["Conventions"] = "CF-1.11"
         file.attrs["title"] = path.stem
@@ -218,36 +255,7 @@ class NetcdfSink:
         made.attrs.update(attributes)
         return made._h5ds.id
 
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        return self._frame.pane.blocks(2 * self._chunks[0], 2 * self._chunks[1])
-
-    def encode(self, pane: Pane, block: Block) -> list[tuple[int, tuple[int, int], bytes]]:
-        """Band, first row and column, and bytes of each chunk."""
-        done = []
-        for n, band in enumerate(self._bands):
-            part = Block(block.cells[n : n + 1], None if block.valid is None else block.valid_of(n))
-            cells = filled(part, void_of((band,)), "a NetCDF variable")[0].astype(band.dtype, copy=False)
-            for piece in pane.blocks(*self._chunks):
-                rows, columns = piece.within(pane)
-                done.append((n, (piece.top, piece.left), self._packed(cells[rows, columns])))
-        return done
-
-    def _packed(self, cells: npt.NDArray[Any]) -> bytes:
-        """One chunk as the filters of HDF5 make it: padded, bytes shuffled by place, Deflate."""
-        whole = cells
-        if cells.shape != self._chunks:
-            whole = np.zeros(self._chunks, cells.dtype)
-            whole[: cells.shape[0], : cells.shape[1]] = cells
-        whole = np.ascontiguousarray(whole)
-        if not self._level:
-            return whole.tobytes()
-        import imagecodecs
-
-        planes = whole.reshape(-1).view(np.uint8).reshape(-1, whole.itemsize)
-        return bytes(imagecodecs.deflate_encode(planes.T.tobytes(), self._level))
-
-    def append(self, pane: Pane, encoded: list[tuple[int, tuple[int, int], bytes]]) -> None:
+    def append(self, key: Pane, encoded: list[tuple[int, tuple[int, int], bytes]]) -> None:
         for n, offset, data in encoded:
             variable, place = self._stored[n]
             variable.write_direct_chunk((*place, *offset), data)

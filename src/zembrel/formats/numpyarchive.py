@@ -20,7 +20,7 @@ from zembrel.formats.numpyfile import LOAD_ERRORS
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
-from zembrel.formats.whole import WholeRaster, WholeSink
+from zembrel.formats.whole import WholeRaster, whole_sink
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import TYPES, Band, Block, Cells, Raster
 
@@ -101,4 +101,4 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
         with path.open("wb") as file:
             np.savez_compressed(file, **{band.name: layers[n] for n, band in enumerate(bands)})
 
-    return WholeSink(frame, bands, write)
+    return whole_sink(frame, bands, write)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tokenize
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -46,6 +46,9 @@ class ArrayRaster:
         return Block(cells, None if valid is None or valid.all() else valid)
 
 
+_STRIP = 512  # rows
+
+
 def open_raster(path: Path, layer: str | None) -> Raster:
     """The array at `path`. Raises InputError unless it has 2 or 3 dimensions of plain numbers."""
     try:
@@ -65,26 +68,26 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     return ArrayRaster(path, placed.frame, bands, placed.remarks)
 
 
-class ArraySink:
-    """A `Sink` into a memory-mapped array. Invalid cells become nodata or NaN."""
+@dataclass(frozen=True)
+class ArrayEncoder:
+    """Cells whose invalid ones are `void`."""
 
-    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...]) -> None:
-        self._frame = frame
-        dtype = shared_type(bands)
-        self._fill = void_of(bands)
-        shape = (len(bands), frame.rows, frame.columns)
-        self._array = np.lib.format.open_memmap(path, mode="w+", dtype=dtype, shape=shape)
-
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        return self._frame.pane.blocks(512, self._frame.columns)
+    void: float | int | None
 
     def encode(self, pane: Pane, block: Block) -> Cells:
         """Raises RefusedError if cells are invalid and no value stands for that."""
-        return filled(block, self._fill, "an array file")
+        return filled(block, self.void, "an array file")
 
-    def append(self, pane: Pane, encoded: Cells) -> None:
-        self._array[:, pane.top : pane.bottom, pane.left : pane.right] = encoded
+
+class ArrayStore:
+    """A memory-mapped array."""
+
+    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...]) -> None:
+        shape = (len(bands), frame.rows, frame.columns)
+        self._array = np.lib.format.open_memmap(path, mode="w+", dtype=shared_type(bands), shape=shape)
+
+    def append(self, key: Pane, encoded: Cells) -> None:
+        self._array[:, key.top : key.bottom, key.left : key.right] = encoded
 
     def finish(self) -> None:
         self._array.flush()
@@ -95,4 +98,5 @@ class ArraySink:
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for an array file."""
-    return ArraySink(path, frame, bands)
+    blocks = tuple(frame.pane.blocks(_STRIP, frame.columns))
+    return Sink(blocks, ArrayEncoder(void_of(bands)), ArrayStore(path, frame, bands))

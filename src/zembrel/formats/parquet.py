@@ -8,7 +8,7 @@ of others get the lattice that their coordinates lie on. Nulls and absent cells 
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -142,41 +142,46 @@ class ParquetCells:
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for a table in Zstandard compression."""
-    return ParquetSink(path, frame, bands)
+    import pyarrow as pa
+
+    fields = [("x", pa.float64()), ("y", pa.float64())]
+    fields += [(band.name, pa.from_numpy_dtype(band.dtype)) for band in bands]
+    own = {"frame": frame_table(frame), "bands": {band.name: {"unit": band.unit} for band in bands}}
+    schema = pa.schema(fields, metadata={"zembrel": json.dumps(own)})
+    rows = max(1, _STRIP_CELLS // frame.columns)
+    blocks = tuple(frame.pane.blocks(rows, frame.columns))
+    return Sink(blocks, ParquetEncoder(frame, schema), ParquetStore(path, schema))
 
 
-class ParquetSink:
-    """A `Sink` that adds a group of rows for each strip."""
+@dataclass(frozen=True)
+class ParquetEncoder:
+    """A batch of rows for each strip."""
 
-    def __init__(self, path: Path, frame: Frame, bands: tuple[Band, ...]) -> None:
-        import pyarrow as pa
-        import pyarrow.parquet as pq
-
-        self._frame = frame
-        fields = [("x", pa.float64()), ("y", pa.float64())]
-        fields += [(band.name, pa.from_numpy_dtype(band.dtype)) for band in bands]
-        own = {"frame": frame_table(frame), "bands": {band.name: {"unit": band.unit} for band in bands}}
-        self._schema = pa.schema(fields, metadata={"zembrel": json.dumps(own)})
-        self._writer = pq.ParquetWriter(path, self._schema, compression="zstd")
-
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        rows = max(1, _STRIP_CELLS // self._frame.columns)
-        return self._frame.pane.blocks(rows, self._frame.columns)
+    frame: Frame
+    schema: Any
 
     def encode(self, pane: Pane, block: Block) -> Any:
         import pyarrow as pa
 
-        columns, known = rows_of(self._frame, pane, block)
-        types = [field.type for field in self._schema]
+        columns, known = rows_of(self.frame, pane, block)
+        types = [field.type for field in self.schema]
         arrays = [pa.array(column) for column in columns[:2]]
         arrays += [
             pa.array(column.astype(kind.to_pandas_dtype()), kind, mask=~valid)
             for column, valid, kind in zip(columns[2:], known, types[2:], strict=True)
         ]
-        return pa.record_batch(arrays, schema=self._schema)
+        return pa.record_batch(arrays, schema=self.schema)
 
-    def append(self, pane: Pane, encoded: Any) -> None:
+
+class ParquetStore:
+    """A file that gets a group of rows with each batch."""
+
+    def __init__(self, path: Path, schema: Any) -> None:
+        import pyarrow.parquet as pq
+
+        self._writer = pq.ParquetWriter(path, schema, compression="zstd")
+
+    def append(self, key: Any, encoded: Any) -> None:
         self._writer.write_batch(encoded)
 
     def finish(self) -> None:

@@ -18,7 +18,7 @@ from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats.legendfile import parse_legend, write_legend
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
-from zembrel.formats.whole import WholeRaster, WholeSink, only_layer
+from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.grid.frame import Frame
 from zembrel.raster.legend import Entry, Legend
 from zembrel.raster.model import ALPHA, Band, Cells, Raster, has_alpha
@@ -159,14 +159,14 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
     write = {".png": _write_png, ".gif": _write_gif, ".bmp": _write_bmp}.get(ending)
     if write is not None:
         made: Callable[..., None] = write
-        return WholeSink(
+        return whole_sink(
             frame, bands, lambda cells, valid: made(path, cells, None if alpha else valid, legend)
         )
     if ending == ".webp":
         quality = _quality(settings, None)
-        return WholeSink(frame, bands, lambda cells, valid: _write_webp(path, cells, valid, quality))
+        return whole_sink(frame, bands, lambda cells, valid: _write_webp(path, cells, valid, quality))
     quality = _quality(settings, 90)
-    return WholeSink(frame, bands, lambda cells, valid: _write_jpeg(path, cells, valid, quality or 90))
+    return whole_sink(frame, bands, lambda cells, valid: _write_jpeg(path, cells, valid, quality or 90))
 
 
 def _quality(settings: Mapping[str, str], usual: int | None) -> int | None:

@@ -16,7 +16,7 @@ import numpy as np
 
 from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
 from zembrel.formats.handles import file_handles
-from zembrel.formats.raw import RawCells, RawLayout, RawSink, order_of
+from zembrel.formats.raw import RawCells, RawLayout, order_of, raw_sink
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
@@ -119,4 +119,4 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
         raise UsageError(
             f"first={first} is unclear", "the first row is north or south", nearest_name(first, _FIRST)
         )
-    return RawSink(path, frame, bands, np.dtype(order_of(settings) + kind.str[1:]), upward=first == "south")
+    return raw_sink(path, frame, bands, np.dtype(order_of(settings) + kind.str[1:]), upward=first == "south")

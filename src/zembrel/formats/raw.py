@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any, BinaryIO, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError, UsageError
+from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -111,42 +112,48 @@ def _roughness(part: Cells, band: Band) -> float:
     return float(np.nanmean(steps)) if np.isfinite(steps).any() else 0.0
 
 
-class RawSink:
-    """A `Sink` that puts strips of rows where the layout wants them.
+def raw_sink(
+    path: Path, frame: Frame, bands: tuple[Band, ...], kind: np.dtype[Any], way: str = "bsq",
+    *, upward: bool = False,
+) -> Sink:  # fmt: skip
+    """A sink that puts strips of rows where the layout wants them.
 
     kind: type with byte order; way: `bil`, `bip` or `bsq`; upward: whether the southernmost row is first.
     """
+    strips = tuple(frame.pane.blocks(max(1, _STRIP_CELLS // frame.columns), frame.columns))
+    encoder = RawEncoder(void_of(bands), kind, way, upward)
+    return Sink(strips, encoder, RawStore(path, frame, encoder))
 
-    def __init__(
-        self, path: Path, frame: Frame, bands: tuple[Band, ...], kind: np.dtype[Any], way: str = "bsq",
-        *, upward: bool = False,
-    ) -> None:  # fmt: skip
-        self._frame, self._way, self._kind, self._upward = frame, way, kind, upward
-        self._void = void_of(bands)
-        self._file: BinaryIO = path.open("wb")
 
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        return self._frame.pane.blocks(max(1, _STRIP_CELLS // self._frame.columns), self._frame.columns)
+@dataclass(frozen=True)
+class RawEncoder:
+    """Strips in the order of bytes, samples and rows of a layout; layers apart if that wants them so."""
+
+    void: float | int | None
+    kind: np.dtype[Any]
+    way: str
+    upward: bool
 
     def encode(self, pane: Pane, block: Block) -> list[npt.NDArray[Any]]:
-        cells = filled(block, self._void, "a raw grid").astype(self._kind, copy=False)
-        if self._upward:
+        cells = filled(block, self.void, "a raw grid").astype(self.kind, copy=False)
+        if self.upward:
             cells = cells[:, ::-1]
-        if self._way == "bsq":
+        if self.way == "bsq":
             return [np.ascontiguousarray(layer) for layer in cells]
-        return [np.ascontiguousarray(cells.transpose((1, 0, 2) if self._way == "bil" else (1, 2, 0)))]
+        return [np.ascontiguousarray(cells.transpose((1, 0, 2) if self.way == "bil" else (1, 2, 0)))]
 
-    def append(self, pane: Pane, encoded: list[npt.NDArray[Any]]) -> None:
-        line = self._frame.columns * self._kind.itemsize
-        first = self._frame.rows - pane.bottom if self._upward else pane.top
+
+class RawStore(FileStore):
+    """A file in which strips have places of their own."""
+
+    def __init__(self, path: Path, frame: Frame, encoder: RawEncoder) -> None:
+        super().__init__(path)
+        self._frame, self._encoder = frame, encoder
+
+    def append(self, key: Pane, encoded: list[npt.NDArray[Any]]) -> None:  # type: ignore[override]
+        line = self._frame.columns * self._encoder.kind.itemsize
+        first = self._frame.rows - key.bottom if self._encoder.upward else key.top
         for number, cells in enumerate(encoded):
-            if self._way == "bsq":
-                self._file.seek((number * self._frame.rows + first) * line)
-            self._file.write(cells.data)
-
-    def finish(self) -> None:
-        self._file.close()
-
-    def abort(self) -> None:
-        self._file.close()
+            if self._encoder.way == "bsq":
+                self.file.seek((number * self._frame.rows + first) * line)
+            self.file.write(cells.data)

@@ -18,7 +18,7 @@ import numpy as np
 
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.handles import file_handles
-from zembrel.formats.raw import ORDERS, RawCells, RawLayout, RawSink, beside, order_of
+from zembrel.formats.raw import ORDERS, RawCells, RawLayout, beside, order_of, raw_sink
 from zembrel.formats.sink import Sink
 from zembrel.formats.voids import void_of
 from zembrel.formats.whole import only_layer
@@ -134,7 +134,7 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
             "bring it onto such a frame first",
         )
     kind = np.dtype(order_of(settings) + shared_type(bands).str[1:])
-    return RawSink(path, frame, bands, kind, path.suffix.lower().lstrip("."))
+    return raw_sink(path, frame, bands, kind, path.suffix.lower().lstrip("."))
 
 
 def header_text(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,6 +10,7 @@ import numpy as np
 
 from zembrel.formats.blockcache import block_cache
 from zembrel.formats.handles import file_handles
+from zembrel.formats.sink import AsIs, Sink
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, has_alpha, shared_type
@@ -41,8 +42,13 @@ class WholeRaster:
         return Block(cells, None if valid is None or valid.all() else valid)
 
 
-class WholeSink:
-    """A `Sink` that gathers all cells, (rows, columns, samples), and writes them at the end."""
+def whole_sink(frame: Frame, bands: tuple[Band, ...], write: Callable[[Cells, Cells | None], None]) -> Sink:
+    """A sink that gathers all cells, (rows, columns, samples), for `write`."""
+    return Sink(tuple(frame.pane.blocks(_STRIP, frame.columns)), AsIs(), WholeStore(frame, bands, write))
+
+
+class WholeStore:
+    """All cells, (rows, columns, samples), written at the end."""
 
     def __init__(
         self,
@@ -50,19 +56,12 @@ class WholeSink:
         bands: tuple[Band, ...],
         write: Callable[[Cells, Cells | None], None],
     ) -> None:
-        self._frame, self._write = frame, write
+        self._write = write
         self._cells = np.zeros((frame.rows, frame.columns, len(bands)), shared_type(bands))
         self._valid: Cells | None = None
 
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        return self._frame.pane.blocks(_STRIP, self._frame.columns)
-
-    def encode(self, pane: Pane, block: Block) -> Block:
-        return block
-
-    def append(self, pane: Pane, encoded: Block) -> None:
-        rows = slice(pane.top, pane.bottom)
+    def append(self, key: Pane, encoded: Block) -> None:
+        rows = slice(key.top, key.bottom)
         self._cells[rows] = encoded.cells.transpose(1, 2, 0)
         if encoded.valid is not None:
             if self._valid is None:

@@ -14,7 +14,7 @@ import shutil
 import struct
 import warnings
 import zipfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -175,19 +175,61 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
         raise UsageError(f"version={version} is none", "Zarr has versions 2 and 3", "write version=3")
     usual = "mode" if any(band.categorical for band in bands) else "mean"
     methods = overview_methods(overviews, bands, usual)
-    return ZarrSink(path, frame, bands, int(version), methods)
+    store = ZarrStore(path, frame, bands, int(version), methods)
+    return Sink(tuple(frame.pane.blocks(2 * _CHUNK, 2 * _CHUNK)), store.encoder(methods), store)
 
 
-class ZarrSink:
-    """A `Sink` into the arrays of a store; overviews are halved from the blocks as they pass."""
+@dataclass(frozen=True)
+class ZarrEncoder:
+    """Chunks of the arrays of bands, as they lie in a store, and cells of overviews, halved in passing.
+
+    arrays: name of the array of each band, and its place in it; described: each array as the store does.
+    """
+
+    bands: tuple[Band, ...]
+    methods: tuple[str, ...]
+    halvings: int
+    arrays: tuple[tuple[str, tuple[int, ...]], ...]
+    described: Mapping[str, bytes]
+
+    def encode(self, pane: Pane, block: Block) -> tuple[dict[str, bytes], list[Cells]]:
+        """Bytes by key, and the cells of each overview."""
+        valid: Mask | None = None if block.valid is None else block.valid.reshape(-1, *block.cells.shape[1:])
+        cells = self._filled(block.cells, valid)
+        chunks = self._chunks(pane, cells)
+        levels = []
+        for _ in range(self.halvings):
+            cells, valid = halved_by_band(cells, valid, self.methods, opacity=has_alpha(self.bands))
+            cells = self._filled(cells, valid)
+            levels.append(cells)
+        return chunks, levels
+
+    def _chunks(self, pane: Pane, cells: Cells) -> dict[str, bytes]:
+        """What a store in memory holds of the arrays after the cells of `pane` are put into them."""
+        import zarr
+        from zarr.core.buffer import default_buffer_prototype
+
+        made = default_buffer_prototype().buffer.from_bytes
+        held = {key: made(text) for key, text in self.described.items()}
+        store = zarr.storage.MemoryStore(held)
+        for layer, (name, index) in zip(cells, self.arrays, strict=True):
+            array = zarr.open_array(store, path=name, mode="r+")
+            array[(*index, slice(pane.top, pane.bottom), slice(pane.left, pane.right))] = layer
+        return {key: part.to_bytes() for key, part in held.items() if key not in self.described}
+
+    def _filled(self, cells: Cells, valid: Mask | None) -> Cells:
+        return filled(Block(cells, _joint(valid)), void_of(self.bands), "a Zarr array")
+
+
+class ZarrStore:
+    """The arrays of a store; those of overviews are written as their cells come."""
 
     def __init__(
         self, path: Path, frame: Frame, bands: tuple[Band, ...], version: int, overviews: tuple[str, ...]
     ) -> None:
         import zarr
 
-        self._frame, self._bands, self._overviews = frame, bands, overviews
-        self._path = path
+        self._bands, self._path = bands, path
         self._folder = path.with_name(path.name + ".folder") if path.suffix == ".zip" else path
         self._store = zarr.storage.LocalStore(self._folder)
         frames = [frame]
@@ -246,29 +288,26 @@ class ZarrSink:
             made |= {n: (array, index) for n, index in variable.places.items()}
         return made
 
-    @property
-    def blocks(self) -> Iterator[Pane]:
-        return self._frame.pane.blocks(2 * _CHUNK, 2 * _CHUNK)
+    def encoder(self, methods: tuple[str, ...]) -> ZarrEncoder:
+        """What makes the entries of this store."""
+        level = self._levels[0]
+        arrays = tuple((level[n][0].path, level[n][1]) for n in range(len(self._bands)))
+        described = {
+            key: (self._folder / key).read_bytes()
+            for name in dict(arrays)
+            for key in (f"{name}/zarr.json", f"{name}/.zarray", f"{name}/.zattrs")
+            if (self._folder / key).is_file()
+        }
+        return ZarrEncoder(self._bands, methods, len(self._levels) - 1, arrays, described)
 
-    def encode(self, pane: Pane, block: Block) -> list[Cells]:
-        """The cells of the block at each level; those of chunks of their own are stored at once."""
-        valid: Mask | None = None if block.valid is None else block.valid.reshape(-1, *block.cells.shape[1:])
-        cells = self._filled(block.cells, valid)
-        for n, (array, index) in self._levels[0].items():
-            array[(*index, slice(pane.top, pane.bottom), slice(pane.left, pane.right))] = cells[n]
-        levels = []
-        for _ in self._levels[1:]:
-            cells, valid = halved_by_band(cells, valid, self._overviews, opacity=has_alpha(self._bands))
-            cells = self._filled(cells, valid)
-            levels.append(cells)
-        return levels
-
-    def _filled(self, cells: Cells, valid: Mask | None) -> Cells:
-        return filled(Block(cells, _joint(valid)), void_of(self._bands), "a Zarr array")
-
-    def append(self, pane: Pane, encoded: list[Cells]) -> None:
-        for number, cells in enumerate(encoded, 1):
-            top, left = pane.top >> number, pane.left >> number
+    def append(self, key: Pane, encoded: tuple[dict[str, bytes], list[Cells]]) -> None:
+        chunks, levels = encoded
+        for name, data in chunks.items():
+            file = self._folder / name
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.write_bytes(data)
+        for number, cells in enumerate(levels, 1):
+            top, left = key.top >> number, key.left >> number
             rows, columns = slice(top, top + cells.shape[1]), slice(left, left + cells.shape[2])
             for n, (array, index) in self._levels[number].items():
                 array[(*index, rows, columns)] = cells[n]

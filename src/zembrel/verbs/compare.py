@@ -56,7 +56,7 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     if comparing.figure:
         check_free(Path(comparing.figure), output.replace)
     one, other, outside = _common(*layers)
-    found = seen(stack((one, other)), Differences(comparing.tolerance), output.means)
+    found = seen(stack((one, other)), Differences(comparing.tolerance), output.limits)
     figures = found.figures()
     shift = _shift(one, other)
     broken = [
@@ -175,5 +175,5 @@ def _draw(pair: Subtracted, path: Path, found: Differences, layers: list[Layer],
     with Staging(output.replace) as staging:
         staged = staging.path_for(path)
         with resource_errors(path):
-            draw_picture(pair, staged, look, str(look.title), output.means)
+            draw_picture(pair, staged, look, str(look.title), output.limits)
         staging.publish()

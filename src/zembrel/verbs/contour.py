@@ -63,7 +63,7 @@ def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
     layer = only_layer("contour", inputs, out)
     raster = unscaled(layer.raster)
     crs = check_resolved(layer)
-    statistics = seen(raster, Statistics(), output.means).tallies[0]
+    statistics = seen(raster, Statistics(), output.limits).tallies[0]
     if not statistics.cells:
         raise InputError(f"{layer.path} has no valid cell", "there is no surface", "check its nodata")
     ends = statistics.low, statistics.high
@@ -158,7 +158,7 @@ def _equal_counts(
     if not 2 <= count <= _MOST_LEVELS:
         raise UsageError(f"--classes {count}", "2 and more make levels", "write --classes 5")
     shares = [n / count for n in range(1, count)]
-    return sorted({ends[0], *quantiles(raster, ends, shares, output.means), ends[1]})
+    return sorted({ends[0], *quantiles(raster, ends, shares, output.limits), ends[1]})
 
 
 def nice_step(span: float) -> float:

@@ -99,7 +99,7 @@ def _in_type(path: Path, view: Raster, output: Output, values: Values) -> tuple[
             raise UsageError(
                 "--scaled excludes --stretch", "each fills the range of the type", "leave one out"
             )
-        return scaled(view, output.type, values.scaled, output.means)
+        return scaled(view, output.type, values.scaled, output.limits)
     return _typed(path, view, output, values)
 
 
@@ -127,7 +127,7 @@ def _in_few_colours(path: Path, view: Raster, values: Values, output: Output) ->
     most = int(str(values.palette))
     if not 2 <= most <= 256:
         raise UsageError(f"--palette {most}", "a palette has 2 to 256 colours", "write --palette 64")
-    palette = median_cut(seen(view, ColourCounts(), output.means), most)
+    palette = median_cut(seen(view, ColourCounts(), output.limits), most)
     return Quantized(view, palette, values.dither), f"{len(palette.entries)} colours by median cut, {how}"
 
 
@@ -157,7 +157,7 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
         return _each_stretched(unscaled(view), stretch.removeprefix(_EACH), wanted, output)
     if stretch:
         view = unscaled(view)
-        low, high = ends_of(colours_of(view), stretch, output.means)
+        low, high = ends_of(colours_of(view), stretch, output.limits)
         top = float(np.iinfo(wanted).max) if np.dtype(wanted).kind in "iu" else 1.0
         gain = top / (high - low)
         return cast(view, wanted, gain, -low * gain), [
@@ -165,7 +165,7 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
         ]
     if np.can_cast(source, wanted):
         return cast(view, wanted), [] if wanted == source else [f"type {source} to {wanted}"]
-    fit = seen(colours_of(view), Fit(wanted), output.means)
+    fit = seen(colours_of(view), Fit(wanted), output.limits)
     rounded = values.rounded or values.clamp or np.dtype(wanted).kind == "f"
     if (fit.outside and not values.clamp) or (fit.fractions and not rounded):
         raise _loss(path, fit, wanted)
@@ -182,7 +182,7 @@ def _each_stretched(view: Raster, ends: str, wanted: str, output: Output) -> tup
         if band.colour == ALPHA:
             made.append(cast(alone, wanted, top_of(np.dtype(wanted)) / top_of(band.dtype)))
             continue
-        low, high = ends_of(alone, ends, output.means)
+        low, high = ends_of(alone, ends, output.limits)
         gain = top_of(np.dtype(wanted)) / (high - low)
         made.append(cast(alone, wanted, gain, -low * gain))
         said.append(f"{band.name} {show_number(low)} to {show_number(high)}")

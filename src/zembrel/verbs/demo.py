@@ -11,7 +11,7 @@ from zembrel.engine.run import run
 from zembrel.errors import RefusedError
 from zembrel.formats import choose_format, load
 from zembrel.measure import show_bytes
-from zembrel.points.files import make_writer
+from zembrel.points.files import make_sink
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt
 
@@ -51,12 +51,12 @@ def _make(folder: Path, output: Output) -> dict[str, int]:
             with resource_errors(folder / name):
                 form = choose_format(name, None)
                 settings = {"overviews": "no"} if form == "geotiff" else {}
-                run(raster, load(form).make_sink(staged, raster.frame, raster.bands, settings), output.means)
+                run(raster, load(form).make_sink(staged, raster.frame, raster.bands, settings), output.limits)
             made[str(name)] = staged.stat().st_size
         for name, new, block in clouds():
             staged = staging.path_for(folder / name)
             with resource_errors(folder / name):
-                flow([block], make_writer(staged, new, name), output.means)
+                flow([block], make_sink(staged, new, name), output.limits)
             made[str(name)] = staged.stat().st_size
         for name, text in texts():
             staging.write_text(folder / name, text)

@@ -191,7 +191,7 @@ def _add_statistics(layer: Layer, table: Rows, facts: dict[str, Any], output: Ou
         _add_classes(layer, table, facts, output)
         return
     statistics = Statistics()
-    observe(unscaled(layer.raster), blocks_of(layer.raster), [statistics], output.means)
+    observe(unscaled(layer.raster), blocks_of(layer.raster), [statistics], output.limits)
     for n, (band, tally) in enumerate(zip(layer.raster.bands, statistics.tallies, strict=True)):
         share = tally.cells / layer.raster.frame.size
         deviation = statistics.deviation(n)
@@ -220,7 +220,7 @@ def _add_classes(layer: Layer, table: Rows, facts: dict[str, Any], output: Outpu
     assert legend is not None
     placed = frame.crs is not None and not isinstance(frame.crs, UnresolvedCRS)
     classes = ClassCounts((lambda pane: cell_areas(frame, pane)) if placed else None)
-    observe(layer.raster, blocks_of(layer.raster), [classes], output.means)
+    observe(layer.raster, blocks_of(layer.raster), [classes], output.limits)
     valid = classes.counts.total()
     for code, cells in sorted(classes.counts.items()):
         name = f"{code} {legend.name(code)}".rstrip()

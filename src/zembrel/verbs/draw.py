@@ -76,7 +76,7 @@ def draw(
         staged = staging.path_for(output.path)
         with resource_errors(output.path):
             if view is not None:
-                shown = draw_picture(view, staged, look, title, output.means, layers=layers)
+                shown = draw_picture(view, staged, look, title, output.limits, layers=layers)
             else:
                 shown = draw_map(frame, layers, staged, look, title)
         staging.publish()

@@ -39,7 +39,7 @@ def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt
         kind = codes_in(view)
         before = Coverage()
         if not output.dry_run:
-            before = seen(view, Coverage(), output.means)
+            before = seen(view, Coverage(), output.limits)
         written = write(Filled(view, cells, kind is not None), final, output)
         how = f"nearest ({kind})" if kind else "mean by inverse square of distance"
         chose = [how, f"reach {cells:.6g} cells"]

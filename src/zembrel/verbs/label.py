@@ -167,7 +167,7 @@ def _nodata(text: str, bands: tuple[Band, ...]) -> float | int | None:
 
 def _rewrite(path: Path, final: Path, wording: Wording, output: Output, *, overviews: bool) -> None:
     from zembrel.formats.tiff.opening import open_tiff
-    from zembrel.formats.tiff.relabel import OverviewSink, relabelled_images, write_relabelled
+    from zembrel.formats.tiff.relabel import overview_sink, relabelled_images, write_relabelled
 
     source = open_tiff(path)
     images = relabelled_images(path, wording, keep_reduced=not overviews)
@@ -178,7 +178,9 @@ def _rewrite(path: Path, final: Path, wording: Wording, output: Output, *, overv
             if overviews:
                 nodata = wording.nodata
                 view = source if nodata is None else WithNodata(source, nodata)
-                run(view, OverviewSink(staged, view, images, source.directory.container.order), output.means)
+                run(
+                    view, overview_sink(staged, view, images, source.directory.container.order), output.limits
+                )
             else:
                 write_relabelled(staged, images, source)
         staging.publish()

@@ -50,7 +50,7 @@ def settled(view: Raster, title: str, output: Output, *, holds: bool) -> tuple[R
         return Settled(view), ["opacity kept (band alpha)"]
     if output.dry_run:
         return colours_of(view), ["opacity left out, if no cell is partly transparent"]
-    found = seen(view, _Partial(top_of(shared_type(view.bands))), output.means)
+    found = seen(view, _Partial(top_of(shared_type(view.bands))), output.limits)
     if found.first is not None:
         x, y = view.frame.centres(np.array([found.first[1]]), np.array([found.first[0]]))
         raise RefusedError(

@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from zembrel.engine.limits import DEFAULT_MEMORY, Limits
 from zembrel.engine.plan import DEFAULT_CEILING
-from zembrel.engine.run import DEFAULT_MEMORY, Means
 from zembrel.errors import UsageError
 from zembrel.grid.frame import Frame
 from zembrel.measure import parse_bytes
@@ -111,13 +111,13 @@ class Output:
         return Path(self.out)
 
     @property
-    def means(self) -> Means:
+    def limits(self) -> Limits:
         if self.workers < 0:
             raise UsageError(
                 f"{self.workers} workers", "at least one has to work", "leave --workers out for all cores"
             )
         memory = parse_bytes(self.memory) if self.memory else DEFAULT_MEMORY
-        return Means(memory, self.workers, self.tick)
+        return Limits(memory, self.workers, self.tick)
 
     @property
     def ceiling_bytes(self) -> int:

@@ -69,7 +69,7 @@ def _painted(view: Raster, brush: Brush, output: Output) -> tuple[Raster, list[s
     if view.bands[0].legend is not None and brush.ramp is None:
         return expand_palette(view), ["legend colours"]
     ramp = brush.ramp or default_ramp(band)
-    low, high = ends_of(view, brush.limits or "0%,100%", output.means)
+    low, high = ends_of(view, brush.limits or "0%,100%", output.limits)
     table = (np.asarray(colour_map(ramp)(np.linspace(0, 1, _COLOURS)))[:, :3] * 255 + 0.5).astype(np.uint8)
     cell = None
     if brush.shade:

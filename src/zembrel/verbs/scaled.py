@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from zembrel.engine.run import Means
+from zembrel.engine.limits import Limits
 from zembrel.errors import RefusedError, UsageError
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_number
@@ -40,7 +40,7 @@ class _Error:
         self.largest = max(self.largest, seen)
 
 
-def scaled(view: Raster, wanted: str | None, step: str, means: Means) -> tuple[Raster, list[str]]:
+def scaled(view: Raster, wanted: str | None, step: str, limits: Limits) -> tuple[Raster, list[str]]:
     """`view` in whole numbers of `wanted` (int16 if not said), and what that costs.
 
     step: the scale as a number, or `auto` for the finest round one whose codes hold the range. Raises
@@ -49,10 +49,10 @@ def scaled(view: Raster, wanted: str | None, step: str, means: Means) -> tuple[R
     kind = wanted or "int16"
     if kind not in _TYPES:
         raise UsageError(f"--type {kind} holds no scaled values", "whole numbers do", "write --type int16")
-    limits = np.iinfo(kind)
-    void = limits.min if limits.min < 0 else limits.max
-    low_code, high_code = (limits.min + 1, limits.max) if void < 0 else (0, limits.max - 1)
-    statistics = seen(view, Statistics(), means)
+    least, most = np.iinfo(kind).min, np.iinfo(kind).max
+    void = least if least < 0 else most
+    low_code, high_code = (least + 1, most) if void < 0 else (0, most - 1)
+    statistics = seen(view, Statistics(), limits)
     known = [tally for tally in statistics.tallies if tally.cells]
     low, high = min((t.low for t in known), default=0.0), max((t.high for t in known), default=0.0)
     if not (math.isfinite(low) and math.isfinite(high)):
@@ -69,7 +69,7 @@ def scaled(view: Raster, wanted: str | None, step: str, means: Means) -> tuple[R
             f"values from {show_number(low)} to {show_number(high)} make {codes[1] - codes[0]:,.0f} of them",
             f"write --scaled auto, or --type {'int32' if kind != 'int32' else 'float64'}",
         )
-    error = seen(view, _Error(scale, offset), means).largest
+    error = seen(view, _Error(scale, offset), limits).largest
     bands = tuple(
         replace(band, type=kind, nodata=int(void), scale=scale, offset=offset) for band in view.bands
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zembrel.engine.run import Means
+from zembrel.engine.limits import Limits
 from zembrel.errors import RefusedError, UsageError
 from zembrel.measure import show_number
 from zembrel.raster.model import Raster
@@ -10,7 +10,7 @@ from zembrel.raster.survey import Statistics
 from zembrel.verbs.survey import percentiles, seen
 
 
-def ends_of(view: Raster, text: str, means: Means) -> tuple[float, float]:
+def ends_of(view: Raster, text: str, limits: Limits) -> tuple[float, float]:
     """`0,3000`, or `2%,98%` of all valid cells. Raises UsageError, or RefusedError if all are equal."""
     parts = [part.strip() for part in text.split(",")]
     try:
@@ -21,9 +21,9 @@ def ends_of(view: Raster, text: str, means: Means) -> tuple[float, float]:
         raise UsageError(f"ends {text}", "two are needed, the lower first", "write 0,3000 or 2%,98%")
     if not parts[0].endswith("%"):
         if _like_shares(parts):
-            _ask(view, text, numbers, means)
+            _ask(view, text, numbers, limits)
         return numbers[0], numbers[1]
-    statistics = seen(view, Statistics(), means)
+    statistics = seen(view, Statistics(), limits)
     low = min(tally.low for tally in statistics.tallies)
     high = max(tally.high for tally in statistics.tallies)
     if not low < high:
@@ -32,7 +32,7 @@ def ends_of(view: Raster, text: str, means: Means) -> tuple[float, float]:
         )
     if numbers == [0, 100]:
         return low, high
-    return percentiles(view, (low, high), (numbers[0], numbers[1]), means)
+    return percentiles(view, (low, high), (numbers[0], numbers[1]), limits)
 
 
 def _like_shares(parts: list[str]) -> bool:
@@ -41,9 +41,9 @@ def _like_shares(parts: list[str]) -> bool:
     return 0 <= low <= 10 and 90 <= high <= 100 and "." not in "".join(parts) and abs(low + high - 100) < 1e-9
 
 
-def _ask(view: Raster, text: str, numbers: list[float], means: Means) -> None:
+def _ask(view: Raster, text: str, numbers: list[float], limits: Limits) -> None:
     """Raise UsageError where ends that look like per cent can be no values: most of these lie beyond."""
-    tallies = [tally for tally in seen(view, Statistics(), means).tallies if tally.cells]
+    tallies = [tally for tally in seen(view, Statistics(), limits).tallies if tally.cells]
     low, high = min(tally.low for tally in tallies), max(tally.high for tally in tallies)
     if all(numbers[0] <= tally.mean <= numbers[1] for tally in tallies):
         return

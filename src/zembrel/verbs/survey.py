@@ -9,7 +9,8 @@ from typing import TypeVar
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.engine.run import Means, Observer, observe
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import Observer, observe
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block, Raster
 
@@ -30,9 +31,9 @@ def blocks_of(view: Raster, side: int = 1024) -> list[Pane]:
 Watcher = TypeVar("Watcher", bound=Observer)
 
 
-def seen(view: Raster, watcher: Watcher, means: Means) -> Watcher:
+def seen(view: Raster, watcher: Watcher, limits: Limits) -> Watcher:
     """`watcher` after it has seen all of `view`."""
-    observe(view, blocks_of(view), [watcher], means)
+    observe(view, blocks_of(view), [watcher], limits)
     return watcher
 
 
@@ -52,24 +53,26 @@ class Histogram:
 
 
 def _shares_below(
-    view: Raster, ends: tuple[float, float], means: Means
+    view: Raster, ends: tuple[float, float], limits: Limits
 ) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
     """The share of all valid cells up to the end of each bin, and the ends of the bins."""
-    counts = seen(view, Histogram(*ends), means).counts
+    counts = seen(view, Histogram(*ends), limits).counts
     return np.cumsum(counts) / max(counts.sum(), 1), np.linspace(*ends, _BINS + 1)
 
 
-def quantiles(view: Raster, ends: tuple[float, float], shares: Sequence[float], means: Means) -> list[float]:
+def quantiles(
+    view: Raster, ends: tuple[float, float], shares: Sequence[float], limits: Limits
+) -> list[float]:
     """Values below which `shares` of all valid cells lie, to 1/65,536 of their range."""
-    below, edges = _shares_below(view, ends, means)
+    below, edges = _shares_below(view, ends, limits)
     return [float(edges[min(int(np.searchsorted(below, share)) + 1, _BINS)]) for share in shares]
 
 
 def percentiles(
-    view: Raster, ends: tuple[float, float], wanted: tuple[float, float], means: Means
+    view: Raster, ends: tuple[float, float], wanted: tuple[float, float], limits: Limits
 ) -> tuple[float, float]:
     """Values below which `wanted` per cent of all valid cells lie, to 1/65,536 of their range."""
-    share, edges = _shares_below(view, ends, means)
+    share, edges = _shares_below(view, ends, limits)
     low = edges[int(np.searchsorted(share, wanted[0] / 100, side="right"))]
     high = edges[min(int(np.searchsorted(share, wanted[1] / 100)) + 1, _BINS)]
     return float(low), float(high)

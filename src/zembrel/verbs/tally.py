@@ -141,7 +141,7 @@ def _of_cells(
     columns: Columns = {}
     for n, band in enumerate(raster.bands):
         one = select_bands(raster, (n,))
-        sums = seen(one, ZoneSums(areas, raster.frame), output.means)
+        sums = seen(one, ZoneSums(areas, raster.frame), output.limits)
         rest = [stat for stat in stats if stat.name not in MOMENTS]
         if band.legend is not None and any(stat.name in ("mean", "sum", "deviation") for stat in stats):
             raise RefusedError(

@@ -276,7 +276,7 @@ def _empty(part: Raster, output: Output) -> bool:
     """Whether no cell is valid; looked at block by block, up to the first that is."""
     for pane in blocks_of(part):
         coverage = Coverage()
-        observe(part, [pane], [coverage], replace(output, workers=1).means)
+        observe(part, [pane], [coverage], replace(output, workers=1).limits)
         if coverage.valid:
             return False
     return True

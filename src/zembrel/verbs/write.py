@@ -73,7 +73,7 @@ def write(
         staged = staging.path_for(out)
         with resource_errors(out):
             sink = load(name).make_sink(staged, view.frame, view.bands, settings)
-            run(view, sink, output.means, [coverage, *observers])
+            run(view, sink, output.limits, [coverage, *observers])
         if not coverage.valid and not output.keep_empty:
             raise _empty(out, view)
         beside = header_beside(name, out, view, settings) | _beside(view, out, format_named(name), output)
@@ -84,7 +84,7 @@ def write(
         staging.publish()
     seconds = output.seconds
     extra = tuple(f"beside it {path.name}" for path in beside)
-    wrote = (str(out), show_bytes(size), _bands(view), *_how(sink), *extra, f"in {seconds:.1f} s")
+    wrote = (str(out), show_bytes(size), _bands(view), *sink.how, *extra, f"in {seconds:.1f} s")
     facts |= {"bytes": size, "seconds": round(seconds, 3)}
     facts |= {"valid": coverage.valid, "missing": coverage.missing}
     return Written(view, chose, _checks(coverage, view, cover), wrote, facts)
@@ -103,7 +103,7 @@ def _planned(
     view: Raster, chose: tuple[str, ...], plan: Plan, output: Output, facts: dict[str, Any]
 ) -> Written:
     """What would be written, and what that would take."""
-    memory = output.means.expected
+    memory = output.limits.expected
     items = (f"{plan.out} (not written: dry run)", f"at most {show_bytes(plan.bytes_at_most)}", _bands(view))
     room = (f"{show_bytes(plan.free)} free", f"memory about {show_bytes(memory)}")
     return Written(view, chose, (), (*items, *room), facts | {"free": plan.free, "memory": memory})
@@ -286,13 +286,6 @@ def _stands_already(path: Path, text: str) -> bool:
 def _bands(view: Raster) -> str:
     count = len(view.bands)
     return f"{count} band{'s' if count > 1 else ''} {shared_type(view.bands).name}"
-
-
-def _how(sink: Any) -> tuple[str, ...]:
-    options = getattr(sink, "options", None)
-    if options is None:
-        return ()
-    return options.codec, f"overviews {len(sink.levels) - 1}"
 
 
 def _checks(coverage: Coverage, view: Raster, cover: Cover | None) -> tuple[str, ...]:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from zembrel.errors import InputError
+from zembrel.formats.sink import Sink
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.assemble import Fields, Image, write_tiff
 from zembrel.formats.tiff.description import write_description
@@ -15,10 +16,10 @@ from zembrel.formats.tiff.directory import Directory, read_directories
 from zembrel.formats.tiff.encoding import Options, number_text
 from zembrel.formats.tiff.geokeys import frame_tags
 from zembrel.formats.tiff.reader import TiffRaster
-from zembrel.formats.tiff.sink import Encoded, TiffSink
+from zembrel.formats.tiff.sink import TiffStore
+from zembrel.formats.tiff.tiling import tile_encoder
 from zembrel.formats.tiff.wording import Wording
-from zembrel.grid.pane import Pane
-from zembrel.raster.model import Block, Raster
+from zembrel.raster.model import Raster
 
 _SEGMENT_TAGS = (tags.STRIP_OFFSETS, tags.STRIP_BYTE_COUNTS, tags.TILE_OFFSETS, tags.TILE_BYTE_COUNTS)
 _PLACE_TAGS = (
@@ -82,18 +83,7 @@ def write_relabelled(path: Path, images: list[Image], source: TiffRaster) -> Non
     write_tiff(path, images, order=source.directory.container.order)
 
 
-class OverviewSink(TiffSink):
+def overview_sink(path: Path, view: Raster, images: list[Image], order: str) -> Sink:
     """Makes only overviews of `view`, and writes them with `images`, whose segments stay as they are."""
-
-    def __init__(self, path: Path, view: Raster, images: list[Image], order: str) -> None:
-        self._images, self._order = images, order
-        super().__init__(path, view.frame, view.bands, Options(), byte_order=order)
-
-    def encode(self, pane: Pane, block: Block) -> Encoded:
-        encoded = super().encode(pane, block)
-        return encoded._replace(tiles=[tile for tile in encoded.tiles if tile.level > 0])
-
-    def finish(self) -> None:
-        reduced = self.images()[2 if self.masked else 1 :]
-        write_tiff(self.path, [*self._images, *reduced], order=self._order)
-        self.discard_spool()
+    encoder = tile_encoder(view.frame, view.bands, Options(), order, first=1)
+    return Sink(encoder.blocks(), encoder, TiffStore(path, view.frame, view.bands, encoder, images))

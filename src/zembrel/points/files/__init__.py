@@ -5,14 +5,15 @@ from __future__ import annotations
 import importlib
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, Protocol, cast
+from typing import Protocol, cast
 
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs
 from zembrel.points.files.table import ENDINGS, POINT_FORMATS, PointFormat, format_of
 from zembrel.points.las.writing import NewFile
-from zembrel.points.model import PointBlock, PointSource
+from zembrel.points.model import PointSource
+from zembrel.points.sink import PointSink
 from zembrel.points.told import Told
 from zembrel.reading import readings
 
@@ -27,31 +28,11 @@ class Reading:
     resolution: float | None = None  # distance of points, in units of the CRS, that is fine enough
 
 
-class PointWriter(Protocol):
-    """A file under way."""
-
-    @property
-    def chunk(self) -> int:
-        """Points that are encoded together; fewer only in the last piece."""
-        ...
-
-    def encode(self, block: PointBlock) -> Any:
-        """Points, one at least, on their way into the file; runs anywhere."""
-        ...
-
-    def append(self, encoded: Any) -> None:
-        """What `encode` made, in order."""
-        ...
-
-    def finish(self) -> None: ...
-    def abort(self) -> None: ...
-
-
 class PointModule(Protocol):
     """What the module of a point format offers."""
 
     def open_points(self, path: Path, reading: Reading) -> PointSource: ...
-    def make_writer(self, path: Path, new: NewFile) -> PointWriter: ...
+    def make_sink(self, path: Path, new: NewFile) -> PointSink: ...
     def is_ours(self, path: Path) -> bool: ...
 
 
@@ -107,6 +88,6 @@ def check_name(path: Path) -> PointFormat:
     return POINT_FORMATS[name]
 
 
-def make_writer(path: Path, new: NewFile, final: Path) -> PointWriter:
-    """A writer for a new file at `path`, whose name will be that of `final`."""
-    return load(check_name(final)).make_writer(path, new)
+def make_sink(path: Path, new: NewFile, final: Path) -> PointSink:
+    """A sink for a new file at `path`, whose name will be that of `final`."""
+    return load(check_name(final)).make_sink(path, new)

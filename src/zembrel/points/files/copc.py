@@ -2,25 +2,24 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 from collections import Counter
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.points.files import PointWriter, Reading
+from zembrel.points.files import Reading
 from zembrel.points.las.copc import INFO_AT, Info, Node, pack_hierarchy, with_octree
 from zembrel.points.las.header import SIZES, read_header
 from zembrel.points.las.reading import open_las
-from zembrel.points.las.writing import Encoded, LasWriter, NewFile
+from zembrel.points.las.writing import Encoded, LasEncoder, LasStore, NewFile
 from zembrel.points.laz.items import VARIABLE
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.octree import CELLS, Cube, Key, Places, key_of, node_keys, subtree, upper_nodes
+from zembrel.points.sink import AsIs, PointSink
 
 _CHUNK, _BUCKET = 200_000, 1_500_000  # points that are spooled, and that are built at a time
 _DEPTH = 6  # levels above the buckets, at most
@@ -37,18 +36,17 @@ def is_ours(path: Path) -> bool:
     return True
 
 
-def make_writer(path: Path, new: NewFile) -> PointWriter:
-    """A writer that spools points and builds the octree at the end."""
-    return CopcWriter(path, new)
+def make_sink(path: Path, new: NewFile) -> PointSink:
+    """A sink that spools points and arranges them in an octree at the end."""
+    return PointSink(_CHUNK, AsIs(), CopcStore(path, new))
 
 
 @dataclass
-class CopcWriter:
+class CopcStore:
     """Points on their way into an octree: into a file in order, then into parts of it, then into nodes."""
 
     path: Path
     new: NewFile
-    chunk: int = field(default=_CHUNK, init=False)
 
     def __post_init__(self) -> None:
         self._folder = tempfile.TemporaryDirectory(prefix="zembrel-", dir=self.path.parent)
@@ -56,9 +54,8 @@ class CopcWriter:
         self._ends = [np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)]
         self._times = [np.inf, -np.inf]
         self._nodes: list[Node] = []
-
-    def encode(self, block: PointBlock) -> PointBlock:
-        return block
+        self._cube = Cube(*self.new.scaling.offset, 1.0)
+        self._written: LasStore | None = None
 
     def append(self, encoded: PointBlock) -> None:
         records = encoded.records
@@ -71,32 +68,54 @@ class CopcWriter:
         times = records["gps_time"]
         self._times = [min(self._times[0], float(times.min())), max(self._times[1], float(times.max()))]
 
+    @property
+    def node_encoder(self) -> LasEncoder:
+        return LasEncoder(self.new.layout, compressed=True)
+
+    def arranged(self) -> Iterator[tuple[Key, PointBlock]]:
+        """Nodes and their points, in a fixed order: parts of the cube, then those above."""
+        self._spool.close()
+        self._cube = cube = self._around()
+        info = self._info(cube).pack()
+        new = replace(self.new, compressed=True, version=(1, 4), chunk=VARIABLE, first=(info,))
+        self._written = LasStore(self.path, new)
+        depth = self._depth(cube)
+        above: dict[Key, list[npt.NDArray[np.void]]] = {}
+        for bucket in self._buckets(cube, depth):
+            held = np.fromfile(bucket, self.new.layout.dtype)
+            places = self._places(cube, held)
+            taken, left = upper_nodes(places, depth)
+            for key, numbers in taken.items():
+                above.setdefault(key, []).append(held[numbers])
+            for key, numbers in subtree(places, left, depth):
+                yield key, self._block(held[numbers])
+        for key, parts in sorted(above.items()):
+            yield key, self._block(np.concatenate(parts))
+
+    def enter(self, key: Key, encoded: Encoded) -> None:
+        assert self._written is not None
+        self._nodes.append(Node(*key, self._written.position, len(encoded.data), encoded.tally.points))
+        self._written.append(encoded)
+
     def finish(self) -> None:
-        """Build the octree and write it, node after node."""
-        try:
-            self._spool.close()
-            cube = self._cube()
-            new = replace(
-                self.new, compressed=True, version=(1, 4), chunk=VARIABLE, first=(self._info(cube).pack(),)
-            )
-            writer = LasWriter(self.path, new)
-            try:
-                for key, block in self._built(cube):
-                    self._entered(writer, key, block)
-                writer.extended.append(pack_hierarchy(self._nodes))
-                writer.finish()
-            except BaseException:
-                writer.abort()
-                raise
-            self._complete(cube)
-        finally:
-            self._folder.cleanup()
+        """Write what the nodes are, and complete the file."""
+        assert self._written is not None
+        self._written.extended.append(pack_hierarchy(self._nodes))
+        self._written.finish()
+        self._complete(self._cube)
+        self._folder.cleanup()
 
     def abort(self) -> None:
         self._spool.close()
+        if self._written is not None:
+            self._written.abort()
         self._folder.cleanup()
 
-    def _cube(self) -> Cube:
+    def _block(self, records: npt.NDArray[np.void]) -> PointBlock:
+        return PointBlock(records, self.new.layout, self.new.scaling)
+
+    def _around(self) -> Cube:
+        """The cube around all points."""
         if self._ends[0][0] > self._ends[1][0]:
             return Cube(*self.new.scaling.offset, 1.0)
         scaling = self.new.scaling
@@ -111,35 +130,8 @@ class CopcWriter:
             cube.x + half, cube.y + half, cube.z + half, half, cube.side / CELLS, at, size, first, last
         )
 
-    def _built(self, cube: Cube) -> Iterator[tuple[Key, Encoded]]:
-        """Nodes and their points, encoded in parallel, in a fixed order: parts of the cube, then those
-        above."""
-        depth = self._depth(cube)
-        above: dict[Key, list[npt.NDArray[np.void]]] = {}
-        with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-            for bucket in self._buckets(cube, depth):
-                held = np.fromfile(bucket, self.new.layout.dtype)
-                places = self._places(cube, held)
-                taken, left = upper_nodes(places, depth)
-                for key, numbers in taken.items():
-                    above.setdefault(key, []).append(held[numbers])
-                nodes = list(subtree(places, left, depth))
-                yield from zip(
-                    (k for k, _ in nodes), pool.map(self._encode, (held[n] for _, n in nodes)), strict=True
-                )
-            for key, parts in sorted(above.items()):
-                yield key, self._encode(np.concatenate(parts))
-
-    def _encode(self, records: npt.NDArray[np.void]) -> Encoded:
-        from zembrel.points.las.writing import Tally
-        from zembrel.points.laz.chunks import Codec
-
-        block = PointBlock(records, self.new.layout, self.new.scaling)
-        raw = np.ascontiguousarray(records).view(np.uint8).reshape(len(records), -1)
-        return Encoded(Codec(self.new.layout).encode(raw), Tally.of(block))
-
     def _places(self, cube: Cube, records: npt.NDArray[np.void]) -> Places:
-        block = PointBlock(records, self.new.layout, self.new.scaling)
+        block = self._block(records)
         return cube.places(block.x, block.y, block.z)
 
     def _spooled(self) -> Iterator[npt.NDArray[np.void]]:
@@ -176,10 +168,6 @@ class CopcWriter:
                 with file.open("ab") as bucket:
                     bucket.write(part[numbers].tobytes())
         return [files[key] for key in sorted(files)]
-
-    def _entered(self, writer: LasWriter, key: Key, encoded: Encoded) -> None:
-        self._nodes.append(Node(*key, writer.position, len(encoded.data), encoded.tally.points))
-        writer.append(encoded)
 
     def _complete(self, cube: Cube) -> None:
         """Enter into the info record where the hierarchy lies."""

@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from zembrel.points.files import PointWriter, Reading
+from zembrel.points.files import Reading
 from zembrel.points.las.reading import open_las
-from zembrel.points.las.writing import LasWriter, NewFile
+from zembrel.points.las.writing import NewFile, las_sink
 from zembrel.points.model import PointSource
+from zembrel.points.sink import PointSink
 
 
 def open_points(path: Path, reading: Reading) -> PointSource:
@@ -16,9 +17,9 @@ def open_points(path: Path, reading: Reading) -> PointSource:
     return open_las(path, salvage=reading.salvage)
 
 
-def make_writer(path: Path, new: NewFile) -> PointWriter:
-    """A writer of records, packed if the name ends in .laz."""
-    return LasWriter(path, replace(new, compressed=path.suffix.lower() == ".laz"))
+def make_sink(path: Path, new: NewFile) -> PointSink:
+    """A sink of records, packed if the name ends in .laz."""
+    return las_sink(path, replace(new, compressed=path.suffix.lower() == ".laz"))
 
 
 def is_ours(path: Path) -> bool:

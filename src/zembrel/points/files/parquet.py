@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -14,11 +14,12 @@ import numpy as np
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.geodesy.text import read_crs, write_crs
-from zembrel.points.files import PointWriter, Reading
+from zembrel.points.files import Reading
 from zembrel.points.files.columns import SKIPPED, Steps, block_of, check_place, layout_for, meant
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource, Scaling
 from zembrel.points.records import Values
+from zembrel.points.sink import PointSink
 
 _KEY = b"points"  # of the metadata: that it holds points, their scaling and CRS
 
@@ -29,6 +30,9 @@ def is_ours(path: Path) -> bool:
         return _KEY in (_opened(path).schema_arrow.metadata or {})
     except InputError:
         return False
+
+
+_GROUP = 500_000  # rows
 
 
 def open_points(path: Path, reading: Reading) -> PointSource:
@@ -113,44 +117,48 @@ class ParquetSource:
         return block_of(columns, self.cloud.layout, self.cloud.scaling, self.path)
 
 
-def make_writer(path: Path, new: NewFile) -> PointWriter:
-    """A writer of row groups."""
-    return ParquetWriter(path, new)
+def make_sink(path: Path, new: NewFile) -> PointSink:
+    """A sink of row groups."""
+    schema = _schema(new)
+    return PointSink(_GROUP, ParquetEncoder(schema), ParquetStore(path, schema))
 
 
-@dataclass
-class ParquetWriter:
-    """A table under way."""
+def _schema(new: NewFile) -> Any:
+    """The columns of a new file, its scaling and CRS."""
+    import pyarrow
 
-    path: Path
-    new: NewFile
-    chunk: int = field(default=500_000, init=False)
+    names = new.columns or new.layout.names
+    empty = PointBlock(np.zeros(0, new.layout.dtype), new.layout, new.scaling)
+    plain = [n for n in names if empty.values(n).ndim == 1 and empty.values(n).dtype.kind in "iufb"]
+    known = new.crs is not None and not isinstance(new.crs, UnresolvedCRS)
+    facts = {
+        "scale": new.scaling.scale, "offset": new.scaling.offset,
+        "crs": write_crs(new.crs, "wkt2") if known and new.crs is not None else None,
+    }  # fmt: skip
+    columns = [(name, pyarrow.from_numpy_dtype(empty.values(name).dtype)) for name in plain]
+    return pyarrow.schema(columns, {_KEY: json.dumps(facts).encode()})
 
-    def __post_init__(self) -> None:
-        import pyarrow
-        from pyarrow import parquet
 
-        names = self.new.columns or self.new.layout.names
-        empty = PointBlock(np.zeros(0, self.new.layout.dtype), self.new.layout, self.new.scaling)
-        plain = [n for n in names if empty.values(n).ndim == 1 and empty.values(n).dtype.kind in "iufb"]
-        crs = self.new.crs
-        known = crs is not None and not isinstance(crs, UnresolvedCRS)
-        told = {
-            "scale": self.new.scaling.scale, "offset": self.new.scaling.offset,
-            "crs": write_crs(crs, "wkt2") if known and crs is not None else None,
-        }  # fmt: skip
-        self._schema = pyarrow.schema(
-            [(name, pyarrow.from_numpy_dtype(empty.values(name).dtype)) for name in plain],
-            {_KEY: json.dumps(told).encode()},
-        )
-        self._file = parquet.ParquetWriter(self.path, self._schema, compression="zstd")
+@dataclass(frozen=True)
+class ParquetEncoder:
+    """Tables of the columns of a schema."""
+
+    schema: Any
 
     def encode(self, block: PointBlock) -> Any:
         import pyarrow
 
-        return pyarrow.table(
-            [pyarrow.array(block.values(name)) for name in self._schema.names], schema=self._schema
-        )
+        columns = [pyarrow.array(block.values(name)) for name in self.schema.names]
+        return pyarrow.table(columns, schema=self.schema)
+
+
+class ParquetStore:
+    """A table under way."""
+
+    def __init__(self, path: Path, schema: Any) -> None:
+        from pyarrow import parquet
+
+        self._file = parquet.ParquetWriter(path, schema, compression="zstd")
 
     def append(self, encoded: Any) -> None:
         self._file.write_table(encoded, row_group_size=len(encoded))

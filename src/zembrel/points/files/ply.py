@@ -7,21 +7,22 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs, write_crs
-from zembrel.points.files import PointWriter, Reading
+from zembrel.points.files import Reading
 from zembrel.points.files.columns import Steps, block_of, check_place, layout_for, meant
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
 from zembrel.points.records import Values
+from zembrel.points.sink import PointSink
 
 _TYPES = {
     "char": "i1", "uchar": "u1", "short": "i2", "ushort": "u2", "int": "i4", "uint": "u4", "float": "f4",
@@ -53,6 +54,9 @@ class _Shape(NamedTuple):
 
 def is_ours(path: Path) -> bool:
     return True
+
+
+_WRITTEN = 100_000  # points that are encoded together
 
 
 def open_points(path: Path, reading: Reading) -> PointSource:
@@ -195,41 +199,49 @@ def _type(words: list[str], form: str, path: Path) -> str:
     return (">" if form == "binary_big_endian" else "<") + _TYPES[words[1]]
 
 
-def make_writer(path: Path, new: NewFile) -> PointWriter:
-    """A writer of binary vertices."""
-    return PlyWriter(path, new)
+def make_sink(path: Path, new: NewFile) -> PointSink:
+    """A sink of binary vertices."""
+    types = {name: kind for name in new.columns or new.layout.names if (kind := _type_of(new, name))}
+    encoder = PlyEncoder(np.dtype([(name, "<" + kind) for name, kind in types.items()]))
+    return PointSink(_WRITTEN, encoder, PlyStore(path, encoder.dtype, new.crs))
 
 
-@dataclass
-class PlyWriter:
+def _type_of(new: NewFile, name: str) -> str | None:
+    """How a value is written, None if it cannot be."""
+    if name in ("x", "y", "z", "gps_time", "scan_angle"):
+        return "f8"
+    if name in _COLOURS:
+        return "u1"
+    values = PointBlock(np.zeros(1, new.layout.dtype), new.layout, new.scaling).values(name)
+    if values.ndim > 1 or values.dtype.kind == "V" or values.dtype.str[1:] in ("u8", "i8"):
+        return None
+    return values.dtype.str[1:]
+
+
+@dataclass(frozen=True)
+class PlyEncoder:
+    """Vertices of the named values of a type."""
+
+    dtype: np.dtype[Any]
+
+    def encode(self, block: PointBlock) -> bytes:
+        made = np.zeros(len(block), self.dtype)
+        for name in self.dtype.names or ():
+            values = block.values(name)
+            made[name] = values >> 8 if name in _COLOURS else values
+        return made.tobytes()
+
+
+class PlyStore:
     """Vertices under way; their number goes into the header at the end."""
 
-    path: Path
-    new: NewFile
-    chunk: int = field(default=100_000, init=False)
-
-    def __post_init__(self) -> None:
-        names = self.new.columns or self.new.layout.names
-        self._names = tuple(name for name in names if self._type_of(name) is not None)
-        self._dtype = np.dtype([(name, "<" + str(self._type_of(name))) for name in self._names])
-        self._count = 0
-        self._file = self.path.open("wb")
+    def __init__(self, path: Path, dtype: np.dtype[Any], crs: CRS | None) -> None:
+        self._dtype, self._crs, self._count = dtype, crs, 0
+        self._file = path.open("wb")
         self._file.write(self._header())
 
-    def _type_of(self, name: str) -> str | None:
-        if name in ("x", "y", "z", "gps_time", "scan_angle"):
-            return "f8"
-        if name in _COLOURS:
-            return "u1"
-        values = PointBlock(np.zeros(1, self.new.layout.dtype), self.new.layout, self.new.scaling).values(
-            name
-        )
-        if values.ndim > 1 or values.dtype.kind == "V" or values.dtype.str[1:] in ("u8", "i8"):
-            return None
-        return values.dtype.str[1:]
-
     def _header(self) -> bytes:
-        crs = self.new.crs
+        crs = self._crs
         known = crs is not None and not isinstance(crs, UnresolvedCRS)
         lines = ["ply", "format binary_little_endian 1.0"]
         lines += (
@@ -238,15 +250,10 @@ class PlyWriter:
             else []
         )
         lines += [f"element vertex {self._count:<12}"]
-        lines += [f"property {_NAMES.get(self._dtype[n].str[1:], 'double')} {n}" for n in self._names]
+        lines += [
+            f"property {_NAMES.get(self._dtype[n].str[1:], 'double')} {n}" for n in self._dtype.names or ()
+        ]
         return "\n".join([*lines, "end_header", ""]).encode()
-
-    def encode(self, block: PointBlock) -> bytes:
-        made = np.zeros(len(block), self._dtype)
-        for name in self._names:
-            values = block.values(name)
-            made[name] = values >> 8 if name in _COLOURS else values
-        return made.tobytes()
 
     def append(self, encoded: bytes) -> None:
         self._file.write(encoded)

@@ -10,20 +10,21 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.crs import UnresolvedCRS
+from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import write_crs
-from zembrel.points.files import PointWriter, Reading
+from zembrel.points.files import Reading
 from zembrel.points.files.columns import SKIPPED, Steps, block_of, check_place, layout_for, meant
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
 from zembrel.points.records import Values
+from zembrel.points.sink import PointSink
 
 _PIECE, _HEAD = 1 << 23, 1 << 16
 _USUAL = ("x", "y", "z")
@@ -213,31 +214,24 @@ def _narrowest(values: Values) -> np.dtype[np.generic]:
     return np.promote_types(np.min_scalar_type(low), np.min_scalar_type(high))
 
 
-def make_writer(path: Path, new: NewFile) -> PointWriter:
-    """A writer of lines: the columns asked for, else x, y and z for .xyz, all values with their names for
+def make_sink(path: Path, new: NewFile) -> PointSink:
+    """A sink of lines: the columns asked for, else x, y and z for .xyz, all values with their names for
     others."""
-    if path.suffix.lower() in (".xyz", ".pts"):
-        return TextWriter(path, new, new.columns or _USUAL, " ", headed=False)
-    return TextWriter(
-        path, new, new.columns or new.layout.names, "," if path.suffix.lower() == ".csv" else " "
-    )
+    ending, head = path.suffix.lower(), b""
+    if ending in (".xyz", ".pts"):
+        encoder = TextEncoder(new.columns or _USUAL, " ")
+    else:
+        encoder = TextEncoder(new.columns or new.layout.names, "," if ending == ".csv" else " ")
+        head = encoder.separator.join(encoder.names).encode() + b"\n"
+    return PointSink(_CHUNK, encoder, TextStore(path, head, new.crs))
 
 
-@dataclass
-class TextWriter:
-    """Lines under way; as many digits as the scaling tells."""
+@dataclass(frozen=True)
+class TextEncoder:
+    """Lines of these values, with as many digits as the scaling tells."""
 
-    path: Path
-    new: NewFile
     names: tuple[str, ...]
     separator: str
-    headed: bool = True
-    chunk: int = field(default=_CHUNK, init=False)
-
-    def __post_init__(self) -> None:
-        self._file = self.path.open("wb")
-        if self.headed:
-            self._file.write(self.separator.join(self.names).encode() + b"\n")
 
     def encode(self, block: PointBlock) -> bytes:
         rows = zip(*(self._words(block, name) for name in self.names), strict=True)
@@ -254,14 +248,22 @@ class TextWriter:
             return [bytes(v).hex() for v in values]
         return [str(v) for v in values.tolist()]
 
+
+class TextStore:
+    """Lines behind a head, and the CRS beside them."""
+
+    def __init__(self, path: Path, head: bytes, crs: CRS | None) -> None:
+        self._path, self._crs = path, crs
+        self._file = path.open("wb")
+        self._file.write(head)
+
     def append(self, encoded: bytes) -> None:
         self._file.write(encoded)
 
     def finish(self) -> None:
         self._file.close()
-        crs = self.new.crs
-        if crs is not None and not isinstance(crs, UnresolvedCRS):
-            self.path.with_suffix(".prj").write_text(write_crs(crs, "prj") + "\n", "utf-8")
+        if self._crs is not None and not isinstance(self._crs, UnresolvedCRS):
+            self._path.with_suffix(".prj").write_text(write_crs(self._crs, "prj") + "\n", "utf-8")
 
     def abort(self) -> None:
         self._file.close()

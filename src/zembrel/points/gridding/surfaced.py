@@ -115,7 +115,7 @@ def tin(reach: float, value: str = "z") -> Make:
 
 
 def idw(reach: float, value: str = "z") -> Make:
-    """Means weighted by distance."""
+    """Limits weighted by distance."""
     return lambda points, pane: weighted(points, points[value], pane, reach)[np.newaxis]
 
 

@@ -26,6 +26,7 @@ from zembrel.points.las.vlr import Record, write_records
 from zembrel.points.laz.items import KEY, USUAL, VARIABLE, compression_for, write_compression
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.points.records import Layout, values_of
+from zembrel.points.sink import PointSink
 
 _WAVES = ("LASF_Spec", 65535)  # LAS 1.4, section 5: waveform data packets
 _OURS = (KEY, extra.KEY, ("copc", 1), ("copc", 1000))  # records that are made anew
@@ -133,9 +134,33 @@ class Encoded(NamedTuple):
     tally: Tally
 
 
+@dataclass(frozen=True)
+class LasEncoder:
+    """Chunks of records of one layout."""
+
+    layout: Layout
+    compressed: bool
+
+    def encode(self, block: PointBlock) -> Encoded:
+        """A chunk of points, one at least, of the layout and scaling of the file."""
+        records = np.ascontiguousarray(block.records)
+        if not self.compressed:
+            return Encoded(records.tobytes(), Tally.of(block))
+        from zembrel.points.laz.chunks import Codec
+
+        raw = records.view(np.uint8).reshape(len(records), -1)
+        return Encoded(Codec(self.layout).encode(raw), Tally.of(block))
+
+
+def las_sink(path: Path, new: NewFile) -> PointSink:
+    """A sink for a LAS or LAZ file."""
+    chunk = new.chunk if new.compressed and new.chunk != VARIABLE else USUAL
+    return PointSink(chunk, LasEncoder(new.layout, new.compressed), LasStore(path, new))
+
+
 @dataclass
-class LasWriter:
-    """A file under way. `encode` runs anywhere, `append` in order."""
+class LasStore:
+    """A file under way: chunks as they come, the header from what was written."""
 
     path: Path
     new: NewFile
@@ -155,24 +180,9 @@ class LasWriter:
             self._file.write(bytes(8))  # the place of the table of chunks
 
     @property
-    def chunk(self) -> int:
-        """Points that are encoded together."""
-        return self.new.chunk if self.new.compressed and self.new.chunk != VARIABLE else USUAL
-
-    @property
     def position(self) -> int:
         """The byte that comes next."""
         return self._file.tell()
-
-    def encode(self, block: PointBlock) -> Encoded:
-        """A chunk of points, one at least, of the layout and scaling of the file."""
-        records = np.ascontiguousarray(block.records)
-        if not self.new.compressed:
-            return Encoded(records.tobytes(), Tally.of(block))
-        from zembrel.points.laz.chunks import Codec
-
-        raw = records.view(np.uint8).reshape(len(records), -1)
-        return Encoded(Codec(self.new.layout).encode(raw), Tally.of(block))
 
     def append(self, encoded: Encoded) -> None:
         self._file.write(encoded.data)

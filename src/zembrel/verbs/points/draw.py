@@ -11,7 +11,7 @@ import numpy.typing as npt
 from zembrel.draw.picture import Look, draw_picture
 from zembrel.draw.points import Section, along_line, draw_section
 from zembrel.engine.commit import Staging, resource_errors
-from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame, snapped
@@ -91,7 +91,7 @@ def _blocks(whole: Merged, picked: Picking, fields: set[str], output: Output):  
         block = whole.brought(block, piece)
         return block if picked.all else block.take(picked.mask(block))
 
-    return each(pieces_of(whole.sources), work, output.means)
+    return over_pieces(pieces_of(whole.sources), work, output.limits)
 
 
 @dataclass(frozen=True, eq=False)
@@ -140,7 +140,7 @@ def _plan(
     ramp = look.ramp or ("relief" if points.by == "height" else None)
     limits = look.limits or (None if legend is not None else _without_outliers(held))
     look = replace(look, ramp=ramp, limits=limits, legend=None, amount=f"{count:,} points")
-    shown = draw_picture(view, path, look, title, output.means)
+    shown = draw_picture(view, path, look, title, output.limits)
     return count, (
         f"the highest point of each dot of {cell:.3g} {unit_sign(whole.crs)}, by {points.by}",
         *shown,

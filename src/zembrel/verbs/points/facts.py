@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.grid.framefile import crs_text
@@ -98,7 +98,7 @@ def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Ou
 
     with Duplicates() as duplicates:
         survey = Survey(duplicates)
-        for seen in each(pieces_of([source]), work, output.means):
+        for seen in over_pieces(pieces_of([source]), work, output.limits):
             survey.note(seen)
         whole = survey.seen
         repeated = survey.duplicates() if deep else None

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, holding, snapped
@@ -248,7 +248,7 @@ class _Job:
                 block = sieve.kept(piece, values | {"z"} if "z" in values else values)
                 return piece.part.points, None if block is None else self.whole.brought(block, piece)
 
-            for points, block in each(pieces, work, replace(self.output.means, tick=tick)):
+            for points, block in over_pieces(pieces, work, replace(self.output.limits, tick=tick)):
                 self.counted.read += points
                 if block is not None and len(block):
                     self.counted.used += len(block)
@@ -263,7 +263,7 @@ class _Job:
         if self.output.dry_run:
             self.counted.ground = 1
             return spool
-        for block in self._points(frozenset(_needs(values)), self.output.means.tick)(self.frame.bounds):
+        for block in self._points(frozenset(_needs(values)), self.output.limits.tick)(self.frame.bounds):
             held = {name: np.asarray(make(block), np.float64) for name, make in values.items()}
             self.counted.ground += int(held["ground"].sum()) if "ground" in held else 0
             spool.add(block, held)

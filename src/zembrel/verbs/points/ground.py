@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, same, vertical_of
 from zembrel.grid.frame import Affine, Frame
@@ -197,7 +197,7 @@ class _Lattice:
 
         rows, columns = self.lowest.shape
         frame = Frame(None, Affine(self.left, self.top, self.size, -self.size), columns, rows)
-        for block in each(pieces_of([source]), work, output.means):
+        for block in over_pieces(pieces_of([source]), work, output.limits):
             placing, (step, base) = (
                 placing_of(frame, block.scaling),
                 (block.scaling.scale[2], block.scaling.offset[2]),

@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.engine.commit import Staging, resource_errors
-from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.points.bounding import sidecar, write_bounds
 from zembrel.points.model import Bounds3, PointSource
 from zembrel.points.told import Told, las_of
@@ -20,7 +20,7 @@ def bounds_of(source: PointSource, output: Output) -> Bounds3:
     def work(piece: Piece) -> Bounds3:
         return piece.source.read(piece.part, frozenset({"z"})).bounds()
 
-    found += [np.array([bounds]) for bounds in each(pieces_of([source]), work, output.means)]
+    found += [np.array([bounds]) for bounds in over_pieces(pieces_of([source]), work, output.limits)]
     all_of_them = np.concatenate(found)
     all_of_them = all_of_them[np.isfinite(all_of_them).all(axis=1)]
     if not len(all_of_them):
@@ -34,7 +34,7 @@ def part_bounds(source: PointSource, output: Output) -> npt.NDArray[np.float64]:
     def work(piece: Piece) -> Bounds3:
         return piece.source.read(piece.part, frozenset()).bounds()
 
-    found = list(each(pieces_of([source]), work, output.means))
+    found = list(over_pieces(pieces_of([source]), work, output.limits))
     return np.array(found, np.float64).reshape(-1, 6)
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zembrel.engine.points import Piece, each, pieces_of
+from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import UsageError, nearest_name
 from zembrel.geodesy.crs import CRS
 from zembrel.points.model import PointBlock, PointSource
@@ -48,7 +48,7 @@ def thin(inputs: Inputs, output: Output, thinning: Thinning) -> Receipt:
         also, said = _also(source, thinning, picked, output)
         in_order = None
         if thinning.spacing:
-            apart = Apart(_length(thinning.spacing, "--spacing", source.cloud.crs), output.means.memory)
+            apart = Apart(_length(thinning.spacing, "--spacing", source.cloud.crs), output.limits.memory)
 
             def in_order(block: PointBlock) -> PointBlock:
                 return block.take(apart.mask(block))
@@ -116,4 +116,4 @@ def _best(source: PointSource, mesh: Mesh, picked: Picking, output: Output) -> B
         numbers = piece.first + np.flatnonzero(picked.mask(block))
         return BestOf.of(mesh, block.take(numbers - piece.first), numbers)
 
-    return BestOf.of_all(each(pieces_of([source]), work, output.means))
+    return BestOf.of_all(over_pieces(pieces_of([source]), work, output.limits))

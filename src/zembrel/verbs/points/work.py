@@ -13,10 +13,10 @@ import numpy as np
 
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room
-from zembrel.engine.points import Piece, each, flow, pieces_of
+from zembrel.engine.points import Piece, flow, over_pieces, pieces_of
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.measure import show_bytes
-from zembrel.points.files import check_name, make_writer
+from zembrel.points.files import check_name, make_sink
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Fields, PointBlock, PointSource
 from zembrel.points.picking import Inside, Mask, Picking
@@ -130,8 +130,8 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
     with Staging(output.replace) as staging:
         staged = staging.path_for(final)
         with resource_errors(final):
-            writer = make_writer(staged, job.new, final)
-            done.written = flow(_blocks(job, sources, done, output), writer, output.means)
+            writer = make_sink(staged, job.new, final)
+            done.written = flow(_blocks(job, sources, done, output), writer, output.limits)
             if not done.written and count and not job.empty:
                 raise InputError(
                     f"no point is left for {final}",
@@ -193,7 +193,7 @@ def _blocks(job: Job, sources: Sequence[PointSource], done: Done, output: Output
 
     pieces = pieces_of(sources)
     done.parts = len(pieces)
-    for piece, worked in zip(pieces, each(pieces, work, output.means), strict=True):
+    for piece, worked in zip(pieces, over_pieces(pieces, work, output.limits), strict=True):
         block = worked.block
         done.lost.update(worked.lost)
         done.counts.update(worked.counts)
