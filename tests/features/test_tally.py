@@ -16,7 +16,7 @@ from zembrel.errors import UsageError
 from zembrel.features.files import read_features, write_features
 from zembrel.features.stats import parse_stats
 from zembrel.features.table import FeatureTable
-from zembrel.features.zonal import ZoneSums, held_in
+from zembrel.features.zonal import HeldIn, ZoneSums
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.verbs.survey import seen
@@ -69,7 +69,7 @@ def test_cells_count_by_the_share_that_is_inside(seed: int, void: float, kind: s
         assert (sums.result("min")[n], sums.result("max")[n]) == (values.min(), values.max())
         spread = np.sqrt(np.average((values - mean) ** 2, weights=weights))
         assert sums.result("deviation")[n] == pytest.approx(spread, rel=1e-6, abs=1e-6)
-        held = held_in(source, zone)
+        held = HeldIn(source, [zone])(0)
         assert held.weights.sum() == pytest.approx(weights.sum(), rel=1e-9)
         below = held.weights[held.values < held.rank(0.5)].sum() / held.weights.sum()
         assert below == pytest.approx(0.5, abs=held.weights.max() / held.weights.sum() + 1e-9)

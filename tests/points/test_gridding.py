@@ -13,7 +13,7 @@ from points.clouds import at, cloud
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
 from zembrel.points.gridding.spool import Spool
-from zembrel.points.gridding.surfaced import Make, Surfaced, idw, products, ranked, tin
+from zembrel.points.gridding.surfaced import InverseDistance, Make, Products, Ranked, Surfaced, Triangles
 from zembrel.points.gridding.tallied import Tallied, tally
 from zembrel.points.gridding.wanted import bands_of, parse_wanted
 from zembrel.points.model import PointBlock
@@ -48,7 +48,7 @@ def test_statistics_are_those_of_plain_arrays(text: str) -> None:
         expected[reference(block, "count") == 0] = np.nan
     inside = slice(0, 49)  # the last row takes its lower edge in SciPy
     np.testing.assert_allclose(got[inside, inside], expected[inside, inside], rtol=1e-12)
-    ranks = spooled(block, ranked((wanted,), 4.0), margin=0.0).cells(FRAME.pane)
+    ranks = spooled(block, Ranked((wanted,), 4.0), margin=0.0).cells(FRAME.pane)
     np.testing.assert_allclose(
         np.where(ranks.valid_of(0), ranks.cells[0], np.nan)[inside, inside],
         expected[inside, inside],
@@ -59,7 +59,7 @@ def test_statistics_are_those_of_plain_arrays(text: str) -> None:
 @pytest.mark.parametrize("share", (0, 10, 50, 90, 100))
 def test_percentiles_are_those_of_numpy(share: int) -> None:
     block, wanted = cloud(20_000, seed=4), parse_wanted(f"percentile:{share}")
-    got = spooled(block, ranked((wanted,), 4.0), margin=0.0).cells(FRAME.pane)
+    got = spooled(block, Ranked((wanted,), 4.0), margin=0.0).cells(FRAME.pane)
     expected = reference(block, lambda v: float(np.percentile(v, share)) if len(v) else np.nan)
     np.testing.assert_allclose(got.cells[0][:49, :49], np.nan_to_num(expected)[:49, :49], rtol=1e-6)
 
@@ -84,7 +84,7 @@ def test_density_is_counted_on_the_ground_and_strips_do_not_show() -> None:
 def test_triangles_are_the_interpolation_of_scipy() -> None:
     block = cloud(4000, seed=5)
     block.records["Z"] = (2000 * np.sin(block.records["X"] / 900)).astype(int)
-    got = spooled(block, tin(6.0)).cells(FRAME.pane)
+    got = spooled(block, Triangles(6.0)).cells(FRAME.pane)
     rows, columns = np.mgrid[:50, :50]
     middles = np.column_stack((X + 2 * columns.ravel() + 1, Y + 100 - 2 * rows.ravel() - 1))
     places = np.column_stack((block.x, block.y)) - (
@@ -102,7 +102,7 @@ def test_voids_wider_than_the_reach_stay_void() -> None:
     away = np.hypot(block.x - X - 50, block.y - Y - 50)
     block = block.take(away > 20)
     for reach, bridged in ((5.0, False), (12.0, True)):  # cells of 2 m, a hole of 20 m radius
-        valid = spooled(block, tin(reach), margin=2 * reach + 1).cells(FRAME.pane).valid_of(0)
+        valid = spooled(block, Triangles(reach), margin=2 * reach + 1).cells(FRAME.pane).valid_of(0)
         assert valid[25, 25] == bridged
         assert valid[3:47, 3:12].all(), "dense ground is covered"
 
@@ -115,10 +115,10 @@ def test_blocks_do_not_show(name: str) -> None:
         np.round((block.x - X) / 0.5) * 0.5, np.round((block.y - Y) / 0.5) * 0.5, block.z
     )  # a regular mesh: ties
     make = {
-        "tin": tin(3.0),
-        "idw": idw(3.0),
-        "median": ranked((parse_wanted("median"),), 4.0),
-        "spikes": tin(3.0),
+        "tin": Triangles(3.0),
+        "idw": InverseDistance(3.0),
+        "median": Ranked((parse_wanted("median"),), 4.0),
+        "spikes": Triangles(3.0),
     }[name]
     more = {"spikes": (2.0, 15.0)} if name == "spikes" else {}
     spool = Spool.over(FRAME, 12.0, ["z", "intensity"], 10**9)
@@ -136,7 +136,7 @@ def test_blocks_do_not_show(name: str) -> None:
 
 def test_weighted_means_are_those_of_the_twelve_nearest() -> None:
     block = cloud(2000, seed=8)
-    got = spooled(block, idw(4.0), margin=4.0).cells(FRAME.pane)
+    got = spooled(block, InverseDistance(4.0), margin=4.0).cells(FRAME.pane)
     for row, column in ((0, 0), (10, 20), (49, 49), (25, 31)):
         x, y = X + 2 * column + 1, Y + 100 - 2 * row - 1
         away = np.hypot(block.x - x, block.y - y) / 2
@@ -151,8 +151,8 @@ def test_spikes_are_left_out_of_a_surface() -> None:
     block.records["Z"] = 1000 + np.random.default_rng(1).integers(-5, 5, 6000)
     odd = np.arange(0, 6000, 100)
     block.records["Z"][odd] += 4000
-    rough = spooled(block, tin(4.0)).cells(FRAME.pane)
-    smooth = spooled(block, tin(4.0), spikes=(3.0, 2.0)).cells(FRAME.pane)
+    rough = spooled(block, Triangles(4.0)).cells(FRAME.pane)
+    smooth = spooled(block, Triangles(4.0), spikes=(3.0, 2.0)).cells(FRAME.pane)
     assert rough.cells[0][rough.valid_of(0)].max() > 30
     ok = smooth.valid_of(0)
     assert ok.mean() > 0.95 and abs(smooth.cells[0][ok] - 10).max() < 0.1
@@ -166,7 +166,7 @@ def test_products_belong_together() -> None:
     spool.add(floor, {"z": floor.z, "ground": np.ones(len(floor)), "first": np.ones(len(floor))})
     spool.add(tops, {"z": tops.z, "ground": np.zeros(len(tops)), "first": np.ones(len(tops))})
     names = ("terrain", "surface", "canopy")
-    made = Surfaced(spool, tuple(Band(n, "float32") for n in names), products(names, 5.0), 12.0).cells(
+    made = Surfaced(spool, tuple(Band(n, "float32") for n in names), Products(names, 5.0), 12.0).cells(
         FRAME.pane
     )
     inner = (slice(None), slice(3, 47), slice(3, 47))
@@ -179,7 +179,7 @@ def test_products_belong_together() -> None:
 
 def test_too_few_points_make_no_surface() -> None:
     for count in (0, 1, 2):
-        assert not spooled(cloud(count), tin(5.0)).cells(FRAME.pane).valid_of(0).any()
+        assert not spooled(cloud(count), Triangles(5.0)).cells(FRAME.pane).valid_of(0).any()
     line = at(np.arange(40.0), np.arange(40.0), np.zeros(40))
-    assert spooled(line, tin(5.0)).cells(FRAME.pane).valid_of(0).mean() < 0.1
+    assert spooled(line, Triangles(5.0)).cells(FRAME.pane).valid_of(0).mean() < 0.1
     assert bands_of([parse_wanted("count")])[0].type == "uint32"

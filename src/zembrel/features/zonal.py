@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from zembrel.features.scanned import Outlines, outlines
+from zembrel.features.scanned import outlines
 from zembrel.features.stats import Stat
 from zembrel.features.table import Geometries
 from zembrel.grid.frame import Array, Frame
@@ -19,7 +19,7 @@ from zembrel.raster.model import Block, Raster
 
 MOMENTS = ("count", "sum", "mean", "min", "max", "deviation")
 _EMPTY = (0.0, 0.0, 0.0, np.inf, -np.inf)
-_AT_ONCE = 4_000_000  # cells of a zone that are looked at together
+AT_ONCE = 4_000_000  # cells of a zone that are looked at together
 
 
 class ZoneSums:
@@ -29,7 +29,7 @@ class ZoneSums:
         self._outlines = outlines(zones, np.arange(len(zones), dtype=float), frame, turned=True)
         self.sums = np.tile(np.array(_EMPTY), (len(zones), 1))
 
-    def look(self, pane: Pane, block: Block) -> tuple[Outlines, Array]:
+    def look(self, pane: Pane, block: Block) -> tuple[Array, Array]:
         here = self._outlines.meeting(pane)
         values = block.cells[0]
         if values.dtype != np.float32:
@@ -38,11 +38,11 @@ class ZoneSums:
         sums = np.tile(np.array(_EMPTY), (len(here.values), 1))
         values = np.ascontiguousarray(values)
         kernel.in_zones(values, known, here.edges, here.starts, here.boxes, pane.top, pane.left, sums)
-        return here, sums
+        return here.values, sums
 
-    def note(self, seen: tuple[Outlines, Array]) -> None:
-        here, sums = seen
-        at = here.values.astype(np.int64)
+    def note(self, seen: tuple[Array, Array]) -> None:
+        zones, sums = seen
+        at = zones.astype(np.int64)
         np.add.at(self.sums[:, :3], at, sums[:, :3])
         np.minimum.at(self.sums[:, 3], at, sums[:, 3])
         np.maximum.at(self.sums[:, 4], at, sums[:, 4])
@@ -82,8 +82,19 @@ class Held:
         return float(self.values[np.argmax(self.weights)]) if self.values.size else float("nan")
 
 
-def held_in(raster: Raster, zone: shapely.Geometry) -> Held:
-    """The values of the first band in a zone, which is in the CRS of the frame."""
+@dataclass(frozen=True, eq=False)
+class HeldIn:
+    """The task of gathering the values of the first band of `raster` in a zone by its number; zones are in
+    the CRS of the frame."""
+
+    raster: Raster
+    zones: Geometries
+
+    def __call__(self, number: int) -> Held:
+        return _held(self.raster, self.zones[number])
+
+
+def _held(raster: Raster, zone: shapely.Geometry) -> Held:
     frame = raster.frame
     drawn = outlines([zone], [0.0], frame, turned=True)
     box = drawn.boxes
@@ -93,7 +104,7 @@ def held_in(raster: Raster, zone: shapely.Geometry) -> Held:
     right, bottom = np.ceil(box[:, 2:].max(axis=0)).astype(int)
     pane = Pane(int(top), int(left), int(bottom), int(right)).meet(frame.pane)
     values, weights = np.empty(0), np.empty(0)
-    for part in pane.blocks(max(1, _AT_ONCE // pane.columns), pane.columns) if pane is not None else ():
+    for part in pane.blocks(max(1, AT_ONCE // pane.columns), pane.columns) if pane is not None else ():
         block, share = raster.cells(part), np.zeros(part.shape)
         scan.covered(drawn.edges, part.top, part.left, share)
         inside = (share > 1e-12) & block.valid_of(0)
@@ -104,14 +115,11 @@ def held_in(raster: Raster, zone: shapely.Geometry) -> Held:
     return Held(values, weights)
 
 
-def ranked(
-    raster: Raster, zones: Geometries, stats: Sequence[Stat], name_of: Callable[[float], str]
-) -> dict[str, Array]:
-    """Medians, percentiles, majorities and histograms of each zone by their labels, zone by zone.
+def ranked(held: Sequence[Held], stats: Sequence[Stat], name_of: Callable[[float], str]) -> dict[str, Array]:
+    """Medians, percentiles, majorities and histograms of what each zone holds, by their labels.
 
     name_of: what a value is called in the label of its share of the cells.
     """
-    held = [held_in(raster, zone) for zone in zones]
     found: dict[str, Array] = {}
     for stat in stats:
         if stat.name == "majority":

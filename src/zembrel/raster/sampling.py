@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -22,38 +23,74 @@ _TILE = 512  # cells a side of what is read at a time
 _PLAIN = ("nearest", "bilinear", "cubic", "lanczos")
 
 
+class Places(NamedTuple):
+    """Points that lie near each other: their numbers (n,), columns and rows (n,), reaches in cells (2, n),
+    and the pane that is needed for them."""
+
+    numbers: npt.NDArray[np.int64]
+    u: Array
+    v: Array
+    reaches: Array
+    pane: Pane
+
+
 def values_at(
-    source: Raster, x: Array, y: Array, method: Method, reach: Array | None = None
+    source: Raster, x: Array, y: Array, method: Method, reach: Array | None = None, over: Any = map
 ) -> tuple[Array, Mask]:
     """Values (bands, n) at points in the CRS of `source`, and which are known.
 
-    nearest takes the cell a point lies in; bilinear, cubic and lanczos interpolate; a statistic takes the
-    cells whose middles are within `reach`, (2, n) units of the CRS along x and y, or at least the cell.
+    over: what applies a task to places in their order, as `map` does.
     """
-    source = around(source)
+    places = _places_of(source, x, y, method, reach)
+    out, known = np.zeros((len(source.bands), x.size)), np.zeros((len(source.bands), x.size), bool)
+    for part, (values, ok) in zip(places, over(ValuesAt(source, method), places), strict=True):
+        out[:, part.numbers], known[:, part.numbers] = values, ok
+    return out, known
+
+
+def _places_of(
+    source: Raster, x: Array, y: Array, method: Method, reach: Array | None = None
+) -> list[Places]:
+    """The points on `source`, in whose CRS they are, by the tiles that they lie in.
+
+    reach: (2, n) units of the CRS along x and y, for statistics.
+    """
     frame = source.frame
     u, v = (np.asarray(part) for part in frame.corners.position(x, y))
     u = on_turn(frame, u)
-    out, known = np.zeros((len(source.bands), x.size)), np.zeros((len(source.bands), x.size), bool)
     inside = (u >= 0) & (u < frame.columns) & (v >= 0) & (v < frame.rows)
     numbers = np.flatnonzero(inside)
     tiles = (v[numbers] // _TILE).astype(np.int64) << 32 | (u[numbers] // _TILE).astype(np.int64)
     order = np.argsort(tiles, kind="stable")
     cuts = np.flatnonzero(np.diff(tiles[order])) + 1
     reaches = (np.zeros((2, x.size)) if reach is None else reach) / np.reshape(frame.cell, (2, 1))
-    pick: Callable[..., tuple[Array, Mask]] = _interpolated if method.name in _PLAIN else _gathered
     halo = table.RADIUS[table.CODES[method.name]] + 1 if method.name in table.CODES else 1
     wide = [math.ceil(most) + math.ceil(halo) for most in reaches.max(axis=1, initial=0.0).tolist()]
+    found = []
     for part in np.split(numbers[order], cuts) if numbers.size else []:
         left, top = int(u[part].min()) - wide[0], int(v[part].min()) - wide[1]
         right, bottom = int(u[part].max()) + wide[0] + 1, int(v[part].max()) + wide[1] + 1
         pane = Pane(top, left, bottom, right).meet(frame.pane)
         assert pane is not None
-        block = source.cells(pane)
-        out[:, part], known[:, part] = pick(
-            block, u[part] - pane.left, v[part] - pane.top, method, reaches[:, part]
-        )
-    return out, known
+        found.append(Places(part, u[part], v[part], reaches[:, part], pane))
+    return found
+
+
+@dataclass(frozen=True)
+class ValuesAt:
+    """The task of looking up the values of `source` at some places, (bands, n), and which are known.
+
+    nearest takes the cell a point lies in; bilinear, cubic and lanczos interpolate; a statistic takes the
+    cells whose middles are within reach, or at least the cell.
+    """
+
+    source: Raster
+    method: Method
+
+    def __call__(self, places: Places) -> tuple[Array, Mask]:
+        block, pane = around(self.source).cells(places.pane), places.pane
+        pick: Callable[..., tuple[Array, Mask]] = _interpolated if self.method.name in _PLAIN else _gathered
+        return pick(block, places.u - pane.left, places.v - pane.top, self.method, places.reaches)
 
 
 def _interpolated(block: Block, u: Array, v: Array, method: Method, reaches: Any) -> tuple[Array, Mask]:

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 from typing import Any
 
 import numpy as np
 import shapely
 
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, UsageError
 from zembrel.features.files.schema import Field, Schema
 from zembrel.features.table import INTEGER, REAL, TEXT, Column, FeatureTable, column
@@ -45,7 +48,9 @@ def centroids(inputs: Inputs, output: Output) -> Receipt:
         if band.legend is not None and band.legend.named:
             width = max(len(entry.name.encode()) for entry in band.legend.entries)
             kinds[f"{band.name}_name"] = Field(TEXT, max(width, 1))
-    written = write_parts(out, _tables(raster), Schema(out.stem, "Point", False, kinds, crs), output)
+    written = write_parts(
+        out, _tables(raster, output.limits), Schema(out.stem, "Point", False, kinds, crs), output
+    )
     if not written.features:
         raise InputError(f"{layer.path} has no valid cell", "there is no point", "check its nodata")
     wrote = (str(out), f"{written.features:,} points", show_bytes(written.bytes))
@@ -58,12 +63,10 @@ def centroids(inputs: Inputs, output: Output) -> Receipt:
     return Receipt("centroids", f"{layer.path} -> {out}", tuple(line for line in lines if line[1]), facts)
 
 
-def _tables(raster: Raster) -> Iterator[FeatureTable]:
+def _tables(raster: Raster, limits: Limits) -> Iterator[FeatureTable]:
     frame = raster.frame
-    for pane in frame.pane.blocks(max(1, _STRIP_CELLS // frame.columns), frame.columns):
-        table = _table(raster, pane)
-        if len(table):
-            yield table
+    panes = list(frame.pane.blocks(max(1, _STRIP_CELLS // frame.columns), frame.columns))
+    return (table for table in over_panes(raster, panes, partial(_table, raster), limits) if len(table))
 
 
 def _table(raster: Raster, pane: Pane) -> FeatureTable:

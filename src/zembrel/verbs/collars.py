@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from zembrel.engine.run import over_panes
 from zembrel.errors import UsageError
-from zembrel.raster.model import is_photo, shared_type
-from zembrel.raster.views.collar import Trimmed, find_collar, shade_of
+from zembrel.raster.model import Raster, is_photo, shared_type
+from zembrel.raster.views.collar import Collar, Shade, Trimmed, find_collar, shade_of
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output
 
@@ -26,7 +27,7 @@ def trimmed(
     for layer in layers:
         photo = is_photo(layer.raster.bands) and shared_type(layer.raster.bands).kind in "iu"
         shade = shade_of(layer.raster, tolerance) if photo else None
-        collar = find_collar(layer.raster, shade) if shade is not None else None
+        collar = _collar(layer.raster, shade, output) if shade is not None else None
         if shade is not None and collar is not None and collar.removed:
             removed, left = removed + collar.removed, left + collar.left_over
             shades |= {(tuple(colour), shade.tolerance) for colour in shade.colours.tolist()}
@@ -42,6 +43,10 @@ def trimmed(
     if left:
         checks.append(f"{left:,} border cells like the collar left: --collar-tolerance takes more")
     return made, chose, checks
+
+
+def _collar(photo: Raster, shade: Shade, output: Output) -> Collar:
+    return find_collar(photo, shade, lambda look, panes: over_panes(photo, panes, look, output.limits))
 
 
 def _tolerance(inputs: Inputs) -> int | None:

@@ -10,7 +10,8 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zembrel.engine.ahead import ahead
+from zembrel.engine.limits import Limits, stage
+from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.files.schema import Field, Schema
 from zembrel.features.ground import ground_areas
@@ -76,7 +77,7 @@ def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
     )
     schema = Schema(out.stem, kind, False, {name: Field(held, 0) for name, held in names.items()}, crs)
     make = _areas if contouring.filled else _lines
-    tables = make(raster, levels, contouring, ends)
+    tables = make(_Sweep(raster, levels, contouring, ends, output.limits))
     written = write_parts(out, tables, schema, output)
     return _receipt(layer, output, levels, [*layer.remarks, *chose, *written.notes], written)
 
@@ -169,20 +170,50 @@ def nice_step(span: float) -> float:
     return next(float(step * power) for step in (1, 2, 5, 10) if step * power * _USUAL >= span * 0.999)
 
 
-def _strips(raster: Raster, smooth: bool) -> Iterator[Array]:
-    """Values from the top, each strip beginning with the last row of the one before; NaN is nothing."""
-    frame, halo = raster.frame, _SOFTENED if smooth else 0
-    step = max(2, _STRIP_CELLS // frame.columns)
-    for top in range(0, max(frame.rows - 1, 1), step):
-        bottom = min(top + step + 1, frame.rows)
-        above, below = min(halo, top), min(halo, frame.rows - bottom)
-        block = raster.cells(Pane(top - above, 0, bottom + below, frame.columns))
-        z = block.cells[0].astype(np.float64)
+@dataclass(frozen=True, eq=False)
+class _Heights:
+    """The task of reading a strip of values, NaN where nothing is, softened if that is asked for."""
+
+    raster: Raster
+    smooth: bool
+
+    def __call__(self, pane: Pane) -> Array:
+        halo, rows = _SOFTENED if self.smooth else 0, self.raster.frame.rows
+        above, below = min(halo, pane.top), min(halo, rows - pane.bottom)
+        block = self.raster.cells(Pane(pane.top - above, 0, pane.bottom + below, pane.right))
+        z: Array = block.cells[0].astype(np.float64)
         if block.valid is not None:
             z[~block.valid_of(0)] = np.nan
-        if smooth:
-            z = kernel.softened(z, _SOFTENED)
-        yield z[above : len(z) - below]
+        if self.smooth:
+            z = np.asarray(kernel.softened(z, _SOFTENED))
+        return z[above : len(z) - below]
+
+
+@dataclass(frozen=True, eq=False)
+class _Sweep:
+    """Levels to be followed through a surface, whose values have these ends."""
+
+    raster: Raster
+    levels: Sequence[float]
+    contouring: Contouring
+    ends: tuple[float, float]
+    limits: Limits
+
+    @property
+    def strips(self) -> Iterator[Array]:
+        """Values from the top, each strip beginning with the last row of the one before."""
+        frame = self.raster.frame
+        step = max(2, _STRIP_CELLS // frame.columns)
+        tops = range(0, max(frame.rows - 1, 1), step)
+        panes = [Pane(top, 0, min(top + step + 1, frame.rows), frame.columns) for top in tops]
+        return over_panes(self.raster, panes, _Heights(self.raster, self.contouring.smooth), self.limits)
+
+    def followed(self, strips: Iterator[Array], sweeps: Sequence[Isolines]) -> Iterator[list[Lines]]:
+        """The lines of each level that are complete with a strip; levels are followed side by side."""
+        for z in strips:
+            glances = kernel.glances(z)
+            yield list(stage(sweeps, lambda sweep, z=z, g=glances: sweep.strip(z, g), self.limits))  # type: ignore[misc]
+        yield [sweep.finish() for sweep in sweeps]
 
 
 def _placed(lines: Lines, frame: Frame, shift: float = 0.0) -> Any:
@@ -192,10 +223,8 @@ def _placed(lines: Lines, frame: Frame, shift: float = 0.0) -> Any:
     return shapely.from_ragged_array(shapely.GeometryType.LINESTRING, points, (lines.starts,))
 
 
-def _lines(
-    raster: Raster, levels: Sequence[float], contouring: Contouring, ends: tuple[float, float]
-) -> Iterator[FeatureTable]:
-    frame = raster.frame
+def _lines(sweep: _Sweep) -> Iterator[FeatureTable]:
+    frame, levels = sweep.raster.frame, sweep.levels
     if min(frame.rows, frame.columns) < 2:
         return
     sweeps = [Isolines(level, frame.columns) for level in levels]
@@ -204,17 +233,12 @@ def _lines(
     def table() -> FeatureTable:
         shapes = [shape for _, part in waiting for shape in part]
         values = np.array([level for level, part in waiting for _ in part], np.float64)
-        flags = _flagged(values, contouring)
+        flags = _flagged(values, sweep.contouring)
         return FeatureTable(geometry_array(shapes), {"value": values, "index": flags}, frame.crs)
 
-    def taken() -> Iterator[list[tuple[float, Any]]]:
-        for z in _strips(raster, contouring.smooth):
-            seen_at = kernel.glances(z)
-            yield [(s.level, s.strip(z, seen_at)) for s in sweeps]
-        yield [(s.level, s.finish()) for s in sweeps]
-
-    for found in ahead(taken()):
-        waiting += [(level, _placed(part, frame)) for level, part in found if len(part.closed)]
+    for found in sweep.followed(sweep.strips, sweeps):
+        parts = zip(levels, found, strict=True)
+        waiting += [(level, _placed(part, frame)) for level, part in parts if len(part.closed)]
         if sum(len(part) for _, part in waiting) >= _BATCH:
             yield table()
             waiting = []
@@ -228,41 +252,39 @@ def _flagged(values: Array, contouring: Contouring) -> Any:
     return np.round((values - contouring.base) / contouring.interval).astype(np.int64) % contouring.index == 0
 
 
-def _areas(
-    raster: Raster, levels: Sequence[float], contouring: Contouring, ends: tuple[float, float]
-) -> Iterator[FeatureTable]:
+def _areas(sweep: _Sweep) -> Iterator[FeatureTable]:
     """Bands between neighbouring levels: what lies above the lower less what lies above the higher."""
-    frame = raster.frame
-    traced = [np.nextafter(ends[0], -np.inf) if level <= ends[0] else level for level in levels]
+    frame, levels, lowest = sweep.raster.frame, sweep.levels, sweep.ends[0]
+    traced = [np.nextafter(lowest, -np.inf) if level <= lowest else level for level in levels]
     sweeps = [Isolines(level, frame.columns + 2) for level in traced]
     rings: list[list[Any]] = [[] for _ in levels]
 
-    def add(found: list[Lines]) -> None:
+    for found in sweep.followed(_padded(sweep), sweeps):
         for held, part in zip(rings, found, strict=True):
             if len(part.closed):
                 held.append(_placed(part, frame, 1.0))
+    above = list(stage(rings, _area, sweep.limits))
 
-    for z in ahead(_padded(raster, contouring.smooth)):
-        seen_at = kernel.glances(z)
-        add([sweep.strip(z, seen_at) for sweep in sweeps])
-    add([sweep.finish() for sweep in sweeps])
-    above = [_area(held) for held in rings]
-    for n in range(len(levels) - 1):
+    def between(n: int) -> FeatureTable | None:
         band = shapely.make_valid(shapely.difference(above[n], above[n + 1]))
         parts = [p for p in shapely.get_parts(shapely.get_parts(band)) if p.geom_type == "Polygon"]
         if not parts:
-            continue
+            return None
         whole = geometry_array([shapely.MultiPolygon(parts)])
         area = ground_areas(whole, frame.crs, 32 * min(frame.cell))
         columns = {"low": np.array([levels[n]]), "high": np.array([levels[n + 1]]), "area": np.round(area, 3)}
-        yield FeatureTable(whole, columns, frame.crs)
+        return FeatureTable(whole, columns, frame.crs)
+
+    for table in stage(range(len(levels) - 1), between, sweep.limits):
+        if table is not None:
+            yield table
 
 
-def _padded(raster: Raster, smooth: bool) -> Iterator[Array]:
+def _padded(sweep: _Sweep) -> Iterator[Array]:
     """The strips with nothing around them, and nothing is lower than anything."""
-    edge = np.full((1, raster.frame.columns + 2), -np.inf)
+    edge = np.full((1, sweep.raster.frame.columns + 2), -np.inf)
     first = True
-    for z in _strips(raster, smooth):
+    for z in sweep.strips:
         wide = np.pad(np.where(np.isnan(z), -np.inf, z), ((0, 0), (1, 1)), constant_values=-np.inf)
         yield np.vstack([edge, wide]) if first else wide
         first, last = False, wide[-1:]

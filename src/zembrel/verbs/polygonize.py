@@ -9,16 +9,18 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zembrel.engine.ahead import ahead
+from zembrel.engine.limits import Limits, stage
+from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.files.schema import Field, Schema
 from zembrel.features.ground import ground_areas
 from zembrel.features.outlined import Shapes, shapes_of
 from zembrel.features.table import INTEGER, REAL, TEXT, FeatureTable, column
+from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
-from zembrel.raster.model import Raster
-from zembrel.raster.regions import Outlines, RegionSweep, Swept
+from zembrel.raster.model import Cells, Mask, Raster
+from zembrel.raster.regions import Found, Outlines, RegionSweep, Swept
 from zembrel.raster.sieved import sieved
 from zembrel.raster.views.cast import cast
 from zembrel.verbs.features.writing import check_target, write_parts
@@ -76,7 +78,8 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
     raster, chose = _whole_numbers(layer, outlining)
     check_resolved(layer)
     counts = _Counts()
-    tables = (_table(shapes, raster) for shapes in _shapes(raster, outlining, counts))
+    shaped = _shapes(raster, outlining, counts, output.limits)
+    tables = (_table(shapes, areas, raster) for shapes, areas in shaped)
     written = write_parts(out, tables, _schema(out.stem, raster, outlining), output)
     if not counts.regions:
         raise InputError(f"{layer.path} has no valid cell", "there is no region", "check its nodata")
@@ -109,9 +112,13 @@ def _schema(name: str, raster: Raster, outlining: Outlining) -> Schema:
     return Schema(name, shape, False, fields, raster.frame.crs, {"value": named} if named else {})
 
 
-def _table(shapes: Shapes, raster: Raster) -> FeatureTable:
+def _areas(shapes: Shapes, frame: Frame) -> Array:
+    """Square metres on the ground."""
+    return ground_areas(shapes.geometries, frame.crs, _PIECE * min(frame.cell))
+
+
+def _table(shapes: Shapes, areas: Array, raster: Raster) -> FeatureTable:
     frame, legend = raster.frame, raster.bands[0].legend
-    areas = ground_areas(shapes.geometries, frame.crs, _PIECE * min(frame.cell))
     band = raster.bands[0]
     values = shapes.values if _unscaled(raster) else shapes.values * band.scale + band.offset
     columns = {"value": values, "cells": shapes.cells, "area": np.round(areas, 3)}
@@ -128,22 +135,29 @@ def _unscaled(raster: Raster) -> bool:
     return (raster.bands[0].scale, raster.bands[0].offset) == (1.0, 0.0)
 
 
-def _shapes(raster: Raster, outlining: Outlining, counts: _Counts) -> Iterator[Shapes]:
-    """Polygons as they are complete; all at once where they are dissolved or simplified."""
+def _shapes(
+    raster: Raster, outlining: Outlining, counts: _Counts, limits: Limits
+) -> Iterator[tuple[Shapes, Array]]:
+    """Polygons and their areas as they are complete; all at once where they are dissolved or simplified."""
     frame, smooth, outlines = raster.frame, _PASSES if outlining.smooth else 0, Outlines()
-    waiting: list[Shapes] = []
+    waiting: list[tuple[Shapes, Array]] = []
     whole = outlining.dissolve or outlining.simplify is not None
-    for swept in ahead(_sweep(raster, outlining, counts)):
-        shapes = shapes_of(outlines.take(swept), frame, smooth=smooth)
+
+    def shaped(found: Found) -> tuple[Shapes, Array]:
+        shapes = shapes_of(found, frame, smooth=smooth)
+        return shapes, np.zeros(0) if whole else _areas(shapes, frame)
+
+    founds = (outlines.take(swept) for swept in _sweep(raster, outlining, counts, limits))
+    for shapes, areas in stage(founds, shaped, limits):
         counts.regions += shapes.values.size
         counts.cells += int(shapes.cells.sum())
-        waiting.append(shapes)
-        if not whole and sum(part.values.size for part in waiting) >= _BATCH:
+        waiting.append((shapes, areas))
+        if not whole and sum(part.values.size for part, _ in waiting) >= _BATCH:
             yield _together(waiting)
             waiting = []
     if outlining.smooth:
         counts.said.append("corners cut by up to half a cell")
-    last = _together(waiting)
+    last, areas = _together(waiting)
     if outlining.simplify is not None:
         reach = in_crs_units(outlining.simplify, frame)
         simple = shapely.coverage_simplify(last.geometries, reach)
@@ -153,11 +167,12 @@ def _shapes(raster: Raster, outlining: Outlining, counts: _Counts) -> Iterator[S
         counts.said.append("dissolved by value")
         last = _dissolved(last)
     if last.values.size:
-        yield last
+        yield last, _areas(last, frame) if whole else areas
 
 
-def _together(parts: list[Shapes]) -> Shapes:
-    return Shapes(*(np.concatenate([part[n] for part in parts]) for n in range(3)))
+def _together(parts: list[tuple[Shapes, Array]]) -> tuple[Shapes, Array]:
+    joined = (np.concatenate([shapes[n] for shapes, _ in parts]) for n in range(3))
+    return Shapes(*joined), np.concatenate([areas for _, areas in parts])
 
 
 def _whole_numbers(layer: Layer, outlining: Outlining) -> tuple[Raster, list[str]]:
@@ -189,14 +204,24 @@ def _estimate(raster: Raster) -> int:
     return round(sum(outlines.take(part).values.size for part in found) * frame.size / (rows * columns))
 
 
-def _sweep(raster: Raster, outlining: Outlining, counts: _Counts) -> Iterator[Swept]:
+@dataclass(frozen=True, eq=False)
+class _Codes:
+    """The task of reading a strip of codes, and which are valid, None for all."""
+
+    raster: Raster
+
+    def __call__(self, pane: Pane) -> tuple[Cells, Mask | None]:
+        block = self.raster.cells(pane)
+        return block.cells[0], None if block.valid is None else block.valid_of(0)
+
+
+def _sweep(raster: Raster, outlining: Outlining, counts: _Counts, limits: Limits) -> Iterator[Swept]:
     """What each strip of rows brings."""
     frame, diagonal = raster.frame, outlining.diagonal
+    panes = list(frame.pane.blocks(max(1, _STRIP_CELLS // frame.columns), frame.columns))
 
     def strips() -> Iterator[tuple[Any, Any]]:
-        for pane in frame.pane.blocks(max(1, _STRIP_CELLS // frame.columns), frame.columns):
-            block = raster.cells(pane)
-            yield block.cells[0], None if block.valid is None else block.valid_of(0)
+        return over_panes(raster, panes, _Codes(raster), limits)
 
     parts: Iterator[tuple[Any, Any]] = strips()
     if outlining.min_cells > 1:

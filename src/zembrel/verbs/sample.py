@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -10,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
+from zembrel.engine.limits import each
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.ground import reaches
 from zembrel.features.table import Column, FeatureTable, column
@@ -17,7 +19,7 @@ from zembrel.formats.origin import Origin
 from zembrel.measure import parse_length, show_bytes
 from zembrel.raster.method import Method, parse_method
 from zembrel.raster.model import Raster
-from zembrel.raster.sampling import values_at
+from zembrel.raster.sampling import Places, values_at
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.features.writing import check_target, write_layer
@@ -51,7 +53,7 @@ def sample(
         moved = points.to(crs).geometries
         x, y = shapely.get_x(moved), shapely.get_y(moved)
         around = reaches(parse_length(reach), crs, x, y) if reach else np.zeros((2, x.size))
-        values, known = values_at(raster, x, y, way, around)
+        values, known = values_at(raster, x, y, way, around, _over_places(raster, output))
         missing += int((~known.any(axis=0)).sum())
         _add(columns, layer, raster, values, known, way)
         chose.append(f"{layer.path.stem} by {way}" + (f" within {reach}" if reach else ""))
@@ -70,6 +72,19 @@ def sample(
     facts: dict[str, Any] = {"inputs": [str(path) for path in paths], "out": str(out), "features": len(table)}
     facts |= {"missing": missing, "fields": list(columns), "chose": chose}
     return Receipt("sample", f"{named(paths)} at {at} -> {out}", lines, facts)
+
+
+def _over_places(raster: Raster, output: Output) -> Any:
+    """The engine's way of applying a task to places of `raster`."""
+    cell = sum(band.dtype.itemsize for band in raster.bands)
+
+    def over(task: Any, places: Sequence[Places]) -> Any:
+        widest = max((part.pane.size for part in places), default=0)
+        return each(
+            places, task, output.limits, size=lambda part: part.numbers.size, item_bytes=widest * cell
+        )
+
+    return over
 
 
 def _check_points(at: str, table: FeatureTable) -> None:

@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
+from zembrel.engine.limits import each
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.files.table import is_features
 from zembrel.features.ground import within_reach
@@ -19,7 +20,7 @@ from zembrel.features.percell import per_cell
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.features.stats import Stat, parse_stats
 from zembrel.features.table import FeatureTable
-from zembrel.features.zonal import MOMENTS, ZoneSums, ranked
+from zembrel.features.zonal import AT_ONCE, MOMENTS, Held, HeldIn, ZoneSums, ranked
 from zembrel.formats import readable
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, label
@@ -156,7 +157,7 @@ def _of_cells(
         def called(value: float, legend: Any = legend) -> str:
             return (legend.name(int(value)) if legend is not None else "") or show_number(value)
 
-        found = ranked(one, areas, rest, called) if rest else {}
+        found = ranked(_held(one, areas, output), rest, called) if rest else {}
         if len(found) > _MOST_CLASSES:
             raise RefusedError(
                 f"{layer.path} has {len(found):,} values", "each would be a field", "use quartiles"
@@ -166,6 +167,12 @@ def _of_cells(
         columns |= {prefix + s.label: sums.result(s.name) for s in stats if s.name in MOMENTS}
         columns |= {prefix + name: values for name, values in found.items()}
     return columns
+
+
+def _held(raster: Raster, areas: Any, output: Output) -> list[Held]:
+    """The values of a band in each zone."""
+    numbers, item = range(len(areas)), AT_ONCE * (raster.bands[0].dtype.itemsize + 8)
+    return list(each(numbers, HeldIn(raster, areas), output.limits, size=lambda n: 1, item_bytes=item // 6))
 
 
 def _written(

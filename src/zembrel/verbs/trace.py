@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 from itertools import pairwise
 from typing import Any
 
@@ -10,13 +11,16 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
+from zembrel.engine.limits import Limits
+from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, UsageError
 from zembrel.features.ground import ground_lengths
 from zembrel.features.table import FeatureTable, column, geometry_array
 from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
 from zembrel.raster.kernels import skeleton
-from zembrel.raster.model import Cells, Raster
+from zembrel.raster.model import Cells, Mask, Raster
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
@@ -38,7 +42,7 @@ def trace(inputs: Inputs, output: Output, *, background: float | None = None, sp
     crs = check_resolved(layer)
     if spurs < 0:
         raise UsageError(f"--spurs {spurs}", "a number of cells is needed", "write --spurs 5")
-    values, mask = _held(layer, background)
+    values, mask = _held(layer, background, output.limits)
     before = int(mask.sum())
     skeleton.thin(mask)
     gone = int(skeleton.prune(mask, spurs)) if spurs > 1 else 0
@@ -67,19 +71,24 @@ def trace(inputs: Inputs, output: Output, *, background: float | None = None, sp
     )
 
 
-def _held(layer: Layer, background: float | None) -> tuple[Cells, npt.NDArray[np.uint8]]:
+def _read(raster: Raster, background: float | None, pane: Pane) -> tuple[Cells, Mask]:
+    """Values of a pane, and which are of lines."""
+    block = raster.cells(pane)
+    known = block.valid_of(0) if background is None else block.valid_of(0) & (block.cells[0] != background)
+    return block.cells[0], known
+
+
+def _held(layer: Layer, background: float | None, limits: Limits) -> tuple[Cells, npt.NDArray[np.uint8]]:
     """All values, and which cells are of lines with an empty cell around. Raises InputError if all are."""
     raster: Raster = layer.raster
     frame = raster.frame
     values = np.zeros((frame.rows, frame.columns), raster.bands[0].dtype)
     mask = np.zeros((frame.rows + 2, frame.columns + 2), np.uint8)
-    for pane in blocks_of(raster):
-        block = raster.cells(pane)
+    panes = blocks_of(raster)
+    read = over_panes(raster, panes, partial(_read, raster, background), limits)
+    for pane, (cells, known) in zip(panes, read, strict=True):
         rows, columns = pane.within(frame.pane)
-        values[rows, columns] = block.cells[0]
-        known = (
-            block.valid_of(0) if background is None else block.valid_of(0) & (block.cells[0] != background)
-        )
+        values[rows, columns] = cells
         mask[1:-1, 1:-1][rows, columns] = known
     if mask[1:-1, 1:-1].all():
         raise InputError(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,10 +10,10 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.errors import ResourceError
 from zembrel.grid.frame import ON_EDGE, Frame
 from zembrel.grid.pane import Pane
 from zembrel.points.model import PointBlock
+from zembrel.scratch import Scratch
 
 Spooled = npt.NDArray[np.void]  # column and row in cells from the corner of the frame, and values
 _SIDES = (16, 32, 64, 128, 256, 512, 1024)
@@ -32,7 +31,7 @@ class Spool:
     side: int
     margin: int
     dtype: np.dtype[np.void]
-    folder: tempfile.TemporaryDirectory[str]
+    scratch: Scratch
 
     @classmethod
     def over(cls, frame: Frame, margin: float, names: Sequence[str], points: int) -> Spool:
@@ -41,13 +40,7 @@ class Spool:
         side = max([s for s in _SIDES if s * s * per_cell <= _POINTS] or [_SIDES[0]])
         side = max(side, min(256, 1 << int(np.ceil(np.log2(margin + 1)))))
         dtype = np.dtype([("column", "f8"), ("row", "f8"), *((name, "f8") for name in names)])
-        try:
-            folder = tempfile.TemporaryDirectory(prefix="zembrel-")
-        except OSError as exc:
-            raise ResourceError(
-                "there is no room for points on their way", str(exc), "set TMPDIR to a disk with space"
-            ) from exc
-        return cls(frame, side, int(np.ceil(margin)) + 1, dtype, folder)
+        return cls(frame, side, int(np.ceil(margin)) + 1, dtype, Scratch())
 
     def add(self, block: PointBlock, values: dict[str, npt.NDArray[Any]]) -> None:
         """Points of a block with their values; those beyond the margin are left out."""
@@ -98,4 +91,4 @@ class Spool:
                     yield part
 
     def _file(self, row: int, column: int) -> Path:
-        return Path(self.folder.name) / f"{row}_{column}.points"
+        return self.scratch.path / f"{row}_{column}.points"

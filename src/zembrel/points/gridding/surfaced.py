@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from threading import Lock
 
 import numpy as np
 import numpy.typing as npt
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.points.gridding.remembered import Remembered
 from zembrel.points.gridding.spool import Spool, Spooled
 from zembrel.points.gridding.surface import triangulated, weighted, without_spikes
 from zembrel.points.gridding.wanted import Wanted, as_block, ranks
@@ -19,7 +18,7 @@ from zembrel.raster.model import Band, Block
 
 Values = npt.NDArray[np.float64]
 Make = Callable[[Spooled, Pane], Values]  # (bands, rows, columns) of the points of a pane and its margin
-_KEPT = 64  # blocks that are kept for panes that share them
+_KEPT = 64 * 65_536 * 8  # bytes of blocks that are kept for panes that share them
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,8 +30,7 @@ class Surfaced:
     make: Make
     margin: float
     spikes: tuple[float, float] | None = None  # size of a neighbourhood in cells, and height
-    _made: OrderedDict[Pane, Values] = field(default_factory=OrderedDict)
-    _lock: Lock = field(default_factory=Lock)
+    _made: Remembered = field(default_factory=lambda: Remembered(_KEPT))
 
     @property
     def frame(self) -> Frame:
@@ -51,14 +49,7 @@ class Surfaced:
         row, column = part.top // side * side, part.left // side * side
         whole = Pane(row, column, row + side, column + side).meet(self.frame.pane)
         assert whole is not None
-        with self._lock:
-            found = self._made.get(whole)
-        if found is None:
-            found = self.make(self._points(whole), whole)
-            with self._lock:
-                self._made[whole] = found
-                while len(self._made) * side * side * len(self.bands) > _KEPT * 65536 and len(self._made) > 2:
-                    self._made.popitem(last=False)
+        found = self._made.get(whole, lambda: self.make(self._points(whole), whole))
         rows, columns = part.within(whole)
         return found[:, rows, columns]
 
@@ -73,27 +64,29 @@ class Surfaced:
         return kept[near]
 
 
-def ranked(wanted: tuple[Wanted, ...], area: float) -> Make:
-    """Statistics of the points in each cell, ranks among them."""
+@dataclass(frozen=True)
+class Ranked:
+    """Statistics of the points in each cell of `area` square metres, ranks among them."""
 
-    def make(points: Spooled, pane: Pane) -> Values:
-        made = np.full((len(wanted), pane.rows * pane.columns), np.nan)
+    wanted: tuple[Wanted, ...]
+    area: float
+
+    def __call__(self, points: Spooled, pane: Pane) -> Values:
+        made = np.full((len(self.wanted), pane.rows * pane.columns), np.nan)
         column = np.floor(points["column"]).astype(np.int64) - pane.left
         row = np.floor(points["row"]).astype(np.int64) - pane.top
         inside = (column >= 0) & (column < pane.columns) & (row >= 0) & (row < pane.rows)
         points, keys = points[inside], (row * pane.columns + column)[inside]
-        for number, one in enumerate(wanted):
+        for number, one in enumerate(self.wanted):
             if one.stat in ("count", "density"):
                 counts = np.bincount(keys, minlength=made.shape[1])
-                made[number] = counts / (area if one.stat == "density" else 1)
+                made[number] = counts / (self.area if one.stat == "density" else 1)
                 continue
             values = points[one.value]
             order = np.lexsort((values, keys))
             found, starts, counts = np.unique(keys[order], return_index=True, return_counts=True)
             made[number, found] = _stat(one, values[order], starts, counts)
-        return made.reshape(len(wanted), pane.rows, pane.columns)
-
-    return make
+        return made.reshape(len(self.wanted), pane.rows, pane.columns)
 
 
 def _stat(
@@ -109,37 +102,48 @@ def _stat(
     return ranks(values, starts, counts, share)
 
 
-def tin(reach: float, value: str = "z") -> Make:
-    """The surface of triangles between points."""
-    return lambda points, pane: triangulated(points, points[value], pane, reach)[np.newaxis]
+@dataclass(frozen=True)
+class Triangles:
+    """The surface of triangles between points, as far as `reach` cells."""
+
+    reach: float
+
+    def __call__(self, points: Spooled, pane: Pane) -> Values:
+        return triangulated(points, points["z"], pane, self.reach)[np.newaxis]
 
 
-def idw(reach: float, value: str = "z") -> Make:
-    """Limits weighted by distance."""
-    return lambda points, pane: weighted(points, points[value], pane, reach)[np.newaxis]
+@dataclass(frozen=True)
+class InverseDistance:
+    """Means weighted by the inverse of the distance, within `reach` cells."""
+
+    reach: float
+
+    def __call__(self, points: Spooled, pane: Pane) -> Values:
+        return weighted(points, points["z"], pane, self.reach)[np.newaxis]
 
 
 TERRAIN, SURFACE, CANOPY = "terrain", "surface", "canopy"
 PRODUCTS = (TERRAIN, SURFACE, CANOPY)
 
 
-def products(names: tuple[str, ...], reach: float) -> Make:
+@dataclass(frozen=True)
+class Products:
     """Terrain: triangles between ground points. Surface: the highest first return of each cell, and between
-    those
-    triangles of all. Canopy: how far the surface stands above the terrain, never below it.
+    those triangles of all. Canopy: how far the surface stands above the terrain, never below it.
 
     Points have the values z, ground and first (1 or 0).
     """
 
-    def make(points: Spooled, pane: Pane) -> Values:
+    names: tuple[str, ...]
+    reach: float
+
+    def __call__(self, points: Spooled, pane: Pane) -> Values:
         ground, first = points[points["ground"] > 0], points[points["first"] > 0]
-        terrain = triangulated(ground, ground["z"], pane, reach)
+        terrain = triangulated(ground, ground["z"], pane, self.reach)
         made = {TERRAIN: terrain}
-        if SURFACE in names or CANOPY in names:
-            top = ranked((Wanted("max"),), 1.0)(first, pane)[0]
-            between = triangulated(first, first["z"], pane, reach, highest=True)
+        if SURFACE in self.names or CANOPY in self.names:
+            top = Ranked((Wanted("max"),), 1.0)(first, pane)[0]
+            between = triangulated(first, first["z"], pane, self.reach, highest=True)
             made[SURFACE] = np.where(np.isnan(top), between, top)
             made[CANOPY] = np.maximum(made[SURFACE] - terrain, 0)
-        return np.stack([made[name] for name in names])
-
-    return make
+        return np.stack([made[name] for name in self.names])

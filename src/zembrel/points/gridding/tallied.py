@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.points.gridding.remembered import Remembered
 from zembrel.points.gridding.wanted import Wanted, as_block, bands_of
 from zembrel.points.kernels.binning import add_counts, add_ends, add_sums, add_values
 from zembrel.points.model import PointBlock, Scaling
@@ -20,6 +21,16 @@ from zembrel.raster.model import Band, Block
 Bounds = tuple[float, float, float, float]
 Points = Callable[[Bounds], Iterator[PointBlock]]  # the points that may lie within bounds, in file order
 _HELD = 200_000_000  # bytes of counts and sums that are held at a time
+
+
+class Turn:
+    """A lock; a copy has one of its own."""
+
+    def __init__(self) -> None:
+        self.lock = Lock()
+
+    def __reduce__(self) -> Any:
+        return Turn, ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,8 +42,8 @@ class Tallied:
     points: Points
     area: float  # square metres of a cell, for densities
     held: int = _HELD
-    _strips: dict[int, npt.NDArray[np.float64]] = field(default_factory=dict)
-    _lock: Lock = field(default_factory=Lock)
+    _strips: Remembered = field(default_factory=lambda: Remembered(0))
+    _turn: Turn = field(default_factory=lambda: Turn())
 
     @property
     def bands(self) -> tuple[Band, ...]:
@@ -55,15 +66,13 @@ class Tallied:
         return as_block(made, self.bands)
 
     def _made(self, number: int) -> npt.NDArray[np.float64]:
-        with self._lock:
-            if number not in self._strips:
-                for old in sorted(self._strips)[:-1]:
-                    del self._strips[old]
-                first = number * self.strip
-                rows = min(self.strip, self.frame.rows - first)
-                part = self.frame.crop(Pane(first, 0, first + rows, self.frame.columns))
-                self._strips[number] = tally(self.points(part.bounds), part, self.wanted, self.area)
-            return self._strips[number]
+        first = number * self.strip
+        rows = min(self.strip, self.frame.rows - first)
+        part = self.frame.crop(Pane(first, 0, first + rows, self.frame.columns))
+        with self._turn.lock:  # a strip is tallied once, by all workers
+            return self._strips.get(
+                number, lambda: tally(self.points(part.bounds), part, self.wanted, self.area)
+            )
 
 
 def placing_of(frame: Frame, scaling: Scaling) -> tuple[float, float, float, float]:

@@ -6,9 +6,10 @@ photo: there it is wider by up to a block of 8 x 8 cells whose colours only rese
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -123,20 +124,51 @@ class Collar:
         return np.where(end == border, 0, FRINGE)
 
 
-def find_collar(source: Raster, shade: Shade) -> Collar:
-    """The collar of `source`, in one pass over its cells; cells that are invalid count as collar."""
-    height, width = source.frame.rows, source.frame.columns
-    colours = colours_of(source)
-    plain, frayed, wide = (_Runs(height, width) for _ in range(3))
-    for pane in source.frame.pane.blocks(_STRIP, width):
-        seen = pane.grown(_RUN - 1 + _BLOCK).meet(source.frame.pane)
+@dataclass(frozen=True, eq=False)
+class CollarLook:
+    """The task of looking for a collar of a shade in a strip of `source`; invalid cells count as collar."""
+
+    source: Raster
+    shade: Shade
+
+    @property
+    def strips(self) -> list[Pane]:
+        return list(self.source.frame.pane.blocks(_STRIP, self.source.frame.columns))
+
+    def __call__(self, pane: Pane) -> tuple[Ends, Ends, Ends]:
+        """Ends of runs: plain, as losses frayed them, and of all that resembles the collar."""
+        seen = pane.grown(_RUN - 1 + _BLOCK).meet(self.source.frame.pane)
         assert seen is not None
-        block = colours.cells(seen)
-        apart = np.where(block.anywhere, shade.apart(block.cells), 0)
-        like = apart <= max(shade.tolerance, _RESEMBLES)
-        plain.look(pane, seen, apart > shade.tolerance, like, 0)
-        frayed.look(pane, seen, apart > shade.tolerance, like, _BLOCK)
-        wide.look(pane, seen, ~like, like, 0)
+        block = colours_of(self.source).cells(seen)
+        apart = np.where(block.anywhere, self.shade.apart(block.cells), 0)
+        like = apart <= max(self.shade.tolerance, _RESEMBLES)
+        bright = apart > self.shade.tolerance
+        size = self.source.frame.rows, self.source.frame.columns
+        return (
+            _runs(size, pane, seen, bright, like, 0),
+            _runs(size, pane, seen, bright, like, _BLOCK),
+            _runs(size, pane, seen, ~like, like, 0),
+        )
+
+
+def find_collar(source: Raster, shade: Shade, over: Any = map) -> Collar:
+    """The collar of `source`, in one pass over its cells.
+
+    over: what applies a task to panes in their order, as `map` does.
+    """
+    look = CollarLook(source, shade)
+    return collar_of(source.frame, over(look, look.strips))
+
+
+def collar_of(frame: Frame, looks: Iterable[tuple[Ends, Ends, Ends]]) -> Collar:
+    """The collar of a photo, of what was seen of its strips."""
+    plain, frayed, wide = (_Runs.none(frame.rows, frame.columns) for _ in range(3))
+    top = 0
+    for parts in looks:
+        rows = (parts[0].size - 2 * frame.columns) // 2
+        for runs, part in zip((plain, frayed, wide), parts, strict=True):
+            runs.add(part, slice(top, top + rows))
+        top += rows
     begun = (plain.left > 0) & (plain.left < plain.right)
     kept = frayed if begun.any() and (frayed.left != plain.left)[begun].mean() > _FRAYED else plain
     over = (wide.left - kept.left - FRINGE).clip(0) + (kept.right - wide.right - FRINGE).clip(0)
@@ -144,26 +176,46 @@ def find_collar(source: Raster, shade: Shade) -> Collar:
     return Collar(kept.left, kept.right, kept.top, kept.bottom, int(over[counts].sum()))
 
 
+def _runs(size: tuple[int, int], pane: Pane, seen: Pane, bright: Mask, like: Mask, frays: int) -> Ends:
+    """The ends of runs from the left, the right, the top and the bottom, one behind the other, that end in
+    `pane`. bright, like: (rows, columns) of `seen`, which is `pane` and some rows more."""
+    height, width = size
+    lead, tail = pane.top - seen.top, seen.bottom - pane.bottom
+    own = slice(lead, lead + pane.rows)
+    left = _ends(bright[own], like[own], frays, 0, width)
+    right = _ends(bright[own, ::-1], like[own, ::-1], frays, 0, width)
+    top = _ends(bright.T, like.T, frays, lead, lead + pane.rows)
+    bottom = _ends(bright[::-1].T, like[::-1].T, frays, tail, tail + pane.rows)
+    return np.concatenate([
+        np.where(left[0], left[1], width), np.where(right[0], width - right[1], 0),
+        np.where(top[0], seen.top + top[1], height), np.where(bottom[0], seen.bottom - bottom[1], 0),
+    ])  # fmt: skip
+
+
+@dataclass
 class _Runs:
-    """The ends of runs that begin at each border, found strip by strip."""
+    """The ends of runs that begin at each border."""
 
-    def __init__(self, height: int, width: int) -> None:
-        self.left, self.right = np.full(height, width), np.zeros(height, np.int64)
-        self.top, self.bottom = np.full(width, height), np.zeros(width, np.int64)
+    left: Ends
+    right: Ends
+    top: Ends
+    bottom: Ends
 
-    def look(self, pane: Pane, seen: Pane, bright: Mask, like: Mask, frays: int) -> None:
-        """bright, like: (rows, columns) of `seen`, which is `pane` and some rows more."""
-        width, lead = bright.shape[1], pane.top - seen.top
-        own = slice(lead, lead + pane.rows)
-        lit, ends = _ends(bright[own], like[own], frays, 0, width)
-        self.left[pane.top : pane.bottom][lit] = ends[lit]
-        lit, ends = _ends(bright[own, ::-1], like[own, ::-1], frays, 0, width)
-        self.right[pane.top : pane.bottom][lit] = width - ends[lit]
-        lit, ends = _ends(bright.T, like.T, frays, lead, lead + pane.rows)
-        self.top[lit] = np.minimum(self.top[lit], seen.top + ends[lit])
-        tail = seen.bottom - pane.bottom
-        lit, ends = _ends(bright[::-1].T, like[::-1].T, frays, tail, tail + pane.rows)
-        self.bottom[lit] = np.maximum(self.bottom[lit], seen.bottom - ends[lit])
+    @classmethod
+    def none(cls, height: int, width: int) -> _Runs:
+        return cls(
+            np.full(height, width),
+            np.zeros(height, np.int64),
+            np.full(width, height),
+            np.zeros(width, np.int64),
+        )
+
+    def add(self, part: Ends, rows: slice) -> None:
+        """What was found in a strip of rows."""
+        count, width = rows.stop - rows.start, self.top.size
+        left, right, top, bottom = np.split(part, np.cumsum([count, count, width]))
+        self.left[rows], self.right[rows] = left, right
+        self.top, self.bottom = np.minimum(self.top, top), np.maximum(self.bottom, bottom)
 
 
 def _ends(bright: Mask, like: Mask, frays: int, start: int, stop: int) -> tuple[Mask, Ends]:

@@ -10,13 +10,22 @@ from typing import Any
 
 import numpy as np
 
+from zembrel.engine.limits import Limits
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, holding, snapped
 from zembrel.points.files.table import format_of
 from zembrel.points.gridding.spool import Spool
-from zembrel.points.gridding.surfaced import PRODUCTS, Make, Surfaced, idw, products, ranked, tin
+from zembrel.points.gridding.surfaced import (
+    PRODUCTS,
+    InverseDistance,
+    Make,
+    Products,
+    Ranked,
+    Surfaced,
+    Triangles,
+)
 from zembrel.points.gridding.tallied import Bounds, Tallied
 from zembrel.points.gridding.wanted import Wanted, bands_of, parse_wanted
 from zembrel.points.model import PointBlock
@@ -172,7 +181,7 @@ class _Job:
             names = sorted({*values, "z"}) if g.spikes else values
             spool = self._spooled(margin, {name: _named(name) for name in names})
             view: Raster = Surfaced(
-                spool, bands_of(wanted), ranked(wanted, self.area), margin, self._spikes()
+                spool, bands_of(wanted), Ranked(wanted, self.area), margin, self._spikes()
             )
         else:
             self._check_any()
@@ -213,8 +222,8 @@ class _Job:
     def _made(self, reach: float) -> tuple[tuple[Band, ...], Make]:
         if self.gridding.products:
             names = tuple(self.gridding.products.split(","))
-            return tuple(Band(name, "float32") for name in names), products(names, reach)
-        make = tin(reach) if self.gridding.surface == "tin" else idw(reach)
+            return tuple(Band(name, "float32") for name in names), Products(names, reach)
+        make: Make = Triangles(reach) if self.gridding.surface == "tin" else InverseDistance(reach)
         return (Band("height", "float32"),), make
 
     def _spikes(self) -> tuple[float, float] | None:
@@ -233,29 +242,11 @@ class _Job:
         self.counted.chose.append(f"without points {height:g} above or below those around them")
         return size, height
 
-    def _points(
-        self, values: frozenset[str], tick: Tick = no_tick
-    ) -> Callable[[Bounds], Iterator[PointBlock]]:
+    def _points(self, values: frozenset[str], tick: Tick = no_tick) -> Points:
         """A way to the points that may lie within bounds, in order."""
-
-        def read(bounds: Bounds) -> Iterator[PointBlock]:
-            sieve = Sieve(None, self.picked)
-            near = Inside(bounds)
-            plain = all(move is None for move in self.whole.moves)
-            pieces = [p for p in pieces_of(self.whole.sources) if not plain or near.meets(p.part.bounds)]
-
-            def work(piece: Piece) -> tuple[int, PointBlock | None]:
-                block = sieve.kept(piece, values | {"z"} if "z" in values else values)
-                return piece.part.points, None if block is None else self.whole.brought(block, piece)
-
-            for points, block in over_pieces(pieces, work, replace(self.output.limits, tick=tick)):
-                self.counted.read += points
-                if block is not None and len(block):
-                    self.counted.used += len(block)
-                    self.counted.outside += _outside(block, self.frame.bounds) if self.whole_extent else 0
-                    yield block
-
-        return read
+        bounds = self.frame.bounds if self.whole_extent else None
+        limits = replace(self.output.limits, tick=tick)
+        return Points(self.whole, self.picked, values, self.counted, limits, bounds)
 
     def _spooled(self, margin: float, values: dict[str, Callable[[PointBlock], Any]]) -> Spool:
         """All points by place, with values made of them."""
@@ -281,6 +272,50 @@ class _Job:
             raise InputError(
                 "no point was used", f"{self.whole.count:,} were looked at", "check --classes and --returns"
             )
+
+
+@dataclass(frozen=True, eq=False)
+class _Taken:
+    """The task of reading a piece: how many points it has, and those that go on, in the common CRS."""
+
+    whole: Merged
+    sieve: Sieve
+    values: frozenset[str]
+
+    def __call__(self, piece: Piece) -> tuple[int, PointBlock | None]:
+        block = self.sieve.kept(piece, self.values)
+        return piece.part.points, None if block is None else self.whole.brought(block, piece)
+
+
+@dataclass(frozen=True, eq=False)
+class Points:
+    """A way to the points of clouds that may lie within bounds, in order.
+
+    extent: beyond which points are counted, if that is what the files say of themselves.
+    """
+
+    whole: Merged
+    picked: Picking
+    values: frozenset[str]
+    counted: Counted
+    limits: Limits
+    extent: Bounds | None = None
+
+    def __call__(self, bounds: Bounds) -> Iterator[PointBlock]:
+        near = Inside(bounds)
+        plain = all(move is None for move in self.whole.moves)
+        pieces = [p for p in pieces_of(self.whole.sources) if not plain or near.meets(p.part.bounds)]
+        task = _Taken(self.whole, Sieve(None, self.picked), self.values)
+        for points, block in over_pieces(pieces, task, self.limits):
+            self.counted.read += points
+            if block is not None and len(block):
+                self.counted.used += len(block)
+                self.counted.outside += _outside(block, self.extent) if self.extent is not None else 0
+                yield block
+
+    def __getstate__(self) -> dict[str, Any]:
+        """For another process, which works alone and counts for nobody."""
+        return vars(self) | {"counted": Counted(), "limits": Limits(self.limits.memory, 1)}
 
 
 def _outside(block: PointBlock, bounds: Bounds) -> int:

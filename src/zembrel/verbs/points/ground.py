@@ -2,24 +2,27 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.engine.limits import Limits, each
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, same, vertical_of
 from zembrel.grid.frame import Affine, Frame
+from zembrel.grid.pane import Pane
 from zembrel.points.gridding.tallied import placing_of
 from zembrel.points.kernels.binning import add_ends
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.morphology import Filtering, Surface, ground_surface
 from zembrel.points.picking import Picking
+from zembrel.scratch import Scratch, ScratchArray
 from zembrel.verbs.intake import POINTS, Given, take
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.change import told
@@ -67,12 +70,44 @@ def ground(inputs: Inputs, output: Output, filtering: Filtering) -> Receipt:
         if len(near.sources) > 1:
             said.append(f"{len(near.sources)} clouds that meet are seen as one")
 
-        def change(block: PointBlock, piece: Piece) -> PointBlock:
-            return block.having("class", lattice.classes(block, filtering))
-
+        change = Classified(lattice, filtering)
         return Job(new, sieve, change, chose=(*told(sieve), *said), counted=_counted)
 
     return one_to_one("ground", given, output, plan)
+
+
+@dataclass(frozen=True, eq=False)
+class Classified:
+    """Points with the classes that the ground under them gives them."""
+
+    lattice: _Lattice
+    filtering: Filtering
+
+    def __call__(self, block: PointBlock, piece: Piece) -> PointBlock:
+        return block.having("class", self.lattice.classes(block, self.filtering))
+
+
+@dataclass(frozen=True, eq=False)
+class _Filtered:
+    """The task of making the ground of a block of lowest points, and a margin around it."""
+
+    lowest: ScratchArray
+    filtering: Filtering
+
+    def __call__(self, pane: Pane) -> Surface:
+        rows, columns = self.lowest.shape
+        around = pane.grown(self.filtering.margin).meet(Pane(0, 0, rows, columns))
+        assert around is not None
+        wide = self.lowest.values[around.top : around.bottom, around.left : around.right]
+        lowest = np.where(np.isfinite(wide), -wide, np.nan).astype(np.float32)
+        return ground_surface(lowest, self.filtering)[pane.within(around)]
+
+
+def _last(picked: Picking, piece: Piece) -> PointBlock:
+    """Last returns of a piece that are no noise."""
+    block = piece.source.read(piece.part)
+    last = picked.mask(block) & (block.values("return") >= block.values("returns"))
+    return block.take(last & ~np.isin(block.values("class"), NOISE))
 
 
 def _counted(block: PointBlock) -> dict[str, int]:
@@ -105,7 +140,7 @@ class _Neighbours:
             made = _Lattice.of(self.sources, self._filtering, self._output)
             for source in self.sources:
                 made.fill(source, picked, self._output)
-            made.filter(self._filtering)
+            made.filter(self._filtering, self._output.limits)
             self._made = made
         return self._made
 
@@ -149,9 +184,8 @@ class _Lattice:
     top: float
     size: float  # of a cell, in units of the CRS
     unit: float  # metres of a unit of heights
-    lowest: npt.NDArray[np.float64]
-    surface: Surface
-    folder: tempfile.TemporaryDirectory[str]
+    lowest: ScratchArray
+    surface: ScratchArray
 
     @classmethod
     def of(cls, sources: Sequence[PointSource], filtering: Filtering, output: Output) -> _Lattice:
@@ -179,44 +213,33 @@ class _Lattice:
                 "a point may lie far away",
                 "clip the cloud first",
             )
-        folder = tempfile.TemporaryDirectory(prefix="zembrel-")
-        shape, place = (rows, columns), Path(folder.name)
-        lowest = np.memmap(place / "lowest", np.float64, "w+", shape=shape)
-        lowest[:] = -np.inf
-        surface = np.memmap(place / "surface", np.float32, "w+", shape=shape)
+        shape, scratch = (rows, columns), Scratch()
+        lowest = scratch.array("lowest", np.float64, shape)
+        lowest.values[:] = -np.inf
         unit = vertical.unit.factor if vertical is not None else 1.0
-        return cls(bounds[0], bounds[4], size, unit, lowest, surface, folder)
+        return cls(bounds[0], bounds[4], size, unit, lowest, scratch.array("surface", np.float32, shape))
 
     def fill(self, source: PointSource, picked: Picking, output: Output) -> None:
         """Enter the lowest last return of each cell."""
 
-        def work(piece: Piece) -> PointBlock:
-            block = piece.source.read(piece.part)
-            last = picked.mask(block) & (block.values("return") >= block.values("returns"))
-            return block.take(last & ~np.isin(block.values("class"), NOISE))
-
         rows, columns = self.lowest.shape
         frame = Frame(None, Affine(self.left, self.top, self.size, -self.size), columns, rows)
-        for block in over_pieces(pieces_of([source]), work, output.limits):
+        for block in over_pieces(pieces_of([source]), partial(_last, picked), output.limits):
             placing, (step, base) = (
                 placing_of(frame, block.scaling),
                 (block.scaling.scale[2], block.scaling.offset[2]),
             )
             stored = (block.records[axis] for axis in "XYZ")
-            add_ends(*stored, placing, (step * self.unit, base * self.unit), self.lowest, -1.0)
+            add_ends(*stored, placing, (step * self.unit, base * self.unit), self.lowest.values, -1.0)
 
-    def filter(self, filtering: Filtering) -> None:
+    def filter(self, filtering: Filtering, limits: Limits) -> None:
         """Make the ground of the lowest points, block by block with a margin."""
         rows, columns = self.lowest.shape
-        margin = filtering.margin
-        for top in range(0, rows, _BLOCK):
-            for left in range(0, columns, _BLOCK):
-                first, begin = max(top - margin, 0), max(left - margin, 0)
-                wide = self.lowest[first : top + _BLOCK + margin, begin : left + _BLOCK + margin]
-                lowest = np.where(np.isfinite(wide), -wide, np.nan).astype(np.float32)
-                made = ground_surface(lowest, filtering)
-                part = self.surface[top : top + _BLOCK, left : left + _BLOCK]
-                part[:] = made[top - first :, left - begin :][: part.shape[0], : part.shape[1]]
+        panes = list(Pane(0, 0, rows, columns).blocks(_BLOCK, _BLOCK))
+        wide = 8 * (_BLOCK + 2 * filtering.margin) ** 2
+        made = each(panes, _Filtered(self.lowest, filtering), limits, size=lambda p: p.size, item_bytes=wide)
+        for pane, surface in zip(panes, made, strict=True):
+            self.surface.values[pane.top : pane.bottom, pane.left : pane.right] = surface
 
     def classes(self, block: PointBlock, filtering: Filtering) -> npt.NDArray[np.uint8]:
         """Classes of points: ground within reach of the surface; noise stays noise, and water water."""
@@ -232,14 +255,15 @@ class _Lattice:
     def _at(self, x: Any, y: Any) -> tuple[Any, Any]:
         """Height of the ground at places, between the middles of cells, and how it rises across a cell
         there."""
-        rows, columns = self.surface.shape
+        surface = self.surface.values
+        rows, columns = surface.shape
         u = np.clip((x - self.left) / self.size - 0.5, 0, columns - 1)
         v = np.clip((self.top - y) / self.size - 0.5, 0, rows - 1)
         i, j = np.minimum(u.astype(int), max(columns - 2, 0)), np.minimum(v.astype(int), max(rows - 2, 0))
         a, b = u - i, v - j
         right, below = np.minimum(i + 1, columns - 1), np.minimum(j + 1, rows - 1)
-        one, two = self.surface[j, i].astype(float), self.surface[j, right].astype(float)
-        three, four = self.surface[below, i].astype(float), self.surface[below, right].astype(float)
+        one, two = surface[j, i].astype(float), surface[j, right].astype(float)
+        three, four = surface[below, i].astype(float), surface[below, right].astype(float)
         height = (one * (1 - a) + two * a) * (1 - b) + (three * (1 - a) + four * a) * b
         across, down = (two - one + four - three) / 2, (three - one + four - two) / 2
         return height, np.hypot(across, down)
