@@ -203,20 +203,20 @@ COMMANDS = {
     "centroids": Command(
         centroids,
         "zembrel centroids landcover.tif --out cells.parquet",
-        (*_RASTER_ONLY, "memory", "workers"),
+        _RASTER_ONLY,
         layered=True,
     ),
     "sample": Command(
         sample,
         "zembrel sample relief.tif landcover.tif --at places.geojson --out places.csv",
-        (*_RASTER_ONLY, "memory", "workers"),
+        _RASTER_ONLY,
         features=True,
         layered=True,
     ),
     "trace": Command(
         trace,
         "zembrel trace paths.tif --background 0 --spurs 5 --out paths.gpkg",
-        (*_RASTER_ONLY, "memory", "workers"),
+        _RASTER_ONLY,
         layered=True,
     ),
     "contour": Command(
@@ -225,7 +225,7 @@ COMMANDS = {
     "polygonize": Command(
         polygonize,
         "zembrel polygonize landcover.tif --out landcover.gpkg",
-        (*_RASTER_ONLY, "memory", "workers"),
+        _RASTER_ONLY,
         layered=True,
     ),
     "rasterize": Command(

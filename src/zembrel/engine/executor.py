@@ -9,7 +9,12 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import lru_cache
+from itertools import count
+from pathlib import Path
 from typing import Any, Protocol, TypeVar
+
+from zembrel.scratch import Scratch
 
 Item = TypeVar("Item")
 Result = TypeVar("Result")
@@ -36,50 +41,65 @@ class Threads:
             yield from map(task, items)
             return
         pool = ThreadPoolExecutor(self.workers, thread_name_prefix="zembrel")
-        waiting: deque[Future[Any]] = deque()
         interval = sys.getswitchinterval()
         sys.setswitchinterval(_SWITCH)
         try:
-            for item in items:
-                waiting.append(pool.submit(task, item))
-                if len(waiting) >= self.in_flight:
-                    yield waiting.popleft().result()
-            while waiting:
-                yield waiting.popleft().result()
+            yield from _in_order((pool.submit(task, item) for item in items), self.in_flight)
         finally:
             pool.shutdown(wait=True, cancel_futures=True)
             sys.setswitchinterval(interval)
 
 
-@dataclass(frozen=True)
 class Processes:
-    """Fresh processes of this machine; a task travels to each of them once, with all that it holds."""
+    """Fresh processes of this machine, which stay until `close`; at most `in_flight` results exist at a time.
 
-    workers: int
-    in_flight: int
+    A task, with all that it holds, travels to each of them once, through a file.
+    """
+
+    def __init__(self, workers: int, in_flight: int) -> None:
+        self._in_flight, self._scratch, self._tasks = in_flight, Scratch(), count()
+        self._pool = ProcessPoolExecutor(workers, multiprocessing.get_context("spawn"))
 
     def map(self, task: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
-        context = multiprocessing.get_context("spawn")
-        pool = ProcessPoolExecutor(self.workers, context, _take_task, (pickle.dumps(task),))
-        waiting: deque[Future[Any]] = deque()
+        file = self._scratch.path / str(next(self._tasks))
+        file.write_bytes(pickle.dumps(task))
+        submitted = (self._pool.submit(_done, file, item) for item in items)
+        waiting: list[Future[Result]] = []
         try:
-            for item in items:
-                waiting.append(pool.submit(_do_task, item))
-                if len(waiting) >= self.in_flight:
-                    yield waiting.popleft().result()
-            while waiting:
-                yield waiting.popleft().result()
+            yield from _in_order(_noted(submitted, waiting), self._in_flight)
         finally:
-            pool.shutdown(wait=True, cancel_futures=True)
+            for future in waiting:
+                future.cancel()
+            file.unlink()
+
+    def close(self) -> None:
+        """Let the processes go."""
+        self._pool.shutdown(wait=True, cancel_futures=True)
 
 
-_task: Callable[[Any], Any]  # of this process, if it is one of a pool
+def _in_order(submitted: Iterator[Future[Result]], in_flight: int) -> Iterator[Result]:
+    """Results of what is submitted, so many ahead."""
+    waiting: deque[Future[Result]] = deque()
+    for future in submitted:
+        waiting.append(future)
+        if len(waiting) >= in_flight:
+            yield waiting.popleft().result()
+    while waiting:
+        yield waiting.popleft().result()
 
 
-def _take_task(packed: bytes) -> None:
-    global _task
-    _task = pickle.loads(packed)
+def _noted(submitted: Iterator[Future[Result]], noted: list[Future[Result]]) -> Iterator[Future[Result]]:
+    for future in submitted:
+        noted[:] = [before for before in noted if not before.done()] + [future]
+        yield future
 
 
-def _do_task(item: Any) -> Any:
-    return _task(item)
+@lru_cache(maxsize=4)
+def _task(file: Path) -> Callable[[Any], Any]:
+    """The task in a file, read once by each process."""
+    task: Callable[[Any], Any] = pickle.loads(file.read_bytes())
+    return task
+
+
+def _done(file: Path, item: Any) -> Any:
+    return _task(file)(item)

@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
-import numpy.typing as npt
 
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.sink import FileStore, Sink
@@ -134,13 +133,13 @@ class RawEncoder:
     way: str
     upward: bool
 
-    def encode(self, pane: Pane, block: Block) -> list[npt.NDArray[Any]]:
+    def encode(self, pane: Pane, block: Block) -> list[bytes]:
         cells = filled(block, self.void, "a raw grid").astype(self.kind, copy=False)
         if self.upward:
             cells = cells[:, ::-1]
         if self.way == "bsq":
-            return [np.ascontiguousarray(layer) for layer in cells]
-        return [np.ascontiguousarray(cells.transpose((1, 0, 2) if self.way == "bil" else (1, 2, 0)))]
+            return [layer.tobytes() for layer in cells]
+        return [cells.transpose((1, 0, 2) if self.way == "bil" else (1, 2, 0)).tobytes()]
 
 
 class RawStore(FileStore):
@@ -150,10 +149,10 @@ class RawStore(FileStore):
         super().__init__(path)
         self._frame, self._encoder = frame, encoder
 
-    def append(self, key: Pane, encoded: list[npt.NDArray[Any]]) -> None:  # type: ignore[override]
+    def append(self, key: Pane, encoded: list[bytes]) -> None:  # type: ignore[override]
         line = self._frame.columns * self._encoder.kind.itemsize
         first = self._frame.rows - key.bottom if self._encoder.upward else key.top
-        for number, cells in enumerate(encoded):
+        for number, data in enumerate(encoded):
             if self._encoder.way == "bsq":
                 self.file.seek((number * self._frame.rows + first) * line)
-            self.file.write(cells.data)
+            self.file.write(data)

@@ -322,7 +322,8 @@ class ZarrStore:
         if self._folder != self._path:
             with zipfile.ZipFile(self._path, "w", zipfile.ZIP_STORED) as file:
                 for inner in sorted(p for p in self._folder.rglob("*") if p.is_file()):
-                    file.write(inner, inner.relative_to(self._folder).as_posix())
+                    entry = zipfile.ZipInfo(inner.relative_to(self._folder).as_posix())  # without a time
+                    file.writestr(entry, inner.read_bytes())
             shutil.rmtree(self._folder)
 
     def abort(self) -> None:

@@ -138,8 +138,8 @@ def _statistic(values: npt.NDArray[Any], method: Method) -> float:
     if method.name == "mode":
         held, counts = np.unique(values, return_counts=True)
         return float(held[np.argmax(counts)])
-    if method.name in ("median", "percentile"):
-        return float(np.quantile(values, method.share))
     held = values.astype(np.float64)
+    if method.name in ("median", "percentile"):
+        return float(np.quantile(held, method.share))
     results = {"mean": held.mean(), "sum": held.sum(), "min": held.min(), "max": held.max()}
     return float(results[method.name])

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from zembrel.engine.executor import Executor
 from zembrel.engine.limits import DEFAULT_MEMORY, Limits
 from zembrel.engine.plan import DEFAULT_CEILING
 from zembrel.errors import UsageError
@@ -92,6 +93,7 @@ class Output:
     keep_empty: bool = False
     command: str = "zembrel"  # as typed, for refusals that name what would go on
     tick: Tick = no_tick
+    executor: Executor | None = None  # where work is done, if not on threads of this process
     as_facts: bool = False  # whether data that would be printed belong into the facts of the receipt
     receiver: Callable[[Raster], None] | None = None  # takes rasters that are made, instead of a file
     started: float = field(default_factory=time.perf_counter, compare=False)
@@ -117,7 +119,7 @@ class Output:
                 f"{self.workers} workers", "at least one has to work", "leave --workers out for all cores"
             )
         memory = parse_bytes(self.memory) if self.memory else DEFAULT_MEMORY
-        return Limits(memory, self.workers, self.tick)
+        return Limits(memory, self.workers, self.tick, self.executor)
 
     @property
     def ceiling_bytes(self) -> int:

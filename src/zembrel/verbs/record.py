@@ -15,6 +15,7 @@ from zembrel.verbs.receipt import Receipt
 _NOT_TYPED = (
     "command",
     "tick",
+    "executor",
     "as_facts",
     "receiver",
     "named",

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import time
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
@@ -11,6 +9,7 @@ from typing import BinaryIO, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.clock import time_of_writing
 from zembrel.geodesy.crs import CRS
 from zembrel.points.las import extra
 from zembrel.points.las.header import (
@@ -57,7 +56,7 @@ class NewFile:
         encoding = self.like.header.encoding if self.like else 0
         keep = 0b1001 | (INTERNAL_WAVES_BIT | EXTERNAL_WAVES_BIT if self.layout.has_waves else 0)
         encoding = encoding & keep | (WKT_BIT if self.layout.long else 0)
-        now = time.gmtime(float(os.environ.get("SOURCE_DATE_EPOCH", time.time())))
+        now = time_of_writing().timetuple()
         return Header(
             version, self.layout.format, self.layout.dtype.itemsize, self.scaling, compressed=self.compressed,
             source=self.like.header.source if self.like else 0, encoding=encoding,

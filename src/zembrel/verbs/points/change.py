@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel.engine.points import Piece
@@ -43,6 +43,28 @@ def convert(given: Given, where: Where, output: Output, values: Values) -> Recei
     return one_to_one("convert", given, output, plan, resume=values.resume)
 
 
+@dataclass(frozen=True)
+class _Carried:
+    """A change of each block to another CRS."""
+
+    move: Moved
+
+    def __call__(self, block: PointBlock, piece: Piece) -> PointBlock:
+        return self.move(block)
+
+
+@dataclass(frozen=True, eq=False)
+class _Within:
+    """A change, and of its points those in an area."""
+
+    change: Change
+    area: Inside
+
+    def __call__(self, block: PointBlock, piece: Piece) -> PointBlock:
+        block = self.change(block, piece)
+        return block.take(self.area.mask(block.x, block.y))
+
+
 def told(sieve: Sieve) -> tuple[str, ...]:
     return () if sieve.picking.all else (str(sieve.picking),)
 
@@ -64,11 +86,7 @@ def clip(given: Given, where: Where, output: Output, clipping: Clipping) -> Rece
             return Job(new, sieve, chose=(*told(sieve), *said))
         area = inside(new.crs, where, outside=outside)  # in the CRS of the result, as everywhere
 
-        def change(block: PointBlock, piece: Piece) -> PointBlock:
-            block = move(block, piece)
-            return block.take(area.mask(block.x, block.y))
-
-        return Job(new, sieve, change, chose=(*told(sieve), *said))
+        return Job(new, sieve, _Within(move, area), chose=(*told(sieve), *said))
 
     return one_to_one("clip", given, output, plan)
 
@@ -125,7 +143,7 @@ def moved(
     new = new_file(source, final, output, scaling=scaling, crs=way.target)
     move = Moved(way, new.scaling, heights)
     steps = "/".join(f"{step:g}" for step in new.scaling.scale)
-    return new, lambda block, piece: move(block), [*said, *more, f"steps {steps}"]
+    return new, _Carried(move), [*said, *more, f"steps {steps}"]
 
 
 def target_crs(own: CRS | None, where: Where) -> CRS | None:

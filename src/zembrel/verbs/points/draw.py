@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -85,13 +86,23 @@ def draw(given: Given, where: Where, output: Output, look: Look, points: PointLo
 Asked = tuple[Look, PointLook, str]
 
 
-def _blocks(whole: Merged, picked: Picking, fields: set[str], output: Output):  # type: ignore[no-untyped-def]
-    def work(piece: Piece) -> PointBlock:
-        block = piece.source.read(piece.part, frozenset(fields | {"z"} | picked.names))
-        block = whole.brought(block, piece)
-        return block if picked.all else block.take(picked.mask(block))
+@dataclass(frozen=True, eq=False)
+class _Picked:
+    """The task of reading the points of a piece that are asked for, in the common CRS."""
 
-    return over_pieces(pieces_of(whole.sources), work, output.limits)
+    whole: Merged
+    picked: Picking
+    fields: frozenset[str]
+
+    def __call__(self, piece: Piece) -> PointBlock:
+        block = piece.source.read(piece.part, self.fields | {"z"} | self.picked.names)
+        block = self.whole.brought(block, piece)
+        return block if self.picked.all else block.take(self.picked.mask(block))
+
+
+def _blocks(whole: Merged, picked: Picking, fields: set[str], output: Output) -> Iterator[PointBlock]:
+    task = _Picked(whole, picked, frozenset(fields))
+    return over_pieces(pieces_of(whole.sources), task, output.limits)
 
 
 @dataclass(frozen=True, eq=False)

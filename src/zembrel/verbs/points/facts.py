@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -89,16 +90,19 @@ def _extent(bounds: Bounds3, scaling: Scaling) -> str:
     return f"W {west}  S {south}  E {east}  N {north}  heights {low} to {high}"
 
 
+def _look(said: Bounds3 | None, lattice: Lattice, deep: bool, piece: Piece) -> Seen:
+    """What is seen of a piece."""
+    return look(piece.source.read(piece.part), said, lattice, deep=deep)
+
+
 def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Output, *, deep: bool) -> None:
     said = source.cloud.bounds
     lattice = Lattice.over(said or bounds_of(source, output), source.cloud.count)
 
-    def work(piece: Piece) -> Seen:
-        return look(piece.source.read(piece.part), said, lattice, deep=deep)
-
+    task = partial(_look, said, lattice, deep)
     with Duplicates() as duplicates:
         survey = Survey(duplicates)
-        for seen in over_pieces(pieces_of([source]), work, output.limits):
+        for seen in over_pieces(pieces_of([source]), task, output.limits):
             survey.note(seen)
         whole = survey.seen
         repeated = survey.duplicates() if deep else None

@@ -97,6 +97,18 @@ def merged(given: Given, where: Where, output: Output, *, everywhere: bool = Fal
     return replace(used, chose=(*said, *(f"nothing there in {p}" for p in paths if p not in used.paths)))
 
 
+@dataclass(frozen=True, eq=False)
+class _Joined:
+    """A change to the common CRS; numbers: point source IDs of the points of each cloud."""
+
+    whole: Merged
+    numbers: tuple[int, ...] | None
+
+    def __call__(self, block: PointBlock, piece: Piece) -> PointBlock:
+        block = self.whole.brought(block, piece)
+        return block if self.numbers is None else block.having("source", self.numbers[piece.cloud])
+
+
 def mosaic(given: Given, where: Where, output: Output, joining: Joining) -> Receipt:
     """All points one file after the other, in the CRS of the first unless another is asked for.
 
@@ -106,10 +118,7 @@ def mosaic(given: Given, where: Where, output: Output, joining: Joining) -> Rece
     whole = merged(given, where, output)
     numbers = [paths.index(path) + 1 for path in whole.paths]
 
-    def change(block: PointBlock, piece: Piece) -> PointBlock:
-        block = whole.brought(block, piece)
-        return block.having("source", numbers[piece.cloud]) if source_ids else block
-
+    change = _Joined(whole, tuple(numbers) if source_ids else None)
     same = {"layout": whole.layout, "scaling": whole.scaling, "crs": whole.crs}
     new = new_file(whole.sources[0], output.path, output, **same)  # type: ignore[arg-type]
     sieve = Sieve(None, picking(given.options))

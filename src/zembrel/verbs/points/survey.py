@@ -2,25 +2,29 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 import numpy.typing as npt
 
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.points.bounding import sidecar, write_bounds
-from zembrel.points.model import Bounds3, PointSource
+from zembrel.points.model import Bounds3, Fields, PointSource
 from zembrel.points.told import Told, las_of
 from zembrel.verbs.options import Output
+
+
+def _bounds(fields: Fields, piece: Piece) -> Bounds3:
+    """Bounds of a piece, of which only some values are read."""
+    return piece.source.read(piece.part, fields).bounds()
 
 
 def bounds_of(source: PointSource, output: Output) -> Bounds3:
     """The true bounds of a cloud; zeros if it is empty."""
     found = [np.zeros((0, 6))]
-
-    def work(piece: Piece) -> Bounds3:
-        return piece.source.read(piece.part, frozenset({"z"})).bounds()
-
-    found += [np.array([bounds]) for bounds in over_pieces(pieces_of([source]), work, output.limits)]
+    task = partial(_bounds, frozenset({"z"}))
+    found += [np.array([bounds]) for bounds in over_pieces(pieces_of([source]), task, output.limits)]
     all_of_them = np.concatenate(found)
     all_of_them = all_of_them[np.isfinite(all_of_them).all(axis=1)]
     if not len(all_of_them):
@@ -30,11 +34,7 @@ def bounds_of(source: PointSource, output: Output) -> Bounds3:
 
 def part_bounds(source: PointSource, output: Output) -> npt.NDArray[np.float64]:
     """Bounds of each part of a cloud, (parts, 6); heights are not looked at."""
-
-    def work(piece: Piece) -> Bounds3:
-        return piece.source.read(piece.part, frozenset()).bounds()
-
-    found = list(over_pieces(pieces_of([source]), work, output.limits))
+    found = list(over_pieces(pieces_of([source]), partial(_bounds, frozenset()), output.limits))
     return np.array(found, np.float64).reshape(-1, 6)
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+import numpy.typing as npt
 
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import UsageError, nearest_name
@@ -90,30 +91,55 @@ def _also(
     """What besides picks points by their number, and a word about the way."""
     step, share = thinning.every, thinning.share
     if step is not None:
-        return lambda block, piece: every(len(block), piece.first, step), f"every {step}th point of the file"
+        return _Every(step), f"every {step}th point of the file"
     if share is not None:
         said = f"{100 * share:g} % by chance, seed {thinning.seed}"
-        return lambda block, piece: random_share(len(block), piece.first, share, thinning.seed), said
+        return _Share(share, thinning.seed), said
     if thinning.spacing:
         return None, f"no two closer than {thinning.spacing} in space"
     mesh = Mesh(_length(str(thinning.cell), "--cell", source.cloud.crs), thinning.best)
-    numbers = np.sort(_best(source, mesh, picked, output).numbers)
+    best = BestOf.of_all(over_pieces(pieces_of([source]), _Best(mesh, picked), output.limits))
+    return _Chosen(np.sort(best.numbers)), f"the {thinning.best} point of each cell of {thinning.cell}"
 
-    def chosen(block: PointBlock, piece: Piece) -> Mask:
+
+@dataclass(frozen=True)
+class _Every:
+    step: int
+
+    def __call__(self, block: PointBlock, piece: Piece) -> Mask:
+        return every(len(block), piece.first, self.step)
+
+
+@dataclass(frozen=True)
+class _Share:
+    share: float
+    seed: int
+
+    def __call__(self, block: PointBlock, piece: Piece) -> Mask:
+        return random_share(len(block), piece.first, self.share, self.seed)
+
+
+@dataclass(frozen=True, eq=False)
+class _Chosen:
+    """Points by their numbers in the cloud, ascending."""
+
+    numbers: npt.NDArray[np.int64]
+
+    def __call__(self, block: PointBlock, piece: Piece) -> Mask:
         mask = np.zeros(len(block), bool)
-        low, high = np.searchsorted(numbers, (piece.first, piece.first + len(block)))
-        mask[numbers[low:high] - piece.first] = True
+        low, high = np.searchsorted(self.numbers, (piece.first, piece.first + len(block)))
+        mask[self.numbers[low:high] - piece.first] = True
         return mask
 
-    return chosen, f"the {thinning.best} point of each cell of {thinning.cell}"
 
+@dataclass(frozen=True, eq=False)
+class _Best:
+    """The task of finding the best point of each cell among those of a piece."""
 
-def _best(source: PointSource, mesh: Mesh, picked: Picking, output: Output) -> BestOf:
-    """The best point of each cell of the whole cloud."""
+    mesh: Mesh
+    picked: Picking
 
-    def work(piece: Piece) -> BestOf:
+    def __call__(self, piece: Piece) -> BestOf:
         block = piece.source.read(piece.part)
-        numbers = piece.first + np.flatnonzero(picked.mask(block))
-        return BestOf.of(mesh, block.take(numbers - piece.first), numbers)
-
-    return BestOf.of_all(over_pieces(pieces_of([source]), work, output.limits))
+        numbers = piece.first + np.flatnonzero(self.picked.mask(block))
+        return BestOf.of(self.mesh, block.take(numbers - piece.first), numbers)

@@ -191,25 +191,39 @@ def _written(
         layout = Layout(layout.format, (*(f for f in layout.extra if f.name != "margin"), _MARGIN))
     given = {"layout": layout, "scaling": whole.scaling, "crs": whole.crs}
     new = new_file(used.sources[0], sheet.path, output, **given)  # type: ignore[arg-type]
-    own: list[int] = []  # of each block, entered by several threads
-
-    def change(block: PointBlock, piece: Piece) -> PointBlock:
-        block = used.brought(block, piece)
-        block = block.take(sheet.wide.mask(block.x, block.y))
-        core = sheet.core.mask(block.x, block.y)
-        own.append(int(core.sum()))
-        if not cutting.margin:
-            return block
-        return block.regraded(new.layout)[0].having("margin", (~core).astype(np.uint8))
-
+    change = _Cut(used, sheet, new.layout if cutting.margin else None)
     inside = sheet.wide if all(move is None for move in used.moves) else None
-    job = Job(new, Sieve(inside, picking(inputs)), change, empty=True)
+    job = Job(new, Sieve(inside, picking(inputs)), change, counted=_own, empty=True)
     quiet = replace(output, replace=output.replace or cutting.resume)
     done = carry_out(job, used.sources, sheet.path, quiet)
-    if not sum(own) and not output.keep_empty and not output.dry_run:
+    own = done.counts["own"]
+    if not own and not output.keep_empty and not output.dry_run:
         sheet.path.unlink()
         return None
-    return {"points": done.written, "own": sum(own), "bytes": done.bytes, "losses": done.losses}
+    return {"points": done.written, "own": own, "bytes": done.bytes, "losses": done.losses}
+
+
+@dataclass(frozen=True, eq=False)
+class _Cut:
+    """A change to the points of a sheet; margin: the layout of a sheet that marks those of its margin."""
+
+    whole: Merged
+    sheet: Sheet
+    margin: Layout | None
+
+    def __call__(self, block: PointBlock, piece: Piece) -> PointBlock:
+        block = self.whole.brought(block, piece)
+        block = block.take(self.sheet.wide.mask(block.x, block.y))
+        if self.margin is None:
+            return block
+        core = self.sheet.core.mask(block.x, block.y)
+        return block.regraded(self.margin)[0].having("margin", (~core).astype(np.uint8))
+
+
+def _own(block: PointBlock) -> dict[str, int]:
+    """Points that are not of a margin."""
+    marked = _MARGIN in block.layout.extra
+    return {"own": len(block) - (int(np.count_nonzero(block.values("margin"))) if marked else 0)}
 
 
 def _write_index(

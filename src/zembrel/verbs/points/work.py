@@ -18,8 +18,9 @@ from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.measure import show_bytes
 from zembrel.points.files import check_name, make_sink
 from zembrel.points.las.writing import NewFile
-from zembrel.points.model import Fields, PointBlock, PointSource
+from zembrel.points.model import Fields, PointBlock, PointSource, Scaling
 from zembrel.points.picking import Inside, Mask, Picking
+from zembrel.points.records import Layout
 from zembrel.points.told import las_of
 from zembrel.progress import tell
 from zembrel.reading import readings
@@ -170,30 +171,41 @@ def _apart(before: PointBlock, after: PointBlock) -> float:
     return moved
 
 
-def _blocks(job: Job, sources: Sequence[PointSource], done: Done, output: Output) -> Iterator[PointBlock]:
-    """Blocks as the new file holds them, with what is lost counted."""
+@dataclass(frozen=True, eq=False)
+class _Work:
+    """The task of making of a piece what goes into the new file."""
 
-    def work(piece: Piece) -> Worked:
-        block = job.sieve.kept(piece)
+    sieve: Sieve
+    change: Change
+    layout: Layout
+    scaling: Scaling
+    counted: Callable[[PointBlock], dict[str, int]] | None
+
+    def __call__(self, piece: Piece) -> Worked:
+        block = self.sieve.kept(piece)
         if block is None or not len(block):
             return Worked(block)
         try:
-            block = job.change(block, piece)
-            block, lost = block.regraded(job.new.layout)
-            counts = job.counted(block) if job.counted is not None else {}
-            made = block.rescaled(job.new.scaling)
+            block = self.change(block, piece)
+            block, lost = block.regraded(self.layout)
+            counts = self.counted(block) if self.counted is not None else {}
+            made = block.rescaled(self.scaling)
             return Worked(made, lost, counts, _apart(block, made))
         except OverflowError as exc:
-            steps = "/".join(f"{step:g}" for step in job.new.scaling.scale)
+            steps = "/".join(f"{step:g}" for step in self.scaling.scale)
             raise RefusedError(
                 f"a point does not fit steps of {steps}",
                 f"its {str(exc).lower()} is farther from the offset than 32 bits reach",
                 "add --set scale=0.01, or clip away what lies far off (see describe --stats)",
             ) from exc
 
-    pieces = pieces_of(sources)
+
+def _blocks(job: Job, sources: Sequence[PointSource], done: Done, output: Output) -> Iterator[PointBlock]:
+    """Blocks as the new file holds them, with what is lost counted."""
+    pieces, new = pieces_of(sources), job.new
+    task = _Work(job.sieve, job.change, new.layout, new.scaling, job.counted)
     done.parts = len(pieces)
-    for piece, worked in zip(pieces, over_pieces(pieces, work, output.limits), strict=True):
+    for piece, worked in zip(pieces, over_pieces(pieces, task, output.limits), strict=True):
         block = worked.block
         done.lost.update(worked.lost)
         done.counts.update(worked.counts)

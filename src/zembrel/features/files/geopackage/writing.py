@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 import shapely
 
+from zembrel.clock import time_of_writing
 from zembrel.errors import InputError
 from zembrel.features.files.geopackage.reading import KEY, quoted
 from zembrel.features.files.schema import Schema, alike
@@ -153,7 +154,7 @@ class GeoPackageWriter:
         bounds = self._bounds.tolist() if np.isfinite(self._bounds).all() else [None] * 4
         file.execute(
             "INSERT INTO gpkg_contents VALUES (?, 'features', ?, '', ?, ?, ?, ?, ?, ?)",
-            (schema.name, schema.name, f"{datetime.now(UTC):%Y-%m-%dT%H:%M:%S.000Z}", *bounds, self._srs),
+            (schema.name, schema.name, f"{time_of_writing():%Y-%m-%dT%H:%M:%S.000Z}", *bounds, self._srs),
         )
         file.execute(
             "INSERT INTO gpkg_geometry_columns VALUES (?, 'geom', ?, ?, ?, 0)",
