@@ -41,6 +41,7 @@ def values_at(
 
     over: what applies a task to places in their order, as `map` does.
     """
+    source = around(source)
     places = _places_of(source, x, y, method, reach)
     out, known = np.zeros((len(source.bands), x.size)), np.zeros((len(source.bands), x.size), bool)
     for part, (values, ok) in zip(places, over(ValuesAt(source, method), places), strict=True):
@@ -88,7 +89,7 @@ class ValuesAt:
     method: Method
 
     def __call__(self, places: Places) -> tuple[Array, Mask]:
-        block, pane = around(self.source).cells(places.pane), places.pane
+        block, pane = self.source.cells(places.pane), places.pane
         pick: Callable[..., tuple[Array, Mask]] = _interpolated if self.method.name in _PLAIN else _gathered
         return pick(block, places.u - pane.left, places.v - pane.top, self.method, places.reaches)
 

@@ -52,7 +52,7 @@ def open_dataset(path: str | os.PathLike[str], **options: Any) -> Any:
         from zembrel.verbs.layers import open_layer
         from zembrel.verbs.points.opening import open_cloud
 
-        given = take(inputs, None, (RASTERS, FEATURES, POINTS))
+        given = take(inputs, Output(), (RASTERS, FEATURES, POINTS))
         origin = _one(given.origins)
         if given.kind == RASTERS:
             return open_layer(origin, inputs).raster

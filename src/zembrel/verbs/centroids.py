@@ -33,7 +33,7 @@ def centroids(inputs: Inputs, output: Output) -> Receipt:
     """
     out = output.path
     check_target(out, output)
-    layers = take_layers(inputs, out)
+    layers = take_layers(inputs, output)
     if len(layers) != 1:
         raise UsageError(
             f"centroids takes one raster, not {len(layers)}",

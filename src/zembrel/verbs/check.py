@@ -33,7 +33,7 @@ def check(inputs: Inputs, output: Output, *, rules: str | None = None, faults_on
         if word not in STANDARDS:
             raise UsageError(f"--rules {word}", "there are no such rules", nearest_name(word, STANDARDS))
     text, facts, bad = "", [], 0
-    found = identified(inputs, None, (RASTERS, FEATURES))
+    found = identified(inputs, output, (RASTERS, FEATURES))
     shapes = [dataset.origin for dataset in found if dataset.kind == FEATURES]
     if shapes:
         return _of_features(shapes, [d.origin for d in found if d.kind != FEATURES], output)

@@ -46,15 +46,15 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     """
     limits = [(*_limit(text), True) for text in comparing.at_most]
     limits += [(*_limit(text), False) for text in comparing.at_least]
-    layers = take_layers(inputs)
+    if comparing.figure:
+        check_free(Path(comparing.figure), output.replace)
+    layers = take_layers(inputs, output)
     if len(layers) != 2:
         raise UsageError(
             f"compare takes two rasters, not {len(layers)}",
             "each cell of one has one in the other",
             "name two",
         )
-    if comparing.figure:
-        check_free(Path(comparing.figure), output.replace)
     one, other, outside = _common(*layers)
     found = seen(stack((one, other)), Differences(comparing.tolerance), output.limits)
     figures = found.figures()

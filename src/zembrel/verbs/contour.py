@@ -61,7 +61,7 @@ def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
     """
     out = output.path
     check_target(out, output)
-    layer = only_layer("contour", inputs, out)
+    layer = only_layer("contour", inputs, output)
     raster = unscaled(layer.raster)
     crs = check_resolved(layer)
     statistics = seen(raster, Statistics(), output.limits).tallies[0]

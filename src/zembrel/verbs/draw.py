@@ -49,7 +49,7 @@ def draw(
 
     Raises UsageError for several rasters or an ending that is no picture's.
     """
-    found = identified(inputs, None, (RASTERS, FEATURES, POINTS))
+    found = identified(inputs, output, (RASTERS, FEATURES, POINTS))
     if any(dataset.kind == POINTS for dataset in found):
         _check([], output.path, where)
         return of_points.draw(of_one_kind(found, inputs), where, output, look, points or PointLook())

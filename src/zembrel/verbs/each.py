@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError, ZembrelError
-from zembrel.formats import choose_format, format_named, is_store
+from zembrel.formats import choose_format, format_named
 from zembrel.measure import show_bytes
 from zembrel.verbs.intake import Given
 from zembrel.verbs.layers import Layer, given_layers, open_layer
@@ -29,7 +29,7 @@ def results(paths: Sequence[Path], output: Output, ending: str | None) -> list[P
     Raises UsageError for two on one name or no folder.
     """
     out = output.path
-    if not to_folder(output):
+    if not output.to_folder:
         if len(paths) > 1:
             raise UsageError(
                 f"{len(paths)} inputs make {len(paths)} results, {out} is one",
@@ -46,11 +46,6 @@ def results(paths: Sequence[Path], output: Output, ending: str | None) -> list[P
                 "give them in two runs, or rename one",
             )
     return finals
-
-
-def to_folder(output: Output) -> bool:
-    """Whether results go into a folder."""
-    return str(output.out).endswith("/") or (output.path.is_dir() and not is_store(output.path))
 
 
 def each(

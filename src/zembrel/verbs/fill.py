@@ -31,7 +31,7 @@ def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt
         raise UsageError(
             "there is no reach", "voids are closed so far from valid cells", "add --reach 20 (cells) or 50m"
         )
-    layers, unopened = opened(take(inputs, output.path), output)
+    layers, unopened = opened(take(inputs, output), output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view = layer.raster

@@ -35,7 +35,7 @@ def frame(
     origin: `X,Y` on the lattice. Raises UsageError if that does not settle the frame.
     """
     made = (
-        _from_rasters(inputs, where)
+        _from_rasters(inputs, where, output)
         if inputs.inputs or inputs.inputs_from
         else _from_area(where, columns, rows, origin, registration or "cell")
     )
@@ -57,8 +57,8 @@ def frame(
     return Receipt("frame", str(out), lines, {"out": str(out), "frame": frame_facts(made)})
 
 
-def _from_rasters(inputs: Inputs, where: Where) -> Frame:
-    return decide(take_layers(inputs), where).frame
+def _from_rasters(inputs: Inputs, where: Where, output: Output) -> Frame:
+    return decide(take_layers(inputs, output), where).frame
 
 
 def _from_area(

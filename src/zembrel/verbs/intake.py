@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError
 from zembrel.features.files import holds_features
 from zembrel.features.files.table import is_features
@@ -14,7 +15,7 @@ from zembrel.formats.origin import Origin
 from zembrel.points.files import holds_points
 from zembrel.points.files.table import format_of, surely_points
 from zembrel.verbs.finding import Sort, find
-from zembrel.verbs.options import Inputs
+from zembrel.verbs.options import Inputs, Output
 
 RASTERS, FEATURES, POINTS = "rasters", "features", "points"
 _SORTS: dict[str, Sort] = {RASTERS: readable, FEATURES: is_features, POINTS: surely_points}
@@ -43,15 +44,19 @@ class Given:
         return [origin.name for origin in self.origins]
 
 
-def take(options: Inputs, out: Path | None = None, kinds: Sequence[str] = (RASTERS,)) -> Given:
-    """The inputs of a verb that takes these kinds. out: where the result goes, which is no input.
+def take(
+    options: Inputs, output: Output, kinds: Sequence[str] = (RASTERS,), *, stands: bool = False
+) -> Given:
+    """The inputs of a verb that takes these kinds.
 
-    Raises UsageError for inputs of several kinds, or options of another kind; InputError for what is not of
-    the one kind that is taken.
+    stands: whether a result that stands already is kept. Raises UsageError for inputs of several kinds, or
+    options of another kind; InputError for what is not of the one kind that is taken; RefusedError for a
+    result that may not be replaced.
     """
+    out = out_of(output, stands=stands)
     if tuple(kinds) == (RASTERS,):
         return Given(RASTERS, tuple(find(options, out, readable)), options)
-    found = identified(options, out, kinds)
+    found = _identified(options, out, kinds)
     odd = next((dataset for dataset in found if dataset.kind != POINTS), None)
     if odd is not None and tuple(kinds) == (POINTS,):
         raise InputError(f"{odd.origin} holds no points", "it is of no point format", "see zembrel formats")
@@ -73,8 +78,22 @@ def of_one_kind(found: Sequence[Dataset], options: Inputs) -> Given:
     return given
 
 
-def identified(options: Inputs, out: Path | None, kinds: Sequence[str]) -> list[Dataset]:
-    """The inputs, each with its kind; what is neither points nor features is taken for a raster."""
+def out_of(output: Output, *, stands: bool = False) -> Path | None:
+    """Where the result goes, if it goes anywhere. Raises RefusedError if it may not be replaced."""
+    if output.writes and output.into is None and not output.to_folder and not stands:
+        check_free(output.path, output.replace)
+    return Path(output.out) if output.out else None
+
+
+def identified(options: Inputs, output: Output, kinds: Sequence[str]) -> list[Dataset]:
+    """The inputs, each with its kind; what is neither points nor features is taken for a raster.
+
+    Raises RefusedError for a result that may not be replaced.
+    """
+    return _identified(options, out_of(output), kinds)
+
+
+def _identified(options: Inputs, out: Path | None, kinds: Sequence[str]) -> list[Dataset]:
     sort = _SORTS[kinds[0]] if len(kinds) == 1 else None
     kind_of = _kind_of(options, out, kinds)
     return [Dataset(kind_of(origin), origin) for origin in find(options, out, sort)]

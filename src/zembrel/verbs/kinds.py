@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import dataclasses
 import importlib
-from pathlib import Path
 from typing import Any, NamedTuple
 
 from zembrel.errors import UsageError
@@ -61,7 +60,7 @@ def by_kind(verb: str, inputs: Inputs, where: Where, output: Output, options: An
 
     Raises UsageError for an option that means nothing to data of that kind.
     """
-    given = take(inputs, Path(output.out) if output.out else None, kinds_of(verb))
+    given = take(inputs, output, kinds_of(verb), stands=getattr(options, "resume", False))
     way = WAYS[verb, given.kind]
     for field in dataclasses.fields(options) if options is not None else ():
         if getattr(options, field.name) != _unsaid(field) and not way.heeds(field.name):

@@ -17,7 +17,7 @@ from zembrel.raster.views.nodata import WithNodata, says_nodata
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.place import Reframed
 from zembrel.verbs.intake import RASTERS, Given, take
-from zembrel.verbs.options import Inputs
+from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.within import said_crs
 
 
@@ -35,9 +35,9 @@ class Layer:
         return self.elsewhere or Origin.of(self.path)
 
 
-def take_layers(options: Inputs, out: Path | None = None) -> list[Layer]:
+def take_layers(options: Inputs, output: Output) -> list[Layer]:
     """The rasters that a verb of rasters alone is given. Raises InputError."""
-    return open_layers(take(options, out, (RASTERS,)))
+    return open_layers(take(options, output, (RASTERS,)))
 
 
 def open_layers(given: Given) -> list[Layer]:
@@ -53,9 +53,9 @@ def given_layers(options: Inputs) -> list[Layer]:
     ]
 
 
-def only_layer(verb: str, options: Inputs, out: Path | None = None) -> Layer:
+def only_layer(verb: str, options: Inputs, output: Output) -> Layer:
     """The one raster of one band that a verb takes. Raises UsageError for more."""
-    layers = take_layers(options, out)
+    layers = take_layers(options, output)
     if len(layers) != 1:
         raise UsageError(f"{verb} takes one raster, not {len(layers)}", "each has its own values", "name one")
     raster = colours_of(layers[0].raster)

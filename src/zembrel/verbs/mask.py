@@ -34,7 +34,7 @@ def mask(
             "cells are blanked by a layer or a condition",
             "add --by or --where",
         )
-    layers, unopened = opened(take(inputs, output.path), output)
+    layers, unopened = opened(take(inputs, output), output)
     witness = open_layer(Origin.of(Path(by)), replace(inputs, bands=None, layer=None)) if by else None
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:

@@ -12,6 +12,7 @@ from zembrel.engine.executor import Executor
 from zembrel.engine.limits import DEFAULT_MEMORY, Limits
 from zembrel.engine.plan import DEFAULT_CEILING
 from zembrel.errors import UsageError
+from zembrel.formats import is_store
 from zembrel.grid.frame import Frame
 from zembrel.measure import parse_bytes
 from zembrel.progress import Tick, no_tick
@@ -111,6 +112,16 @@ class Output:
                 "there is no place for the result", "nothing is written unasked", "add --out PATH"
             )
         return Path(self.out)
+
+    @property
+    def to_folder(self) -> bool:
+        """Whether results go into a folder."""
+        return str(self.out).endswith("/") or (self.path.is_dir() and not is_store(self.path))
+
+    @property
+    def writes(self) -> bool:
+        """Whether a file is to be made at all."""
+        return bool(self.out) and not self.dry_run and self.receiver is None
 
     @property
     def limits(self) -> Limits:

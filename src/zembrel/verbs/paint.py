@@ -47,7 +47,7 @@ def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
     Raises UsageError for a ramp that is not there, or a legend for cells that are no codes.
     """
     check_ramp(brush.ramp)
-    layers, unopened = opened(take(inputs, output.path), output)
+    layers, unopened = opened(take(inputs, output), output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
         view, chose = _painted(unscaled(select_bands(layer.raster, (0,))), brush, output)

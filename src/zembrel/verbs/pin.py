@@ -48,7 +48,7 @@ def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
     Without a model: affine for up to 5 points, a polynomial of second order from 8, a spline from 15.
     Raises InputError where points do not determine the model, UsageError without points or a CRS.
     """
-    layers = take_layers(inputs, output.path)
+    layers = take_layers(inputs, output)
     if len(layers) != 1:
         raise UsageError(f"pin places one picture, not {len(layers)}", "each has its own ties", "name one")
     layer = layers[0]

@@ -74,7 +74,7 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
         raise UsageError(
             f"--min-cells {outlining.min_cells}", "a number of cells is needed", "write --min-cells 20"
         )
-    layer = only_layer("polygonize", inputs, out)
+    layer = only_layer("polygonize", inputs, output)
     raster, chose = _whole_numbers(layer, outlining)
     check_resolved(layer)
     counts = _Counts()

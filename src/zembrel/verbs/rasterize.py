@@ -49,7 +49,7 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     that the cell type cannot hold, UsageError for options that exclude each other.
     """
     _check_options(inputs, scanning)
-    origin = _only_input(inputs)
+    origin = _only_input(inputs, output)
     path = origin.name
     table, mended = opened(origin, inputs, check=True)
     if not len(table):
@@ -86,9 +86,9 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     return Receipt("rasterize", f"{path} -> {output.out}", lines, facts)
 
 
-def _only_input(inputs: Inputs) -> Origin:
+def _only_input(inputs: Inputs, output: Output) -> Origin:
     """The one file. Raises UsageError for more."""
-    origins = take(inputs, None, (FEATURES,)).origins
+    origins = take(inputs, output, (FEATURES,)).origins
     if len(origins) == 1:
         return origins[0]
     raise UsageError(

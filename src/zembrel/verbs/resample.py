@@ -35,7 +35,7 @@ def resample(inputs: Inputs, where: Where, output: Output, resampling: Resamplin
         )
     if where.crs:
         raise UsageError("resample keeps the CRS", "--crs changes it", "use reproject")
-    return _moved("resample", take(inputs, output.path), where, output, resampling.method)
+    return _moved("resample", take(inputs, output), where, output, resampling.method)
 
 
 def reproject(inputs: Inputs, where: Where, output: Output, resampling: Resampling = Resampling()) -> Receipt:

@@ -42,7 +42,7 @@ def sample(
     check_target(out, output)
     if at is None:
         raise UsageError("there are no points", "sample looks up values at some", "add --at POINTS")
-    layers = take_layers(replace(inputs, condition=None, fields=None), out)
+    layers = take_layers(replace(inputs, condition=None, fields=None), output)
     points = open_table(Origin.of(Path(at)), replace(inputs, from_crs=None, layer=None))
     _check_points(at, points)
     columns, missing, chose = dict(points.columns), 0, []

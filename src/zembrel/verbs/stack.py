@@ -16,7 +16,7 @@ from zembrel.verbs.write import write
 
 def stack(inputs: Inputs, where: Where, output: Output, *, method: str = "auto") -> Receipt:
     """All bands of all inputs on one frame, in the given order; bands of one-band files take their name."""
-    layers = take_layers(inputs, output.path)
+    layers = take_layers(inputs, output)
     target = decide(layers, where)
     views, chose = [], list(target.chose)
     for layer in layers:

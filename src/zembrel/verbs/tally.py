@@ -60,7 +60,7 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
     Raises UsageError for statistics that do not go with the inputs.
     """
     stats = parse_stats(tallying.stats)
-    given = take(inputs, None, (RASTERS, FEATURES))
+    given = take(inputs, output, (RASTERS, FEATURES))
     if tallying.zones is None:
         if given.kind != FEATURES:
             raise UsageError(

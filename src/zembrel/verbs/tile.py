@@ -74,13 +74,13 @@ def of_rasters(given: Given, where: Where, output: Output, cutting: Cutting) -> 
     """Rasters, seen as one, cut into sheets."""
     layers = open_layers(given)
     target = decide(layers, where)
+    sheets = _named(_sheets(target.frame, cutting), layers, output, cutting)
+    _check_places([sheet.path for sheet in sheets], cutting, output)
     view, chose = joined(layers, target, cutting.method)
-    sheets = _named(_sheets(view.frame, cutting), layers, output, cutting)
     total = sum(sheet.pane.size for sheet in sheets)
     big = Frame(view.frame.crs, view.frame.affine, total, 1)
     Plan(big, view.bands, output.path).check(output.ceiling_bytes, output.command)
     kept = {sheet.path for sheet in sheets if cutting.resume and _stands(sheet, view, layers)}
-    _check_places([sheet.path for sheet in sheets if sheet.path not in kept], cutting, output)
     done = _made(view, sheets, kept, output, cutting)
     if cutting.index and not output.dry_run:
         _write_index(Path(cutting.index), view.frame, done, output)

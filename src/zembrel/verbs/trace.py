@@ -38,7 +38,7 @@ def trace(inputs: Inputs, output: Output, *, background: float | None = None, sp
     """
     out = output.path
     check_target(out, output)
-    layer = only_layer("trace", inputs, out)
+    layer = only_layer("trace", inputs, output)
     crs = check_resolved(layer)
     if spurs < 0:
         raise UsageError(f"--spurs {spurs}", "a number of cells is needed", "write --spurs 5")

@@ -18,7 +18,7 @@ from zembrel.features.table import FeatureTable
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.measure import show_bytes
-from zembrel.verbs.each import Lost, each, results, to_folder
+from zembrel.verbs.each import Lost, each, results
 from zembrel.verbs.features.opening import open_layers, open_table
 from zembrel.verbs.features.writing import Parts, WrittenFeatures, check_target, write_layers
 from zembrel.verbs.intake import Given
@@ -101,7 +101,7 @@ def _works(given: Given, output: Output) -> list[Work]:
             f"--into {output.into} is one layer, and {len(sources)} are asked for",
             "they would become one", "name one with --layer",
         )  # fmt: skip
-    if not to_folder(output):
+    if not output.to_folder:
         names = [source.name.lower() for source in sources]
         if not check_name(output.path).layers or len(set(names)) < len(names):
             raise UsageError(

@@ -78,7 +78,7 @@ class Counted:
 def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Receipt:
     """Points onto the cells of a frame. Raises UsageError or InputError."""
     _check(gridding)
-    given = take(inputs, output.path, (POINTS,))
+    given = take(inputs, output, (POINTS,))
     if format_of(output.path) is not None and not output.format:
         raise UsageError(
             f"{output.path} is the name of a point file", "grid makes cells", "name a raster: out.tif"

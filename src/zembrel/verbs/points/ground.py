@@ -53,7 +53,7 @@ def ground(inputs: Inputs, output: Output, filtering: Filtering) -> Receipt:
             "nothing would be found above the ground",
             "give a larger window, or a smaller --cell",
         )
-    given = take(inputs, output.path, (POINTS,))
+    given = take(inputs, output, (POINTS,))
     picked = picking(inputs)
     neighbours = {} if output.dry_run else _neighbours(given, output, filtering)
 

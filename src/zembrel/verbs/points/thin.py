@@ -41,7 +41,7 @@ class Thinning:
 def thin(inputs: Inputs, output: Output, thinning: Thinning) -> Receipt:
     """Each cloud with fewer points, in the order they had. Raises UsageError unless one way is given."""
     _check(thinning)
-    given = take(inputs, output.path, (POINTS,))
+    given = take(inputs, output, (POINTS,))
     picked = picking(inputs)
 
     def plan(source: PointSource, final: Path) -> Job:
