@@ -136,7 +136,7 @@ def _las(folder: Path) -> Result:
 
 
 def _mean() -> Result:
-    """Limits of 30 million points on 1,000 x 1,000 cells, against one histogram of sums and one of counts."""
+    """Means of 30 million points on 1,000 x 1,000 cells, against one histogram of sums and one of counts."""
     random = np.random.default_rng(4)
     lines = 30
     blocks = [flight(Layout(6), MILLION, line) for line in range(lines)]

@@ -15,19 +15,18 @@ from scipy import ndimage
 
 from measure import Result, used
 from scene import frame
-from zembrel.engine.ahead import ahead
-from zembrel.engine.limits import Limits
+from zembrel.engine.limits import Limits, stage
 from zembrel.engine.run import observe, run
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.features.zonal import ZoneSums
 from zembrel.formats import load
-from zembrel.formats.whole import WholeSink
+from zembrel.formats.whole import whole_sink
 from zembrel.grid.pane import Pane
 from zembrel.raster.isolines import Isolines
 from zembrel.raster.kernels import contour
 from zembrel.raster.kernels import outlines as rings
 from zembrel.raster.model import Band, Block
-from zembrel.raster.regions import Outlines, RegionSweep
+from zembrel.raster.regions import Found, Outlines, RegionSweep
 from zembrel.verbs.survey import blocks_of
 
 SIDE, CLASSES, POLYGONS, ZONES = 10_000, 5, 100_000, 10_000
@@ -97,10 +96,13 @@ def _polygonize(cells: np.ndarray, name: str) -> Result:
             yield sweep.finish()
 
         outlined, count = Outlines(), 0
-        for part in ahead(swept()):
-            done = outlined.take(part)
+
+        def closed(done: Found) -> int:
             rings.closed(done.corners, done.starts, done.order, PLAIN)
-            count += done.values.size
+            return int(done.values.size)
+
+        for regions in stage((outlined.take(part) for part in swept()), closed, Limits()):
+            count += regions
         found.append(count)
 
     def theirs() -> None:
@@ -135,7 +137,7 @@ def _contours(surface: np.ndarray, name: str) -> Result:
 
 
 def _zones(surface: np.ndarray) -> Result:
-    """Limits in zones between random points, edge cells by their share; against a ready array of labels."""
+    """Means in zones between random points, edge cells by their share; against a ready array of labels."""
     chance = np.random.default_rng(2)
     source = Held(surface)
     west, _, _, north = source.frame.bounds
@@ -178,7 +180,7 @@ def _rasterize() -> Result:
 
     def ours() -> None:
         drawn = Scanned(where, (Band("value", "uint8"),), outlines(shapes, values, where))
-        run(drawn, WholeSink(where, drawn.bands, lambda cells, valid: None), Limits())
+        run(drawn, whole_sink(where, drawn.bands, lambda cells, valid: None), Limits())
 
     def theirs() -> None:
         picture = Image.new("L", (SIDE, SIDE))

@@ -145,7 +145,7 @@ def test_the_mean_weighs_by_covered_area_and_the_mode_takes_the_most_frequent() 
 
 
 def test_half_a_cell_keeps_the_sum_of_all_cells() -> None:
-    """Limits over fractional footprints: the total of a raster is kept to rounding."""
+    """Means over fractional footprints: the total of a raster is kept to rounding."""
     cells = random_cells(60, 60).astype(float)
     target = Frame(frame(1, 1).crs, Affine(730_000, 5_100_000, 25, -25), 24, 24)
     found = on_frame(raster(cells), target, "mean").cells(target.pane).cells[0]

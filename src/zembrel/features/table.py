@@ -13,7 +13,7 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.errors import InputError, nearest_name
-from zembrel.features.condition import parse_condition
+from zembrel.expression.formula import Condition, parse_condition
 from zembrel.features.followed import followed
 from zembrel.geodesy.crs import CRS, same
 from zembrel.geodesy.operation import operation
@@ -108,17 +108,20 @@ class FeatureTable:
                 )
         return np.array([np.nan if value is None else value for value in values.tolist()], np.float64)
 
-    def where(self, text: str) -> FeatureTable:
+    def where(self, condition: Condition | str) -> FeatureTable:
         """The features that meet a condition, such as `depth > 3 and kind == 'path'`.
 
-        Raises UsageError for a condition that cannot be read or a field that is not there, InputError if none
-        meets it.
+        Raises UsageError for what is no condition or a field that is not there, InputError if none meets it.
         """
         columns = self.columns if self.ids is None else {self.key: self.ids} | dict(self.columns)
-        kept = parse_condition(text, tuple(columns))(columns, len(self))
+        condition = parse_condition(condition) if isinstance(condition, str) else condition
+        condition.check_names(columns)
+        kept = condition.met(columns, len(self))
         if not kept.any():
             raise InputError(
-                f"no feature meets {text!r}", f"all {len(self):,} were looked at", "check the values"
+                f"no feature meets {condition.text!r}",
+                f"all {len(self):,} were looked at",
+                "check the values",
             )
         return self.take(kept)
 

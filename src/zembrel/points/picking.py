@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -14,11 +13,10 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.errors import UsageError
-from zembrel.features.condition import parse_condition
+from zembrel.expression.formula import Condition
 from zembrel.points.model import Array, Bounds3, PointBlock
 
 Mask = npt.NDArray[np.bool_]
-_KEYWORDS = re.compile(r"`?\b(class|return)\b`?")  # which the algebra cannot take for names
 _WORDS: dict[str, Callable[[Any, Any], Any]] = {
     "first": lambda number, returns: number <= 1,
     "last": lambda number, returns: number >= returns,
@@ -33,7 +31,7 @@ class Picking:
 
     classes: frozenset[int] | None = None
     returns: str | frozenset[int] | None = None
-    condition: str | None = None
+    condition: Condition | None = None
 
     @property
     def all(self) -> bool:
@@ -41,12 +39,12 @@ class Picking:
 
     @cached_property
     def names(self) -> frozenset[str]:
-        """Names of the values that are looked at; those of a condition may be more than it needs."""
+        """Names of the values that are looked at."""
         named = {"class"} if self.classes is not None else set()
-        return frozenset(named | set(_identifiers(self.condition or "")))
+        return frozenset(named | set(self.condition.names if self.condition is not None else ()))
 
     def mask(self, block: PointBlock) -> Mask:
-        """Which points of a block are picked. Raises UsageError for a condition that cannot be read."""
+        """Which points of a block are picked. Raises UsageError for a value that is not there."""
         kept = np.ones(len(block), bool)
         if self.classes is not None:
             kept &= np.isin(block.values("class"), list(self.classes))
@@ -54,12 +52,9 @@ class Picking:
             kept &= _WORDS[self.returns](block.values("return"), block.values("returns"))
         elif self.returns is not None:
             kept &= np.isin(block.values("return"), list(self.returns))
-        if self.condition:
-            names = block.layout.names
-            held = _Values(block)
-            kept &= parse_condition(_KEYWORDS.sub(r"`\1`", self.condition), names)(
-                {n: held[n] for n in names if n in self.names}, len(block)
-            )
+        if self.condition is not None:
+            self.condition.check_names(block.layout.names)
+            kept &= self.condition.met({n: _numbers_of(block, n) for n in self.condition.names}, len(block))
         return kept
 
     def __str__(self) -> str:
@@ -71,23 +66,13 @@ class Picking:
                 self.returns if isinstance(self.returns, str) else ", ".join(map(str, sorted(self.returns)))
             )
             said.append(f"returns {which}")
-        return ", ".join([*said, *([self.condition] if self.condition else [])])
+        return ", ".join([*said, *([self.condition.text] if self.condition is not None else [])])
 
 
-class _Values(dict[str, Any]):
-    """Values of a block by name, as numbers that can be compared."""
-
-    def __init__(self, block: PointBlock) -> None:
-        self._block = block
-
-    def __missing__(self, name: str) -> Any:
-        values = self._block.values(name)
-        return values.astype(np.int64) if values.dtype.kind in "iu" else values
-
-
-def _identifiers(text: str) -> list[str]:
-
-    return re.findall(r"[A-Za-z_]\w*", text)
+def _numbers_of(block: PointBlock, name: str) -> npt.NDArray[Any]:
+    """Values of a block as numbers that can be compared."""
+    values = block.values(name)
+    return values.astype(np.int64) if values.dtype.kind in "iu" else values
 
 
 def parse_classes(text: str | None) -> frozenset[int] | None:

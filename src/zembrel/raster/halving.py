@@ -73,7 +73,7 @@ def halved(
 
 
 def _plain_mean(cells: Cells, valid: Mask | None) -> tuple[Cells, Mask | None]:
-    """Limits without the compiler, the same to the last bit."""
+    """Means without the compiler, the same to the last bit."""
     height, width = cells.shape[1:]
     if valid is None and cells.dtype.kind == "u" and cells.itemsize <= 2 and not (height % 2 or width % 2):
         return ((_four(cells.astype(np.uint32)) + 2) >> 2).astype(cells.dtype), None

@@ -6,8 +6,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from zembrel.errors import UsageError
+from zembrel.expression.formula import parse_condition
 from zembrel.formats.origin import Origin
-from zembrel.raster.algebra import parse_formula
 from zembrel.raster.views.masked import Conditioned, band_names
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.unscaled import unscaled
@@ -35,6 +35,7 @@ def mask(
             "add --by or --where",
         )
     layers, unopened = opened(take(inputs, output), output)
+    condition = parse_condition(where) if where else None
     witness = open_layer(Origin.of(Path(by)), replace(inputs, bands=None, layer=None)) if by else None
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
@@ -44,7 +45,8 @@ def mask(
             target = Target(view.frame, asked=Where(average_codes=True))
             other, chose = brought(witness, target, "nearest")
         other = unscaled(other)
-        condition = parse_formula(where, band_names(other)) if where else None
+        if condition is not None:
+            condition.check_names(band_names(other))
         said = where if where else f"{by} is empty"
         chose.append(f"blank where {'not ' if keep else ''}{said}" if where else f"blank where {said}")
         return write(Blanked(view, Conditioned(other, condition), not keep), final, output), chose

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
+from zembrel.expression.formula import Condition, parse_condition
 from zembrel.formats import open_raster
 from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
 from zembrel.geodesy.registry import parse_crs
@@ -72,6 +73,12 @@ def said_crs(inputs: Inputs) -> CRS | None:
     """The CRS of `inputs.from_crs`, if one is said. Raises InputError."""
     text = inputs.from_crs
     return once(inputs, ("from_crs", text), lambda: parse_crs_phrase(text)) if text else None
+
+
+def condition_of(inputs: Inputs) -> Condition | None:
+    """The condition of `inputs.condition`, if there is one. Raises UsageError."""
+    text = inputs.condition
+    return once(inputs, ("where", text), lambda: parse_condition(text)) if text else None
 
 
 def asked_frame(where: Where) -> Frame | None:

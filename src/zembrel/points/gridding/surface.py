@@ -43,7 +43,7 @@ def triangulated(
 
 
 def weighted(points: Spooled, values: Values, pane: Pane, reach: float) -> Values:
-    """Limits of the nearest points within `reach` cells of the middle of each cell, weighted by distance
+    """Means of the nearest points within `reach` cells of the middle of each cell, weighted by distance
     squared.
 
     After Shepard, A two-dimensional interpolation function for irregularly-spaced data (ACM, 1968).

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
+from zembrel.expression.formula import Condition
 from zembrel.grid.pane import Pane
-from zembrel.raster.algebra import Formula
 from zembrel.raster.model import Mask, Raster
 
 VALUE = "value"  # the first band, by a name that always holds
@@ -16,7 +16,7 @@ VALUE = "value"  # the first band, by a name that always holds
 
 def band_names(raster: Raster) -> tuple[str, ...]:
     """Names that a condition on `raster` may use."""
-    return tuple(dict.fromkeys([VALUE, *(b.name for b in raster.bands if b.name.isidentifier())]))
+    return tuple(dict.fromkeys([VALUE, *(b.name for b in raster.bands)]))
 
 
 @dataclass(frozen=True)
@@ -24,7 +24,7 @@ class Conditioned:
     """Cells of `witness` at which a condition on its bands holds, or (without one) that are invalid."""
 
     witness: Raster
-    condition: Formula | None = None
+    condition: Condition | None = None
 
     def inside(self, pane: Pane) -> Mask:
         """(rows, columns). Of cells that are invalid nothing is known: no condition holds there."""

@@ -13,7 +13,7 @@ from zembrel.formats.layers import layer_choice
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label, same
 from zembrel.verbs.options import Inputs
-from zembrel.verbs.within import said_crs
+from zembrel.verbs.within import condition_of, said_crs
 
 if TYPE_CHECKING:
     from zembrel.features.table import FeatureTable
@@ -60,8 +60,9 @@ def open_table(origin: Origin, options: Inputs) -> FeatureTable:
                 "leave --from-crs out, or add --force-crs to overrule the file",
             )
         table = replace(table, crs=crs)
-    if options.condition:
-        table = table.where(options.condition)
+    condition = condition_of(options)
+    if condition is not None:
+        table = table.where(condition)
     if options.fields is not None:
         table = table.with_fields([name for part in options.fields.split(",") if (name := part.strip())])
     return table

@@ -15,7 +15,7 @@ from zembrel.points.picking import Picking, parse_classes, parse_returns
 from zembrel.points.told import Told, las_of
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs
-from zembrel.verbs.within import said_crs
+from zembrel.verbs.within import condition_of, said_crs
 
 
 def open_cloud(origin: Origin, options: Inputs) -> PointSource:
@@ -61,4 +61,4 @@ def _coarser(origin: Origin, source: PointSource, options: Inputs) -> PointSourc
 
 def picking(options: Inputs) -> Picking:
     """Which points the options ask for. Raises UsageError."""
-    return Picking(parse_classes(options.classes), parse_returns(options.returns), options.condition)
+    return Picking(parse_classes(options.classes), parse_returns(options.returns), condition_of(options))

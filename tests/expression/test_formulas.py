@@ -1,0 +1,102 @@
+"""Formulas: what they compute, and that they can do nothing else."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zembrel.errors import UsageError
+from zembrel.expression.formula import Formula, parse_condition
+from zembrel.expression.formula import parse_formula as parsed
+
+A, B = np.arange(-6, 6).reshape(3, 4), np.linspace(0.5, 3, 12).reshape(3, 4)
+NAMES = ("a", "b")
+
+
+def parse_formula(text: str, known: tuple[str, ...]) -> Formula:
+    made = parsed(text)
+    made.check_names(known)
+    return made
+
+
+@st.composite
+def formulas(draw: Any, depth: int = 3) -> str:
+    if depth == 0 or draw(st.booleans()):
+        return draw(st.sampled_from(["a", "b", "2", "0.5", "7"]))
+    one, other = draw(formulas(depth=depth - 1)), draw(formulas(depth=depth - 1))
+    return f"({one} {draw(st.sampled_from(['+', '-', '*', '/']))} {other})"
+
+
+@given(formulas())
+def test_arithmetic_is_that_of_arrays(text: str) -> None:
+    with np.errstate(all="ignore"):
+        wanted = eval(text, {"a": A, "b": B}) if "/" not in text or any(n in text for n in NAMES) else None
+        found = parse_formula(text, NAMES)({"a": A, "b": B})
+    if wanted is not None:
+        np.testing.assert_array_equal(found, wanted)
+
+
+@pytest.mark.parametrize(
+    "text, wanted",
+    [
+        ("a > 2 and b < 2.5 or not a <= 4", ((A > 2) & (B < 2.5)) | (A > 4)),
+        ("-2 < a < 3", (A > -2) & (A < 3)),
+        ("abs(a) == 3", np.abs(A) == 3),
+        ("max(a, 0) + min(b, 1)", np.maximum(A, 0) + np.minimum(B, 1)),
+        ("where(a < 0, -a, b)", np.where(A < 0, -A, B)),
+        ("a % 4 // 2 != 1", A % 4 // 2 != 1),
+    ],
+)
+def test_conditions_and_functions(text: str, wanted: Any) -> None:
+    np.testing.assert_array_equal(parse_formula(text, NAMES)({"a": A, "b": B}), wanted)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "__import__('os').system('true')", "a.T", "a[0]", "lambda: a", "[a for a in b]", "a if b else a",
+        "open('x')", "a, b", "a; b", "a :=  3", "f(a)", "max(a, key=b)", "", "a >", "a > > b", "a 3", "'a' + 1", "a == (1, 2)", "a in 3", "a in (b)", "not 'a'", "a and 'b'", "c", "(" * 500 + "a" + ")" * 500,
+        "a + 1" * 1000, "a is b", "a in b", "True and eval", "~a", "a @ b", "sqrt(a, b)", "max()", "min(a)",
+    ],
+)  # fmt: skip
+def test_anything_else_is_refused(text: str) -> None:
+    with pytest.raises(UsageError):
+        parse_formula(text, NAMES)
+
+
+def test_names_of_any_kind_and_words_in_lists() -> None:
+    values = {"class": A, "s.nir": B, "two words": A * 2}
+    found = parsed("class > 2 and s.nir < 2.5 or `two words` = 4")
+    assert found.names == ("class", "s.nir", "two words")
+    np.testing.assert_array_equal(found(values), ((A > 2) & (B < 2.5)) | (A * 2 == 4))
+    kinds = np.array(["wood", "heath", "bog"])
+    np.testing.assert_array_equal(parsed("kind in ('wood', 'bog')")({"kind": kinds}), [True, False, True])
+    np.testing.assert_array_equal(parsed("kind not in ['wood']")({"kind": kinds}), [False, True, True])
+    np.testing.assert_array_equal(
+        parsed("v in (-1, 2.5)")({"v": np.array([-1, 0, 2.5])}), [True, False, True]
+    )
+    np.testing.assert_array_equal(parsed("-2 ** 2 + 2 ** -1")({}), -3.5)
+
+
+@pytest.mark.parametrize(
+    "text, character, word",
+    [
+        ("depth > ", 9, "ends too early"), ("depth >> 3", 8, "a value is needed, not '>'"), ("a + 'b'", 5, "a word"),
+        ("a ? b", 3, "'?' means nothing"), ("sqrr(a)", 1, "sqrt"), ("(a + b", 7, "')' is needed"),
+        ("min(a)", 1, "2 operands, not 1"), ("kind in wood", 9, "in wants a list"), ("a == 1 b", 8, "cannot follow"),
+    ],
+)  # fmt: skip
+def test_an_error_points_at_the_character(text: str, character: int, word: str) -> None:
+    with pytest.raises(UsageError) as caught:
+        parsed(text)
+    assert caught.value.what.endswith(f"at character {character}") and word in caught.value.why
+
+
+@pytest.mark.parametrize("text", ["a + b", "'a'", "3", "abs(a)"])
+def test_what_is_neither_true_nor_false_is_no_condition(text: str) -> None:
+    with pytest.raises(UsageError, match="is no condition"):
+        parse_condition(text)
