@@ -67,13 +67,15 @@ def told_in_turn(one: Sequence[str], other: Sequence[str], times: int) -> tuple[
     return min(ours for ours, _ in rounds), min(theirs for _, theirs in rounds)
 
 
-def in_turn(one: Sequence[str], other: Sequence[str], times: int) -> tuple[Usage, Usage]:
+def in_turn(
+    one: Sequence[str], other: Sequence[str], times: int, cwd: Path | None = None
+) -> tuple[Usage, Usage]:
     """Least time and largest memory of two commands that take turns, after one run of each.
 
     The least, because what else goes on in the machine only ever adds.
     """
-    used(one), used(other)
-    rounds = [(used(one), used(other)) for _ in range(times)]
+    used(one, cwd), used(other, cwd)
+    rounds = [(used(one, cwd), used(other, cwd)) for _ in range(times)]
     ours, theirs = zip(*rounds, strict=True)
     return least(ours), least(theirs)
 

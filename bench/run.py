@@ -16,7 +16,7 @@ from pathlib import Path
 
 from measure import HERE
 
-CASES = ("start", "geodesy", "reproject", "memory", "engine", "grids", "shapes", "points")
+CASES = ("start", "geodesy", "reproject", "memory", "engine", "grids", "shapes", "points", "workers")
 
 
 def main(wanted: list[str]) -> int:

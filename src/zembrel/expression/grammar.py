@@ -1,7 +1,8 @@
 """The grammar of expressions, and its reader.
 
 From the loosest to the tightest: or; and; not; comparisons and in; + -; * / // %; signs; **; numbers,
-'words', names, functions and brackets. A name is a word, or words with dots between them, or anything in `backquotes`;
+'words', names, functions and brackets. A name is a word, or words with dots between them, or anything in
+`backquotes`;
 `=` is `==`. An error tells the character at which it was found.
 """
 
