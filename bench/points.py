@@ -19,12 +19,12 @@ from zembrel.engine.points import flow
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.points.gridding.spool import Spool
+from zembrel.points.gridding.statistic import PointStatistic
 from zembrel.points.gridding.surfaced import Surfaced, tin
 from zembrel.points.gridding.tallied import tally
-from zembrel.points.gridding.wanted import Wanted
 from zembrel.points.las.reading import open_las
 from zembrel.points.las.writing import NewFile, las_sink
-from zembrel.points.laz.chunks import Codec
+from zembrel.points.laz.chunks import ChunkCodec
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.points.records import Layout, put_values
 from zembrel.raster.model import Band
@@ -81,7 +81,7 @@ def _coder(number: int, decode: float, encode: float) -> Iterator[Result]:
     """Millions of points a second of one core; decode, encode: the least that is asked."""
     layout = Layout(number)
     raw = flight(layout, MILLION).records.view(np.uint8).reshape(MILLION, -1)
-    codec, parts = Codec(layout), [raw[k : k + CHUNK] for k in range(0, MILLION, CHUNK)]
+    codec, parts = ChunkCodec(layout), [raw[k : k + CHUNK] for k in range(0, MILLION, CHUNK)]
     packed = [np.frombuffer(codec.encode(part), np.uint8) for part in parts]
     size = sum(map(len, packed)) / MILLION
     for data, part in zip(packed, parts, strict=True):
@@ -147,7 +147,7 @@ def _mean() -> Result:
     found = []
 
     def ours() -> None:
-        found[:] = tally(iter(blocks), frame, [Wanted("mean")], 1.0)
+        found[:] = tally(iter(blocks), frame, [PointStatistic("mean")], 1.0)
 
     def theirs() -> None:
         edges = [np.linspace(south, north, side + 1), np.linspace(west, east, side + 1)]

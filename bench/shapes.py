@@ -26,7 +26,7 @@ from zembrel.raster.isolines import Isolines
 from zembrel.raster.kernels import contour
 from zembrel.raster.kernels import outlines as rings
 from zembrel.raster.model import Band, Block
-from zembrel.raster.regions import Found, Outlines, RegionSweep
+from zembrel.raster.regions import Found, RegionOutlines, RegionSweep
 from zembrel.verbs.survey import blocks_of
 
 SIDE, CLASSES, POLYGONS, ZONES = 10_000, 5, 100_000, 10_000
@@ -95,7 +95,7 @@ def _polygonize(cells: np.ndarray, name: str) -> Result:
                 yield sweep.strip(cells[top : top + STRIP // SIDE], None)
             yield sweep.finish()
 
-        outlined, count = Outlines(), 0
+        outlined, count = RegionOutlines(), 0
 
         def closed(done: Found) -> int:
             rings.closed(done.corners, done.starts, done.order, PLAIN)

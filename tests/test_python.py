@@ -12,7 +12,7 @@ import tifffile
 
 import zembrel
 from rasters import frame, random_cells, raster, save
-from zembrel.cli.table import VERBS
+from zembrel.cli.steps import VERBS
 from zembrel.errors import UsageError
 from zembrel.grid.pane import Pane
 from zembrel.verbs import calls

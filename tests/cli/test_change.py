@@ -14,7 +14,7 @@ from PIL import Image
 from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.formats import open_raster
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 
 HEIGHTS = (np.add.outer(np.arange(60.0), 2 * np.arange(80.0)) + 5).astype(np.float32)
 
@@ -68,7 +68,7 @@ def test_fill_closes_what_is_near_and_leaves_the_rest(program: Program) -> None:
     closed = int((known & ~valid).sum())
     assert f"{closed:,} of {int((~valid).sum()):,} void cells closed" in said.err
     flat = np.where(valid, 7, 0).astype(np.uint8)
-    legend = Legend.of([Entry(7, "heath", (1, 2, 3)), Entry(9, "wood", (4, 5, 6))])
+    legend = Legend.of([LegendEntry(7, "heath", (1, 2, 3)), LegendEntry(9, "wood", (4, 5, 6))])
     flat[:, 40:] = np.where(valid[:, 40:], 9, 0)
     save(program.folder / "c.tif", raster(flat, valid, legend=legend))
     program("fill", "c.tif", "--reach", "30", "--out", "g.tif")
@@ -111,7 +111,7 @@ def test_paint_shades_a_plane_as_its_slope_says(program: Program) -> None:
 
 
 def test_paint_by_a_legend_and_refusals(program: Program) -> None:
-    legend = Legend.of([Entry(1, "sea", (10, 20, 30)), Entry(2, "land", (40, 50, 60))])
+    legend = Legend.of([LegendEntry(1, "sea", (10, 20, 30)), LegendEntry(2, "land", (40, 50, 60))])
     save(program.folder / "c.tif", raster((random_cells(9, 9) % 2 + 1).astype(np.uint8), legend=legend))
     program("paint", "c.tif", "--out", "p.png")
     cells, _ = read(program.folder / "p.png")

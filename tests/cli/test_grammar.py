@@ -19,8 +19,8 @@ import pytest
 from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.cli.options import HELD
+from zembrel.cli.steps import SYNONYMS, VERBS
 from zembrel.cli.style import WIDEST
-from zembrel.cli.table import SYNONYMS, VERBS
 
 
 @pytest.fixture

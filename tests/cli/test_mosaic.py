@@ -14,7 +14,7 @@ from scipy import ndimage
 from program import Program
 from rasters import ArrayRaster, frame, random_cells, raster, save
 from zembrel.formats import open_raster
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Band
 from zembrel.raster.views.palette import RGB
 
@@ -156,7 +156,7 @@ def test_sheets_are_ordered_by_a_field_of_their_index(program: Program) -> None:
 
 
 def test_codes_are_not_blended(program: Program) -> None:
-    legend = Legend.of([Entry(1, "sea", (1, 2, 3)), Entry(4, "land", (4, 5, 6))])
+    legend = Legend.of([LegendEntry(1, "sea", (1, 2, 3)), LegendEntry(4, "land", (4, 5, 6))])
     for name in ("a.tif", "b.tif"):
         save(program.folder / name, raster((random_cells(9, 9) % 2 * 3 + 1).astype(np.uint8), legend=legend))
     for words in (("--overlap", "mean"), ("--overlap", "feather"), ("--match-tone",)):

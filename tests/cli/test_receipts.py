@@ -10,7 +10,7 @@ import jsonschema
 import pytest
 
 from program import Program
-from zembrel.cli.table import VERBS
+from zembrel.cli.steps import VERBS
 
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "receipt.schema.json").read_text())
 RUNS = {

@@ -20,14 +20,14 @@ from zembrel.demo.scenes import Photo
 from zembrel.demo.shapes import coast
 from zembrel.features.cover import PolygonCover
 from zembrel.features.files import read_features as read_geojson
-from zembrel.features.files.table import FEATURE_FORMATS
+from zembrel.features.files.catalogue import FEATURE_FORMATS
 from zembrel.formats import open_raster
+from zembrel.formats.catalogue import FORMATS
 from zembrel.formats.legendfile import read_legend
-from zembrel.formats.table import FORMATS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.framefile import read_frame
 from zembrel.grid.pane import Pane
-from zembrel.points.files.table import POINT_FORMATS
+from zembrel.points.files.catalogue import POINT_FORMATS
 from zembrel.raster.model import Block
 
 

@@ -13,7 +13,7 @@ from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 
 
 @pytest.fixture
@@ -90,7 +90,7 @@ def test_check_lists_the_faults_of_features_and_makes_a_layer_of_them(zembrel: P
 def test_classes_tell_their_share_and_their_ground(zembrel: Program) -> None:
     """Shares are of valid cells; in degrees a cell's ground shrinks with the cosine of latitude."""
     codes = np.repeat(np.array([1, 2], np.uint8), 50).reshape(100, 1) * np.ones((1, 40), np.uint8)
-    legend = Legend.of([Entry(1, "heath", (1, 2, 3)), Entry(2, "wood", (4, 5, 6))])
+    legend = Legend.of([LegendEntry(1, "heath", (1, 2, 3)), LegendEntry(2, "wood", (4, 5, 6))])
     valid = np.ones((100, 40), bool)
     valid[:10] = False
     where = Frame(by_code(4326), Affine(-24.0, 47.0, 0.01, -0.01), 40, 100)

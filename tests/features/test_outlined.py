@@ -14,7 +14,7 @@ from zembrel.features.outlined import shapes_of
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Band
-from zembrel.raster.regions import Outlines, RegionSweep
+from zembrel.raster.regions import RegionOutlines, RegionSweep
 from zembrel.raster.sieved import sieved
 
 BAND = (Band("value", "float64"),)
@@ -23,7 +23,7 @@ BAND = (Band("value", "float64"),)
 def regions(cells: np.ndarray, known: np.ndarray, *, diagonal: bool, strip: int) -> tuple[list, list, list]:
     rows, columns = cells.shape
     here = Frame(frame(1, 1).crs, Affine(100.0, 900.0, 2.0, -3.0), columns, rows)
-    sweep, outlined = RegionSweep(columns, diagonal), Outlines()
+    sweep, outlined = RegionSweep(columns, diagonal), RegionOutlines()
     swept = [sweep.strip(cells[r : r + strip], known[r : r + strip]) for r in range(0, rows, strip)]
     shapes = [shapes_of(outlined.take(part), here) for part in [*swept, sweep.finish()]]
     return (
@@ -76,7 +76,7 @@ def test_smoothed_borders_stay_shared(seed: int, size: int, kinds: int, diagonal
     chance = np.random.default_rng(seed)
     cells, known = chance.integers(0, kinds, (size, size)), chance.random((size, size)) >= void
     here = Frame(frame(1, 1).crs, Affine(0.0, 0.0, 1.0, -1.0), size, size)
-    sweep, outlined = RegionSweep(size, diagonal, junctions=True), Outlines()
+    sweep, outlined = RegionSweep(size, diagonal, junctions=True), RegionOutlines()
     swept = [sweep.strip(cells[r : r + 3], known[r : r + 3]) for r in range(0, size, 3)]
     shapes = [shapes_of(outlined.take(part), here, smooth=2).geometries for part in [*swept, sweep.finish()]]
     smooth = np.concatenate(shapes)

@@ -17,7 +17,7 @@ from zembrel.formats import numbertext, open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 
 HEAD = "ncols 4\nnrows 3\nxllcorner 730000\nyllcorner 5100000\ncellsize 10\nNODATA_value -9999\n"
 BODY = "1 2 3 4\n5 6 7 8\n9 10 -9999 12\n"
@@ -131,7 +131,7 @@ def test_the_usual_nodata_may_not_be_a_value(tmp_path: Path) -> None:
 
 
 def test_codes_stay_codes_without_their_legend(tmp_path: Path) -> None:
-    legend = Legend.of([Entry(1, "sea", (1, 2, 3)), Entry(2, "land", (4, 5, 6))])
+    legend = Legend.of([LegendEntry(1, "sea", (1, 2, 3)), LegendEntry(2, "land", (4, 5, 6))])
     codes = (random_cells(9, 9) % 2 + 1).astype(np.uint8)
     save(tmp_path / "c.tif", raster(codes, legend=legend))
     assert "without their legend" in Program(tmp_path)("convert", "c.tif", "--out", "c.asc").err

@@ -11,7 +11,7 @@ from rasters import raster, save
 from zembrel.demo.data import photos, reliefs
 from zembrel.demo.scenes import HOME, LandCover
 from zembrel.formats import open_raster
-from zembrel.formats.table import FORMATS
+from zembrel.formats.catalogue import FORMATS
 from zembrel.geodesy.crs import same
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame, snapped

@@ -21,10 +21,10 @@ from zembrel.geodesy.crs import same
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import pick_bands
 
-LEGEND = Legend.of([Entry(1, "bare rock", (1, 2, 3)), Entry(4, "heath", (200, 100, 0))])
+LEGEND = Legend.of([LegendEntry(1, "bare rock", (1, 2, 3)), LegendEntry(4, "heath", (200, 100, 0))])
 STORES = ("g.nc", "g.zarr", "g.zarr.zip")
 # Warnings of the checker that ask for more than CF does: who made the data, and names CF has no word for.
 BEYOND = {"content-desc", "var-desc", "no-empty-attrs", "var-missing-data"}

@@ -18,7 +18,7 @@ from zembrel.geodesy.crs import same
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 
 BOX = """<kml xmlns="http://www.opengis.net/kml/2.2"><Document><GroundOverlay><Icon><href>files/m.png</href></Icon>
 <LatLonBox><north>46.2</north><south>46.0</south><east>-23.7</east><west>-24.0</west>{turn}</LatLonBox></GroundOverlay></Document></kml>"""
@@ -163,7 +163,7 @@ def test_scaled_values_keep_to_the_error_that_is_told(
 
 
 def test_a_quilt_is_the_mosaic_it_stands_for(tmp_path: Path) -> None:
-    legend = Legend.of([Entry(n, f"class {n}", (n, n, n)) for n in range(256)])
+    legend = Legend.of([LegendEntry(n, f"class {n}", (n, n, n)) for n in range(256)])
     for number, (left, top) in enumerate(((730_000, 5_100_000), (730_250, 5_099_800), (730_125, 5_100_100))):
         where = frame(40, 50, left=left, top=top)
         save(

@@ -16,11 +16,15 @@ from zembrel.formats.legendfile import read_legend, write_legend
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import TYPES, Band
 
 LEGEND = Legend.of(
-    [Entry(0, "", (0, 0, 0)), Entry(3, 'a "quoted" name', (1, 2, 3)), Entry(7, "heath", (148, 118, 128))]
+    [
+        LegendEntry(0, "", (0, 0, 0)),
+        LegendEntry(3, 'a "quoted" name', (1, 2, 3)),
+        LegendEntry(7, "heath", (148, 118, 128)),
+    ]
 )
 
 

@@ -18,11 +18,11 @@ from zembrel.formats.tiff import assemble
 from zembrel.formats.tiff.opening import open_tiff
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Band
 
 TYPES = ("uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64", "float32", "float64")
-LEGEND = Legend.of([Entry(1, "open water", (88, 131, 153)), Entry(2, "heath", (148, 118, 128))])
+LEGEND = Legend.of([LegendEntry(1, "open water", (88, 131, 153)), LegendEntry(2, "heath", (148, 118, 128))])
 
 
 @given(

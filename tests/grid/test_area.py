@@ -7,18 +7,18 @@ import pytest
 
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.registry import by_code
-from zembrel.grid.area import Around, Box, PathArea, Place, parse_area
+from zembrel.grid.area import AroundArea, BoxArea, PathArea, PlaceArea, parse_area
 from zembrel.measure import parse_length
 
 
 def test_phrases_are_what_they_say() -> None:
-    assert parse_area("1,2,3,4") == Box((1, 2, 3, 4))
-    assert parse_area("-24,46,-23,47@EPSG:4326") == Box((-24, 46, -23, 47), by_code(4326))
-    assert parse_area("179,-17,-179,-16@EPSG:4326") == Box((179, -17, -179, -16), by_code(4326))
-    assert parse_area("degree:S05E100") == Box((100, -5, 101, -4), by_code(4326))
-    assert parse_area("degree:n46w024") == Box((-24, 46, -23, 47), by_code(4326))
-    assert parse_area("place:Beacon Head") == Place("Beacon Head")
-    assert parse_area("square:5,6,2km") == Around("square", 5, 6, parse_length("2km"))
+    assert parse_area("1,2,3,4") == BoxArea((1, 2, 3, 4))
+    assert parse_area("-24,46,-23,47@EPSG:4326") == BoxArea((-24, 46, -23, 47), by_code(4326))
+    assert parse_area("179,-17,-179,-16@EPSG:4326") == BoxArea((179, -17, -179, -16), by_code(4326))
+    assert parse_area("degree:S05E100") == BoxArea((100, -5, 101, -4), by_code(4326))
+    assert parse_area("degree:n46w024") == BoxArea((-24, 46, -23, 47), by_code(4326))
+    assert parse_area("place:Beacon Head") == PlaceArea("Beacon Head")
+    assert parse_area("square:5,6,2km") == AroundArea("square", 5, 6, parse_length("2km"))
     assert parse_area("./square:1") == PathArea("./square:1")
     assert parse_area("sheet@2.tif") == PathArea("sheet@2.tif")
 
@@ -52,7 +52,7 @@ def test_a_circle_is_round_on_the_ground(code: int) -> None:
     """2 km around a point, in degrees too, within the flattening of the parallel."""
     crs = by_code(code)
     x, y = (732_000.0, 5_098_000.0) if code == 32626 else (-24.0, 46.0)
-    ring = np.array(Around("circle", x, y, parse_length("2km"), crs).ring(crs))
+    ring = np.array(AroundArea("circle", x, y, parse_length("2km"), crs).ring(crs))
     lon, lat = crs.to_geographic(ring[:, 0], ring[:, 1])
     lon0, lat0 = crs.to_geographic(np.array([x]), np.array([y]))
     parallel, meridian = (

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import numpy as np
 
+from zembrel.formats.catalogue import Format
 from zembrel.formats.sink import Sink
-from zembrel.formats.table import Format
 from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame

@@ -13,9 +13,9 @@ from points.clouds import at, cloud
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
 from zembrel.points.gridding.spool import Spool
+from zembrel.points.gridding.statistic import bands_of, parse_statistic
 from zembrel.points.gridding.surfaced import InverseDistance, Make, Products, Ranked, Surfaced, Triangles
 from zembrel.points.gridding.tallied import Tallied, tally
-from zembrel.points.gridding.wanted import bands_of, parse_wanted
 from zembrel.points.model import PointBlock
 from zembrel.raster.model import Band
 
@@ -41,7 +41,7 @@ def reference(block: PointBlock, stat: str | Callable[..., float], value: str = 
 
 @pytest.mark.parametrize("text", ("min", "max", "mean", "sum", "count", "mean:intensity", "max:intensity"))
 def test_statistics_are_those_of_plain_arrays(text: str) -> None:
-    block, wanted = cloud(9000, seed=3), parse_wanted(text)
+    block, wanted = cloud(9000, seed=3), parse_statistic(text)
     got = tally(iter([block.take(slice(0, 4000)), block.take(slice(4000, None))]), FRAME, [wanted], 4.0)[0]
     expected = reference(block, wanted.stat, wanted.value)
     if wanted.stat == "sum":
@@ -58,7 +58,7 @@ def test_statistics_are_those_of_plain_arrays(text: str) -> None:
 
 @pytest.mark.parametrize("share", (0, 10, 50, 90, 100))
 def test_percentiles_are_those_of_numpy(share: int) -> None:
-    block, wanted = cloud(20_000, seed=4), parse_wanted(f"percentile:{share}")
+    block, wanted = cloud(20_000, seed=4), parse_statistic(f"percentile:{share}")
     got = spooled(block, Ranked((wanted,), 4.0), margin=0.0).cells(FRAME.pane)
     expected = reference(block, lambda v: float(np.percentile(v, share)) if len(v) else np.nan)
     np.testing.assert_allclose(got.cells[0][:49, :49], np.nan_to_num(expected)[:49, :49], rtol=1e-6)
@@ -67,7 +67,7 @@ def test_percentiles_are_those_of_numpy(share: int) -> None:
 def test_density_is_counted_on_the_ground_and_strips_do_not_show() -> None:
     block, wanted = (
         cloud(3000),
-        (parse_wanted("density"), parse_wanted("mean"), parse_wanted("max:intensity")),
+        (parse_statistic("density"), parse_statistic("mean"), parse_statistic("max:intensity")),
     )
     whole = Tallied(FRAME, wanted, lambda bounds: iter([block]), 4.0)
     strips = Tallied(FRAME, wanted, lambda bounds: iter([block]), 4.0, held=50 * 8 * 8 * 7)
@@ -117,7 +117,7 @@ def test_blocks_do_not_show(name: str) -> None:
     make = {
         "tin": Triangles(3.0),
         "idw": InverseDistance(3.0),
-        "median": Ranked((parse_wanted("median"),), 4.0),
+        "median": Ranked((parse_statistic("median"),), 4.0),
         "spikes": Triangles(3.0),
     }[name]
     more = {"spikes": (2.0, 15.0)} if name == "spikes" else {}
@@ -182,4 +182,4 @@ def test_too_few_points_make_no_surface() -> None:
         assert not spooled(cloud(count), Triangles(5.0)).cells(FRAME.pane).valid_of(0).any()
     line = at(np.arange(40.0), np.arange(40.0), np.zeros(40))
     assert spooled(line, Triangles(5.0)).cells(FRAME.pane).valid_of(0).mean() < 0.1
-    assert bands_of([parse_wanted("count")])[0].type == "uint32"
+    assert bands_of([parse_statistic("count")])[0].type == "uint32"

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from points import plain_laz
-from zembrel.points.laz.chunks import Codec, read_table, write_table
+from zembrel.points.laz.chunks import ChunkCodec, read_table, write_table
 from zembrel.points.laz.fields import level_of_height
 from zembrel.points.laz.history import SIX_CONTEXTS
 from zembrel.points.records import ExtraField, Layout
@@ -50,7 +50,9 @@ def records(layout: Layout, count: int, pattern: str, seed: int = 1) -> np.ndarr
 def test_what_is_packed_comes_back_to_the_bit(layout: Layout, pattern: str) -> None:
     for count in (1, 2, 3, 700):
         given_ = records(layout, count, pattern)
-        back, there = Codec(layout).decode(np.frombuffer(Codec(layout).encode(given_), np.uint8), count)
+        back, there = ChunkCodec(layout).decode(
+            np.frombuffer(ChunkCodec(layout).encode(given_), np.uint8), count
+        )
         assert there == count
         np.testing.assert_array_equal(back, given_)
 
@@ -59,10 +61,10 @@ def test_what_is_packed_comes_back_to_the_bit(layout: Layout, pattern: str) -> N
 @pytest.mark.parametrize("pattern", ("random", "flight"))
 def test_the_second_decoder_reads_the_same(layout: Layout, pattern: str) -> None:
     given_, extra = records(layout, 250, pattern, 7), sum(field.size for field in layout.extra)
-    packed = Codec(layout).encode(given_)
+    packed = ChunkCodec(layout).encode(given_)
     if layout.long:
         assert plain_laz.layered(packed, layout.format, extra) == given_.tobytes()
-        newer = Codec(layout, 4).encode(given_)
+        newer = ChunkCodec(layout, 4).encode(given_)
         assert plain_laz.layered(newer, layout.format, extra, 4) == given_.tobytes()
     else:
         back, end = plain_laz.pointwise(packed + bytes(4), len(given_), layout.format, extra)
@@ -76,7 +78,7 @@ def test_any_values_of_any_fields_come_back(layout: Layout, data: st.DataObject)
     size = layout.dtype.itemsize
     row = st.lists(st.one_of(st.sampled_from(edges), st.integers(0, 255)), min_size=size, max_size=size)
     given_ = np.array(data.draw(st.lists(row, min_size=1, max_size=8)), np.uint8)
-    codec = Codec(layout)
+    codec = ChunkCodec(layout)
     back, there = codec.decode(np.frombuffer(codec.encode(given_), np.uint8), len(given_))
     assert there == len(given_)
     np.testing.assert_array_equal(back, given_)
@@ -87,9 +89,9 @@ def test_fields_that_are_not_wanted_stay_zero_and_the_others_are_whole(number: i
     layout = Layout(number, EXTRA)
     given_ = records(layout, 500, "flight")
     whole = given_.reshape(-1).view(layout.dtype)
-    data = np.frombuffer(Codec(layout).encode(given_), np.uint8)
+    data = np.frombuffer(ChunkCodec(layout).encode(given_), np.uint8)
     for wanted in ({"z"}, {"z", "class"}, {"intensity", "gps_time"}, {"quality", "overlap"}):
-        back, _ = Codec(layout).decode(data, 500, frozenset(wanted))
+        back, _ = ChunkCodec(layout).decode(data, 500, frozenset(wanted))
         part = back.reshape(-1).view(layout.dtype)
         for name in ("X", "Y", "returns", *(layout.stored(name) for name in wanted)):
             np.testing.assert_array_equal(part[name], whole[name])
@@ -100,9 +102,9 @@ def test_fields_that_are_not_wanted_stay_zero_and_the_others_are_whole(number: i
 @pytest.mark.parametrize("layout", LAYOUTS[::2], ids=named)
 def test_a_chunk_cut_off_anywhere_tells_fewer_points(layout: Layout) -> None:
     given_ = records(layout, 300, "flight")
-    data = np.frombuffer(Codec(layout).encode(given_), np.uint8)
+    data = np.frombuffer(ChunkCodec(layout).encode(given_), np.uint8)
     for size in np.linspace(0, len(data) - 5, 25).astype(int):
-        back, there = Codec(layout).decode(data[:size], 300)
+        back, there = ChunkCodec(layout).decode(data[:size], 300)
         assert there < 300
         if not layout.long:  # what was decoded well before the end is right
             good = max(there - 40, 0)

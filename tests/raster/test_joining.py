@@ -12,21 +12,21 @@ from zembrel.raster.disagreement import commons, disagreements
 from zembrel.raster.displacement import displacement
 from zembrel.raster.kernels.distance import depth
 from zembrel.raster.tone import matched
-from zembrel.raster.views.overlap import Piece
-from zembrel.raster.views.place import Place
+from zembrel.raster.views.overlap import RasterPiece
+from zembrel.raster.views.place import Positioned
 
 NUMBERS = np.random.default_rng(5)
 GROUND = ndimage.gaussian_filter(NUMBERS.normal(0, 1, (400, 400)), 3) * 200 + 120
 
 
-def sheets(tones: list[tuple[float, float]]) -> list[Piece]:
+def sheets(tones: list[tuple[float, float]]) -> list[RasterPiece]:
     """Four sheets of one ground, each shown in a tone of its own, on one frame."""
     whole, pieces = frame(400, 400), []
     corners = ((0, 0), (0, 180), (180, 0), (180, 180))
     for (top, left), (gain, offset) in zip(corners, tones, strict=True):
         seen = ((GROUND[top : top + 220, left : left + 220] - offset) / gain).astype(np.float32)
-        view = Place(raster(seen), whole, -top, -left)
-        pieces.append(Piece(view, Pane(top, left, top + 220, left + 220)))
+        view = Positioned(raster(seen), whole, -top, -left)
+        pieces.append(RasterPiece(view, Pane(top, left, top + 220, left + 220)))
     return pieces
 
 
@@ -67,7 +67,7 @@ def test_nothing_is_said_of_what_cannot_be_told() -> None:
 def test_a_shifted_sheet_is_found_among_pairs() -> None:
     pieces = sheets([(1, 0)] * 4)
     moved = ndimage.shift(GROUND, (1.5, 0), order=3, mode="nearest")[180:, 180:].astype(np.float32)
-    pieces[3] = Piece(Place(raster(moved), frame(400, 400), -180, -180), pieces[3].footprint)
+    pieces[3] = RasterPiece(Positioned(raster(moved), frame(400, 400), -180, -180), pieces[3].footprint)
     found = {(d.first, d.second): d.shift for d in disagreements(pieces)}
     assert set(found) == {(0, 1), (0, 2), (0, 3), (1, 2), (1, 3), (2, 3)}
     assert found[1, 3] == pytest.approx((0, 1.5), abs=0.1) and found[0, 1] == pytest.approx((0, 0), abs=0.05)

@@ -7,7 +7,7 @@ import pytest
 
 from rasters import random_cells, raster
 from zembrel.grid.pane import Pane
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.quantize import ColourCounts, median_cut, nearest_table
 from zembrel.raster.views.quantized import Quantized
 
@@ -44,7 +44,7 @@ def test_no_more_colours_than_asked_for_and_errors_shrink(most: int) -> None:
 def test_dithering_keeps_the_mean_of_every_neighbourhood(dither: str, most: float) -> None:
     """Of four greys: means over 20 x 20 cells are those of the picture, which plain rounding misses by 20."""
     grey = np.stack([RAMP[0]] * 3)
-    palette = Legend.of(Entry(n, "", (n * 80,) * 3) for n in range(4))
+    palette = Legend.of(LegendEntry(n, "", (n * 80,) * 3) for n in range(4))
 
     def worst(way: str) -> float:
         codes = Quantized(raster(grey), palette, way).cells(Pane(0, 0, 300, 320)).cells[0]
@@ -55,7 +55,7 @@ def test_dithering_keeps_the_mean_of_every_neighbourhood(dither: str, most: floa
 
 
 def test_the_table_is_the_nearest_entry() -> None:
-    palette = Legend.of(Entry(n, "", tuple(c)) for n, c in enumerate(random_cells(40, 3).tolist()))  # type: ignore[arg-type]
+    palette = Legend.of(LegendEntry(n, "", tuple(c)) for n, c in enumerate(random_cells(40, 3).tolist()))  # type: ignore[arg-type]
     table = nearest_table(palette)
     for at in np.random.default_rng(2).integers(0, table.size, 300).tolist():
         colour = np.array([at >> 12, at >> 6 & 63, at & 63]) * 4 + 2.0

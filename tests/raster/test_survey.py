@@ -10,10 +10,10 @@ from zembrel.engine.limits import Limits
 from zembrel.engine.run import observe
 from zembrel.grid.pane import Pane
 from zembrel.raster.disagreement import disagreements
-from zembrel.raster.fit import Fit
+from zembrel.raster.fit import TypeFit
 from zembrel.raster.survey import Coverage, Statistics
-from zembrel.raster.views.overlap import Piece
-from zembrel.raster.views.place import Place
+from zembrel.raster.views.overlap import RasterPiece
+from zembrel.raster.views.place import Positioned
 
 
 @pytest.mark.parametrize("side", [3, 16, 100])
@@ -48,7 +48,7 @@ def test_coverage_counts_what_is_missing_inside_the_area() -> None:
 )
 def test_what_does_not_fit_is_counted(wanted: str, outside: int, fractions: int) -> None:
     view = raster(np.array([[-1.0, 0.5, 7.0, 255.0, 256.0, 70_000.0, 0.1]]))
-    fit = Fit(wanted)
+    fit = TypeFit(wanted)
     observe(view, [view.frame.pane], [fit], Limits(workers=1))
     if wanted == "float32":
         assert fit.outside == 0  # 0.1 is off by less than the tolerance of one part in a million
@@ -61,10 +61,12 @@ def test_what_does_not_fit_is_counted(wanted: str, outside: int, fractions: int)
 def test_disagreement_is_measured_where_both_are_valid() -> None:
     whole = frame(300, 200)
     cells = random_cells(200, 200).astype(np.int16)
-    one = Place(raster(cells), whole, 0, 0)
+    one = Positioned(raster(cells), whole, 0, 0)
     valid = np.ones((200, 200), bool)
     valid[:, 150:] = False
-    shifted = Place(raster((np.roll(cells, -100, axis=1) + 3).astype(np.int16), valid), whole, 0, -100)
-    found = disagreements([Piece(one, Pane(0, 0, 200, 200)), Piece(shifted, Pane(0, 100, 200, 300))])
+    shifted = Positioned(raster((np.roll(cells, -100, axis=1) + 3).astype(np.int16), valid), whole, 0, -100)
+    found = disagreements(
+        [RasterPiece(one, Pane(0, 0, 200, 200)), RasterPiece(shifted, Pane(0, 100, 200, 300))]
+    )
     assert [(d.first, d.second) for d in found] == [(0, 1)]
     assert (found[0].mean, found[0].rms, found[0].worst) == (3.0, 3.0, 3.0)

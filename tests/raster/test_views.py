@@ -23,7 +23,7 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.pane import Pane
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Raster
 from zembrel.raster.views.bands import SelectBands, select_bands, stack
 from zembrel.raster.views.cast import cast
@@ -32,9 +32,9 @@ from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.mosaic import mosaic as mosaic_view
 from zembrel.raster.views.nodata import WithNodata
 from zembrel.raster.views.outline import Blanked
-from zembrel.raster.views.overlap import RULES, Piece
+from zembrel.raster.views.overlap import RULES, RasterPiece
 from zembrel.raster.views.palette import expand_palette
-from zembrel.raster.views.place import Place, crop, place
+from zembrel.raster.views.place import Positioned, crop, place
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.reproject import on_frame
 from zembrel.raster.views.unscaled import unscaled
@@ -43,7 +43,7 @@ ROWS, COLUMNS = 83, 71
 VALID = random_cells(ROWS, COLUMNS, seed=5) > 30
 
 
-PALETTE = Legend.of(Entry(n, "", (n * 51, 255 - n * 40, (n * 97) % 256)) for n in range(6))
+PALETTE = Legend.of(LegendEntry(n, "", (n * 51, 255 - n * 40, (n * 97) % 256)) for n in range(6))
 
 
 def photo(masked: bool = True) -> ArrayRaster:
@@ -64,7 +64,7 @@ VIEWS = {
     "nodata": lambda: WithNodata(photo(), 7),
     "outline": lambda: Blanked(photo(), PolygonCover(frame(COLUMNS, ROWS), TRIANGLE, touching=True)),
     "palette": lambda: expand_palette(
-        raster(random_cells(ROWS, COLUMNS) % 3, VALID, legend=Legend.of([Entry(1, "a", (9, 8, 7))]))
+        raster(random_cells(ROWS, COLUMNS) % 3, VALID, legend=Legend.of([LegendEntry(1, "a", (9, 8, 7))]))
     ),
     "trimmed": lambda: Trimmed(photo(), find_collar(photo(), BLACK)),
     **{f"mosaic {rule}": lambda rule=rule: mosaic(rule) for rule in RULES},
@@ -87,7 +87,7 @@ def mosaic(rule: str) -> Raster:
     whole = frame(110, 120)
     one, other = photo(), raster(random_cells(3, 60, 60, seed=8))
     places = (place(one, whole, -10, -20), place(other, whole, -50, -40))
-    pieces = tuple(Piece(p, p.footprint) for p in places if isinstance(p, Place) and p.footprint)
+    pieces = tuple(RasterPiece(p, p.footprint) for p in places if isinstance(p, Positioned) and p.footprint)
     return mosaic_view(pieces, whole, one.bands, rule, FEATHER)
 
 
@@ -118,7 +118,7 @@ def cells(view: Raster) -> np.ndarray:
 def test_a_clip_of_a_clip_is_one_view_and_a_clip_of_everything_none() -> None:
     source = photo()
     twice = crop(crop(source, Pane(5, 5, 60, 60)), Pane(2, 3, 20, 20))
-    assert isinstance(twice, Place) and twice.source is source
+    assert isinstance(twice, Positioned) and twice.source is source
     np.testing.assert_array_equal(cells(twice), source.values[:, 7:25, 8:25])
     assert crop(source, source.frame.pane) is source
 

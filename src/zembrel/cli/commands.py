@@ -8,8 +8,8 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
+from zembrel.cli.steps import VERBS, hint
 from zembrel.cli.style import WIDEST, heading
-from zembrel.cli.table import VERBS, hint
 from zembrel.errors import UsageError, nearest_name
 
 

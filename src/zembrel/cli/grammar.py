@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from zembrel.cli.options import MULTIPLE
-from zembrel.cli.table import VERBS
+from zembrel.cli.steps import VERBS
 from zembrel.errors import UsageError, nearest_name
 
 # verbs whose name says best what an option of several does

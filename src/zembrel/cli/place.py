@@ -65,7 +65,7 @@ def coords(
         raise UsageError(
             f"--axes {axes}", "axes are x first, or as registered", "write --axes registry, or leave it out"
         )
-    reading = verb.Reading(swapped, axes == "registry", keep_going)
+    reading = verb.CoordinateReading(swapped, axes == "registry", keep_going)
     given = Where(
         strict_crs=strict, shift_grid=shift_grid, height_grid=height_grid, epoch=epoch, z_unit=z_unit,
         from_z_unit=from_z_unit,

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from zembrel.cli.options import OPTIONS
-from zembrel.cli.table import VERBS
+from zembrel.cli.steps import VERBS
 from zembrel.errors import InputError, nearest_name
 
 NAME = "zembrel.toml"

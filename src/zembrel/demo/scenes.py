@@ -12,12 +12,12 @@ from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Band, Block
 from zembrel.raster.views.palette import RGB
 
 HOME = 32626
-LEGEND = Legend.of(Entry(code, name, colour) for code, (name, colour) in island.CLASSES.items())
+LEGEND = Legend.of(LegendEntry(code, name, colour) for code, (name, colour) in island.CLASSES.items())
 VOID = -32768
 COLLAR = 1  # near black, as scanned film has it
 

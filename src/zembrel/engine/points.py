@@ -72,7 +72,7 @@ def _encoded(
     if first is None:
         return
     executor = limits.executor_for(most * first[1].layout.dtype.itemsize)
-    yield from executor.map(_Encoded(encoder), _with(first, blocks))
+    yield from executor.map(_EncodedPoints(encoder), _with(first, blocks))
 
 
 def _with(first: Any, others: Iterator[Any]) -> Iterator[Any]:
@@ -117,7 +117,7 @@ class _Numbered(Generic[Result]):
 
 
 @dataclass(frozen=True)
-class _Encoded:
+class _EncodedPoints:
     encoder: PointEncoder
 
     def __call__(self, keyed: tuple[Any, PointBlock]) -> tuple[Any, Any]:

@@ -8,11 +8,11 @@ from pathlib import Path
 from typing import Any, Protocol, cast
 
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.formats.catalogue import FORMATS, Format, added_formats, all_formats, format_named
 from zembrel.formats.handles import file_handles
 from zembrel.formats.layers import layer_choice
 from zembrel.formats.origin import Origin
 from zembrel.formats.sink import Sink
-from zembrel.formats.table import FORMATS, Format, added_formats, all_formats, format_named
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.bands import stack

@@ -20,7 +20,7 @@ import numpy.typing as npt
 
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats import numbertext
-from zembrel.formats.gridkeys import Header, header_text, read_header
+from zembrel.formats.gridkeys import GridHeader, header_text, read_header
 from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
@@ -54,7 +54,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     return AsciiGrid(path, frame, (Band("band1", index.type, _nodata(header, index.type)),), index)
 
 
-def _nodata(header: Header, kind: str) -> float | int | None:
+def _nodata(header: GridHeader, kind: str) -> float | int | None:
     try:
         value = float(header.nodata) if header.nodata is not None else None
     except ValueError:
@@ -64,7 +64,7 @@ def _nodata(header: Header, kind: str) -> float | int | None:
     return int(value) if kind == "int32" else float(np.dtype(kind).type(value))
 
 
-def _indexed(path: Path, header: Header, columns: int, rows: int) -> Index:
+def _indexed(path: Path, header: GridHeader, columns: int, rows: int) -> Index:
     """One pass over the text: where rows begin, however lines are broken, and what numbers it holds."""
     size = path.stat().st_size
     if rows * columns > (size - header.end + 1) // 2:  # a digit and a blank each

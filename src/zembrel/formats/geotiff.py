@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from zembrel.errors import UsageError
-from zembrel.formats.handles import Place
+from zembrel.formats.handles import Readable
 from zembrel.formats.sink import Sink
 from zembrel.formats.tiff.codecs import parse_compression
 from zembrel.formats.tiff.encoding import Options
@@ -16,12 +16,12 @@ from zembrel.grid.frame import Frame
 from zembrel.raster.model import Band, Raster
 
 
-def open_raster(path: Place, layer: str | None) -> Raster:
+def open_raster(path: Readable, layer: str | None) -> Raster:
     """The image `layer` of a TIFF, default the first. Raises InputError."""
     return open_tiff(path, layer)
 
 
-def layers(path: Place) -> list[str]:
+def layers(path: Readable) -> list[str]:
     return layers_of(path)
 
 

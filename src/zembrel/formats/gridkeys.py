@@ -26,7 +26,7 @@ _STEPS = ("cellsize", "dx", "dy")
 Broken = Callable[[Path, str], InputError]
 
 
-class Header(NamedTuple):
+class GridHeader(NamedTuple):
     """What the first lines say, numbers as exact as they are written; `end`: the byte after them."""
 
     numbers: Mapping[str, Fraction]
@@ -72,7 +72,7 @@ def _placed(n: Mapping[str, Fraction], across: Fraction, along: Fraction, rows: 
     return Affine(float(west), float(south + (rows - 1) * along), float(across), -float(along))
 
 
-def read_header(path: Path, head: bytes, broken: Broken) -> Header:
+def read_header(path: Path, head: bytes, broken: Broken) -> GridHeader:
     """The keys that `head` begins with. Raises what `broken` makes for a value that is no number."""
     numbers: dict[str, Fraction] = {}
     nodata, order, at = None, None, 0
@@ -90,7 +90,7 @@ def read_header(path: Path, head: bytes, broken: Broken) -> Header:
             except (ValueError, OverflowError, ZeroDivisionError) as exc:
                 raise broken(path, f"{key} is {text!r}") from exc
         at = found.end()
-    return Header(numbers, nodata, order, at, broken)
+    return GridHeader(numbers, nodata, order, at, broken)
 
 
 def header_text(frame: Frame, void: Any, *, whole: bool) -> str:

@@ -34,7 +34,7 @@ def stamp(facts: os.stat_result) -> Stamp:
     return Stamp(facts.st_ino, facts.st_mtime_ns, facts.st_size)
 
 
-class Source(Protocol):
+class ByteSource(Protocol):
     """Bytes that are no file of this machine; picklable, and shown by its name.
 
     file: what it would be here; nothing is there, nor beside it.
@@ -47,7 +47,7 @@ class Source(Protocol):
     def read(self, offset: int, count: int) -> bytes: ...
 
 
-Place = Path | Source
+Readable = Path | ByteSource
 
 
 class FileHandles:
@@ -59,7 +59,7 @@ class FileHandles:
         self._open: OrderedDict[Path, int] = OrderedDict()
         self._busy: dict[int, int] = {}
 
-    def read(self, path: Place, offset: int, count: int, due: Stamp | None = None) -> bytes:
+    def read(self, path: Readable, offset: int, count: int, due: Stamp | None = None) -> bytes:
         """`count` bytes of `path` from `offset`; fewer at the end of the file.
 
         Raises InputError if it cannot be read, or its stamp is not the one `due`.
@@ -107,7 +107,7 @@ class FileHandles:
         with self._lock:
             self._busy[descriptor] -= 1
 
-    def renew(self, path: Place) -> Stamp:
+    def renew(self, path: Readable) -> Stamp:
         """The stamp of `path` as it is now; a handle on what stood there before is let go.
 
         Raises InputError.

@@ -37,7 +37,7 @@ _NAMES = {1: ("grey",), 3: ("red", "green", "blue")}
 layers = only_layer
 
 
-class Box(NamedTuple):
+class FileBox(NamedTuple):
     """A box of the file: type, first byte and size of its content."""
 
     type: bytes
@@ -70,7 +70,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     return WholeRaster(path, placed.frame, bands, _decode, placed.remarks)
 
 
-def _boxes(path: Path, start: int, end: int) -> Iterator[Box]:
+def _boxes(path: Path, start: int, end: int) -> Iterator[FileBox]:
     """The boxes between two bytes (15444-1, I.4). Raises InputError for one that ends beyond."""
     for _ in range(_MOST_BOXES):
         if start + 8 > end:
@@ -84,15 +84,15 @@ def _boxes(path: Path, start: int, end: int) -> Iterator[Box]:
         length = length or end - start
         if length < lead or start + length > end:
             raise _broken(path, f"its box {kind!r} at byte {start:,} runs past the end")
-        yield Box(kind, start + lead, length - lead)
+        yield FileBox(kind, start + lead, length - lead)
         start += length
 
 
-def _inside(path: Path, box: Box) -> Iterator[Box]:
+def _inside(path: Path, box: FileBox) -> Iterator[FileBox]:
     return _boxes(path, box.start, box.start + box.size)
 
 
-def _last_is_opacity(path: Path, header: Box, count: int) -> bool:
+def _last_is_opacity(path: Path, header: FileBox, count: int) -> bool:
     """Whether the channel definition (15444-1, I.5.3.6) says so of the last channel."""
     box = next((b for b in _inside(path, header) if b.type == b"cdef"), None)
     if box is None or box.size < 2 + 6 * count:
@@ -106,7 +106,7 @@ def _broken(path: Path, why: str) -> InputError:
 
 
 def _own_place(
-    path: Path, boxes: list[Box], columns: int, rows: int
+    path: Path, boxes: list[FileBox], columns: int, rows: int
 ) -> tuple[Frame | None, float | int | None]:
     """The frame that boxes give, and nodata; a box that cannot be understood gives none."""
     for box in boxes:
@@ -137,7 +137,7 @@ def _of_geotiff(content: bytes) -> tuple[Frame, float | int | None] | None:
     return (found.frame, found.bands[0].nodata) if placed else None
 
 
-def _of_gml(path: Path, box: Box, columns: int, rows: int) -> Frame | None:
+def _of_gml(path: Path, box: FileBox, columns: int, rows: int) -> Frame | None:
     """The rectified grid of an association: origin in the middle of the first cell, and two offsets."""
     from defusedxml import ElementTree
 

@@ -13,7 +13,7 @@ import tomllib
 from pathlib import Path
 
 from zembrel.errors import InputError
-from zembrel.raster.legend import Colour, Entry, Legend
+from zembrel.raster.legend import Colour, Legend, LegendEntry
 from zembrel.reading import readings
 from zembrel.tomlfile import check_keys, write_toml
 
@@ -57,12 +57,12 @@ def parse_legend(path: Path, text: str) -> Legend:
             raise InputError(
                 f"{path}: colour {facts['colour']!r} of class {code}", "it is not #rrggbb", "mend that line"
             )
-        entries.append(Entry(int(code), facts.get("name", ""), colour))
+        entries.append(LegendEntry(int(code), facts.get("name", ""), colour))
     return Legend.of(entries)
 
 
 def _of_lines(path: Path, text: str) -> Legend:
-    entries: dict[int, Entry] = {}
+    entries: dict[int, LegendEntry] = {}
     for number, line in enumerate(text.splitlines(), 1):
         if not line.strip() or re.match(r"\s*#\s", line):
             continue
@@ -84,17 +84,17 @@ def _of_lines(path: Path, text: str) -> Legend:
     return Legend.of(entries.values())
 
 
-def _entry(fields: list[str]) -> Entry | None:
+def _entry(fields: list[str]) -> LegendEntry | None:
     if len(fields) < 2 or not fields[0].isdigit():
         return None
     colour = _hex(fields[1])
     if colour is not None:
-        return Entry(int(fields[0]), " ".join(fields[2:]).strip(), colour)
+        return LegendEntry(int(fields[0]), " ".join(fields[2:]).strip(), colour)
     parts = [int(field) if field.isdigit() else 256 for field in fields[1:4]]
     if len(parts) < 3 or max(parts) > 255:
         return None
     opacity = len(fields) > 4 and fields[4].isdigit()
-    return Entry(
+    return LegendEntry(
         int(fields[0]), " ".join(fields[5 if opacity else 4 :]).strip(), (parts[0], parts[1], parts[2])
     )
 

@@ -26,7 +26,7 @@ from zembrel.formats.cf.attributes import band_attributes
 from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
 from zembrel.formats.cf.dataset import layer_names, open_dataset
 from zembrel.formats.cf.gridmapping import mapping_attributes
-from zembrel.formats.cf.layout import EDGE, Spread, Written, spreads_of, written_variables
+from zembrel.formats.cf.layout import EDGE, Spread, WrittenVariable, spreads_of, written_variables
 from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables
 from zembrel.formats.handles import Stamp, file_handles
 from zembrel.formats.sink import Sink
@@ -241,7 +241,7 @@ class NetcdfStore:
             made.attrs["bounds"] = f"{spread.name}_bounds"
             self._edges(spread.name, spread.edges, {})
 
-    def _variable(self, written: Written, axes: tuple[str, str], mapping: str | None) -> Any:
+    def _variable(self, written: WrittenVariable, axes: tuple[str, str], mapping: str | None) -> Any:
         band, ones = written.band, (1,) * len(written.spread)
         attributes = band_attributes(band, mapping) | {"long_name": written.name}
         dimensions = (*(spread.name for spread in written.spread), *axes)

@@ -10,7 +10,7 @@ from functools import cache
 from pathlib import Path
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import Place, Source, size_on_disk
+from zembrel.formats.handles import ByteSource, Readable, size_on_disk
 
 
 @dataclass(frozen=True)
@@ -23,7 +23,7 @@ class Origin:
 
     name: Path
     file: Path
-    source: Source | None = None
+    source: ByteSource | None = None
 
     @classmethod
     def of(cls, path: Path) -> Origin:
@@ -36,7 +36,7 @@ class Origin:
         return self.name == self.file and self.source is None
 
     @property
-    def place(self) -> Place:
+    def place(self) -> Readable:
         """What readers ask for bytes."""
         return self.file if self.source is None else self.source
 

@@ -20,7 +20,7 @@ from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.grid.frame import Frame
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import ALPHA, Band, Cells, Raster, has_alpha
 
 MOST_SAMPLES = 4_000_000_000
@@ -93,7 +93,7 @@ def _legend(picture: Any) -> Legend | None:
     text = picture.info.get(_LEGEND) or picture.info.get("comment", b"")
     names = _names(text.decode("utf-8", "replace") if isinstance(text, bytes) else str(text))
     return Legend.of(
-        Entry(code, names.get(code, ""), (r, g, b)) for code, (r, g, b) in enumerate(colours.tolist())
+        LegendEntry(code, names.get(code, ""), (r, g, b)) for code, (r, g, b) in enumerate(colours.tolist())
     )
 
 
@@ -197,7 +197,7 @@ def _write_png(path: Path, cells: Cells, valid: Cells | None, legend: Legend | N
 
 def _write_gif(path: Path, cells: Cells, valid: Cells | None, legend: Legend | None) -> None:
     """Codes in their palette, or greys in one of all greys."""
-    shown = legend or Legend.of(Entry(n, "", (n, n, n)) for n in range(256))
+    shown = legend or Legend.of(LegendEntry(n, "", (n, n, n)) for n in range(256))
     picture = _palette_picture(cells, valid, shown)
     comment = {"comment": write_legend(legend).encode()} if legend is not None and legend.named else {}
     picture.save(path, "GIF", optimize=False, **comment)

@@ -36,7 +36,7 @@ from zembrel.raster.views.haloed import SPARE, with_neighbours
 from zembrel.raster.views.mosaic import FEATHER, mosaic
 from zembrel.raster.views.nodata import WithNodata, says_nodata
 from zembrel.raster.views.opacity import Opaque
-from zembrel.raster.views.overlap import Piece, check_overlap
+from zembrel.raster.views.overlap import RasterPiece, check_overlap
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.place import Reframed
 from zembrel.raster.views.reproject import on_frame
@@ -59,7 +59,7 @@ _KEYS: Keys = {
 layers = only_layer
 
 
-class Sheet(NamedTuple):
+class QuiltSheet(NamedTuple):
     """One sheet: its file, the cells it may reach, and the method that brings it there."""
 
     path: Path
@@ -100,11 +100,11 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     rasters = [SheetRaster(sheet, lattice, bands, sewing) for sheet in sheets]
     if sewing.overlap not in ("sum", "count"):
         rasters = _with_neighbours(rasters)
-    pieces = tuple(Piece(raster, raster.sheet.footprint) for raster in rasters)
+    pieces = tuple(RasterPiece(raster, raster.sheet.footprint) for raster in rasters)
     whole = mosaic(pieces, lattice, bands, sewing.overlap, sewing.feather)
-    spare = tuple(Piece(replace(r, spare=True), r.reached) for r in rasters if r.near)
+    spare = tuple(RasterPiece(replace(r, spare=True), r.reached) for r in rasters if r.near)
     if spare:  # cells of which no sheet has half
-        whole = mosaic((Piece(whole, lattice.pane), *spare), lattice, bands, "first", sewing.feather)
+        whole = mosaic((RasterPiece(whole, lattice.pane), *spare), lattice, bands, "first", sewing.feather)
     return whole if lattice is frame else on_frame(whole, frame, sheets[0].method)
 
 
@@ -129,7 +129,7 @@ def _legend(path: Path, rows: list[Any]) -> Legend:
     return parse_legend(path, write_toml({str(w[0]): {"name": w[1], "colour": w[2]} for w in rows}))
 
 
-def _sheet(path: Path, words: Any, frame: Frame) -> Sheet:
+def _sheet(path: Path, words: Any, frame: Frame) -> QuiltSheet:
     whole = isinstance(words, list) and len(words) == 6 and all(isinstance(n, int) for n in words[1:5])
     if not whole or not isinstance(words[0], str):
         raise InputError(
@@ -144,7 +144,7 @@ def _sheet(path: Path, words: Any, frame: Frame) -> Sheet:
             f"the frame has {frame.columns} columns x {frame.rows} rows",
             "make the quilt again with mosaic",
         )
-    return Sheet(path.parent / words[0], Pane(top, left, bottom, right), str(words[5]))
+    return QuiltSheet(path.parent / words[0], Pane(top, left, bottom, right), str(words[5]))
 
 
 def _with_neighbours(rasters: Sequence[SheetRaster]) -> list[SheetRaster]:
@@ -169,11 +169,11 @@ class SheetRaster:
     near: sheets beside it, for the cells at its border; spare: whether all cells that these give are wanted.
     """
 
-    sheet: Sheet
+    sheet: QuiltSheet
     frame: Frame
     bands: tuple[Band, ...]
     sewing: Sewing
-    near: tuple[Sheet, ...] = ()
+    near: tuple[QuiltSheet, ...] = ()
     spare: bool = False
 
     @property
@@ -197,7 +197,7 @@ class SheetRaster:
         )
         return among if self.spare else view
 
-    def _source(self, sheet: Sheet) -> Raster:
+    def _source(self, sheet: QuiltSheet) -> Raster:
         """A sheet as its file has it, with the bands of the quilt."""
         path = sheet.path
         raster = formats.open_raster(path)
@@ -231,7 +231,7 @@ def write_quilt(
     path: Path,
     frame: Frame,
     bands: tuple[Band, ...],
-    sheets: Iterable[Sheet],
+    sheets: Iterable[QuiltSheet],
     sewing: Sewing,
     lattice: Frame | None = None,
 ) -> str:

@@ -26,14 +26,14 @@ _AGREE = 0.5  # cells by which corners may differ
 _TIES_FIT = 1.0  # cells by which tie points may miss a plane placing
 
 
-class Placed(NamedTuple):
+class FoundPlace(NamedTuple):
     """A frame, and what is to be said about where it came from."""
 
     frame: Frame
     remarks: tuple[str, ...] = ()
 
 
-def placed_beside(image: Path, columns: int, rows: int) -> Placed:
+def placed_beside(image: Path, columns: int, rows: int) -> FoundPlace:
     """The frame that files beside `image` give it, else one in plain cells without a CRS.
 
     Raises InputError for a file that should place it and is broken.
@@ -41,11 +41,11 @@ def placed_beside(image: Path, columns: int, rows: int) -> Placed:
     return placed_in(None, image, columns, rows)
 
 
-def placed_in(own: Frame | None, image: Path, columns: int, rows: int) -> Placed:
+def placed_in(own: Frame | None, image: Path, columns: int, rows: int) -> FoundPlace:
     """The same of an image that holds a place itself, if `own` is one: that is taken."""
     found = list(_placings(image, columns, rows))
     if own is None and not found:
-        return Placed(Frame(crs_beside(image), UNPLACED, columns, rows))
+        return FoundPlace(Frame(crs_beside(image), UNPLACED, columns, rows))
     name, frame, said = ("itself", own, []) if own is not None else (found[0][0].name, *found[0][1:])
     if frame.crs is None and (crs := crs_beside(image)) is not None:
         frame = replace(frame, crs=crs)
@@ -56,7 +56,7 @@ def placed_in(own: Frame | None, image: Path, columns: int, rows: int) -> Placed
         if apart is None or apart > _AGREE:
             far = "cannot be compared" if apart is None else f"places it {apart:,.1f} cells away"
             said.append(f"placed by {name}; {other.name} {far}")
-    return Placed(frame, tuple(said))
+    return FoundPlace(frame, tuple(said))
 
 
 def _placings(image: Path, columns: int, rows: int) -> Iterator[tuple[Path, Frame, list[str]]]:

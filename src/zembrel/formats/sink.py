@@ -49,7 +49,7 @@ class Sink:
 
 
 @dataclass(frozen=True)
-class AsIs:
+class BlocksAsIs:
     """An encoder for stores that take blocks as they are."""
 
     def encode(self, pane: Pane, block: Block) -> Block:

@@ -10,7 +10,7 @@ import numpy as np
 
 from zembrel.formats.blockcache import block_cache
 from zembrel.formats.handles import file_handles
-from zembrel.formats.sink import AsIs, Sink
+from zembrel.formats.sink import BlocksAsIs, Sink
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, has_alpha, shared_type
@@ -44,7 +44,9 @@ class WholeRaster:
 
 def whole_sink(frame: Frame, bands: tuple[Band, ...], write: Callable[[Cells, Cells | None], None]) -> Sink:
     """A sink that gathers all cells, (rows, columns, samples), for `write`."""
-    return Sink(tuple(frame.pane.blocks(_STRIP, frame.columns)), AsIs(), WholeStore(frame, bands, write))
+    return Sink(
+        tuple(frame.pane.blocks(_STRIP, frame.columns)), BlocksAsIs(), WholeStore(frame, bands, write)
+    )
 
 
 class WholeStore:

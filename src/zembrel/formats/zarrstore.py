@@ -263,7 +263,7 @@ class ZarrStore:
             BANDS: " ".join(variable.name for variable in written),
         }
         zarr.create_group(self._store, path=group, zarr_format=version, attributes=facts | more)
-        place = Place(self._store, group, version)
+        place = ZarrGroup(self._store, group, version)
         mapping = mapping_attributes(frame.crs) if frame.crs is not None else {}
         if mapping:
             place.whole("crs", (), np.int32(0), mapping)
@@ -330,7 +330,7 @@ class ZarrStore:
         self._store.close()
 
 
-class Place(NamedTuple):
+class ZarrGroup(NamedTuple):
     """A group of a store in the making, and the version it is written in."""
 
     store: Any

@@ -29,7 +29,7 @@ from zembrel.geodesy.registryfile import registered, row, rows
 from zembrel.geodesy.units import METRE, Unit, unit, value_in_base
 
 
-class Entry(NamedTuple):
+class CRSEntry(NamedTuple):
     """What the registry says of a CRS besides its definition; bounds: west, south, east, north in degrees."""
 
     code: int
@@ -226,13 +226,13 @@ _ENTRY = """SELECT c.code, c.name, c.kind, e.name AS area, e.west, e.south, e.ea
     FROM crs c LEFT JOIN extent e ON e.code = c.extent LEFT JOIN replacement r ON r.crs = c.code """
 
 
-def entry(code: int) -> Entry | None:
+def entry(code: int) -> CRSEntry | None:
     """What the registry says of the CRS of EPSG `code` besides its definition."""
     found = row(_ENTRY + "WHERE c.code = ?", code)
     return _entry(found) if found else None
 
 
-def find(text: str, most: int = 40) -> list[Entry]:
+def find(text: str, most: int = 40) -> list[CRSEntry]:
     """CRSs whose name, alias or area holds all words of `text`; current ones, best fits first."""
     words = text.split()
     alias = "SELECT 1 FROM alias a WHERE a.kind = 'crs' AND a.code = c.code AND a.name LIKE ?"
@@ -249,7 +249,7 @@ def find(text: str, most: int = 40) -> list[Entry]:
     return [_entry(r) for r in found]
 
 
-def covering(lon: float, lat: float, most: int = 40) -> list[Entry]:
+def covering(lon: float, lat: float, most: int = 40) -> list[CRSEntry]:
     """Projected CRSs whose area of use holds a point, degrees of WGS 84; the smallest areas first."""
     across = "CASE WHEN e.west <= e.east THEN ? BETWEEN e.west AND e.east ELSE ? >= e.west OR ? <= e.east END"
     width = "(CASE WHEN e.west <= e.east THEN e.east - e.west ELSE e.east - e.west + 360 END)"
@@ -265,11 +265,11 @@ def projected_codes() -> list[int]:
     return [r["code"] for r in rows("SELECT code FROM crs WHERE kind = 'projected' AND NOT deprecated")]
 
 
-def _entry(found: sqlite3.Row) -> Entry:
+def _entry(found: sqlite3.Row) -> CRSEntry:
     west, south, east, north = (
         math.nan if found[side] is None else float(found[side]) for side in ("west", "south", "east", "north")
     )
-    return Entry(
+    return CRSEntry(
         found["code"],
         found["name"],
         found["kind"],

@@ -21,7 +21,7 @@ Ring = list[tuple[float, float]]
 
 
 @dataclass(frozen=True)
-class Box:
+class BoxArea:
     """West, south, east, north; without a CRS they are in that of the result."""
 
     bounds: Bounds
@@ -29,7 +29,7 @@ class Box:
 
 
 @dataclass(frozen=True)
-class Around:
+class AroundArea:
     """So far each way of a point (`square`) or all around it (`circle`)."""
 
     shape: str
@@ -102,7 +102,7 @@ def _over_pole(ring: Ring, crs: GeographicCRS, y: float) -> Ring:
 
 
 @dataclass(frozen=True)
-class Place:
+class PlaceArea:
     """A named place, found in the places file of `zembrel.toml`, with a reach around it."""
 
     name: str
@@ -115,7 +115,7 @@ class PathArea:
     path: str
 
 
-Area = Box | Around | Place | PathArea
+Area = BoxArea | AroundArea | PlaceArea | PathArea
 _DEGREE = re.compile(r"([NS])(\d{2})([EW])(\d{3})", re.IGNORECASE)
 
 
@@ -128,7 +128,7 @@ def parse_area(text: str) -> Area:
     if colon and prefix in ("square", "circle"):
         return _around(prefix, rest)
     if colon and prefix == "place":
-        return Place(rest)
+        return PlaceArea(rest)
     if colon and prefix == "degree":
         return _degree(rest)
     numbers, crs = split_crs(text)
@@ -186,7 +186,7 @@ def check_bounds(bounds: Bounds, crs: CRS | None) -> None:
         )
 
 
-def _around(shape: str, text: str) -> Around:
+def _around(shape: str, text: str) -> AroundArea:
     numbers, crs = split_crs(text)
     parts = numbers.split(",")
     point = _numbers(",".join(parts[:2]))
@@ -205,10 +205,10 @@ def _around(shape: str, text: str) -> Around:
             "x is longitude and comes first",
             f"write {turned(f'{shape}:{text}')}",
         )
-    return Around(shape, point[0], point[1], reach, crs)
+    return AroundArea(shape, point[0], point[1], reach, crs)
 
 
-def _degree(text: str) -> Box:
+def _degree(text: str) -> BoxArea:
     found = _DEGREE.fullmatch(text)
     if not found:
         raise UsageError(
@@ -220,16 +220,16 @@ def _degree(text: str) -> Box:
     west = int(found[4]) * (1 if found[3].upper() == "E" else -1)
     if not (-90 <= south < 90 and -180 <= west < 180):
         raise UsageError(f"there is no degree cell {text}", "it lies off the globe", "write degree:N46W024")
-    return Box((west, south, west + 1, south + 1), by_code(4326))
+    return BoxArea((west, south, west + 1, south + 1), by_code(4326))
 
 
-def _box(text: str, values: list[float], crs: CRS | None) -> Box:
+def _box(text: str, values: list[float], crs: CRS | None) -> BoxArea:
     bounds = (values[0], values[1], values[2], values[3])
     if crs is not None:
         check_bounds(bounds, crs)
     elif bounds[1] >= bounds[3]:
         raise _swapped(bounds, "south must be less than north")
-    return Box(bounds, crs)
+    return BoxArea(bounds, crs)
 
 
 def _swapped(bounds: Bounds, why: str) -> UsageError:

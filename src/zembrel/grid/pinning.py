@@ -63,7 +63,7 @@ class Pinning:
         return found[:, 0].reshape(x.shape), found[:, 1].reshape(x.shape)
 
 
-class Fit(NamedTuple):
+class PinFit(NamedTuple):
     """How tie points fit: residuals and leave-one-out errors in cells, (n,), and which is suspect."""
 
     residuals: Array
@@ -121,7 +121,7 @@ def _terms(places: Array, model: str, nodes: Array) -> Array:
     return np.column_stack([x**i * y**j for i in range(order + 1) for j in range(order + 1 - i)])
 
 
-def judged(ties: Ties, model: str, fit: Callable[[Ties, str], Pinning] = pinned) -> Fit:
+def judged(ties: Ties, model: str, fit: Callable[[Ties, str], Pinning] = pinned) -> PinFit:
     """How the points fit, and which of them, if any, seems to be in the wrong place.
 
     A point left out and missed by more than _SUSPECT times what is usual is suspect. With no point to spare,
@@ -137,10 +137,10 @@ def judged(ties: Ties, model: str, fit: Callable[[Ties, str], Pinning] = pinned)
             except InputError:
                 continue
     if np.isfinite(left_out).sum() < 4:
-        return Fit(residuals, left_out, None)
+        return PinFit(residuals, left_out, None)
     worst = _cause(ties, model, fit, left_out)
     far = left_out[worst] > max(_LEAST_SUSPECT, _SUSPECT * _usual(ties, model, fit, left_out, worst))
-    return Fit(residuals, left_out, worst if far else None)
+    return PinFit(residuals, left_out, worst if far else None)
 
 
 def _usual(ties: Ties, model: str, fit: Callable[[Ties, str], Pinning], left_out: Array, worst: int) -> float:

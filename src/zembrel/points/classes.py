@@ -5,7 +5,7 @@ Source: LAS Specification 1.4 R15, tables 9 and 17.
 
 from __future__ import annotations
 
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 
 CLASSES: dict[int, tuple[str, tuple[int, int, int]]] = {
     0: ("never classified", (178, 176, 168)), 1: ("unclassified", (150, 148, 142)),
@@ -26,7 +26,7 @@ def name_of(number: int) -> str:
 
 def legend_of(numbers: list[int]) -> Legend:
     """Names and colours of classes."""
-    return Legend(tuple(Entry(n, name_of(n), colour_of(n)) for n in numbers))
+    return Legend(tuple(LegendEntry(n, name_of(n), colour_of(n)) for n in numbers))
 
 
 def colour_of(number: int) -> tuple[int, int, int]:

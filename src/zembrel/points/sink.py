@@ -55,7 +55,7 @@ class PointSink:
 
 
 @dataclass(frozen=True)
-class AsIs:
+class PointsAsIs:
     """An encoder for stores that take points as they are."""
 
     def encode(self, block: PointBlock) -> PointBlock:

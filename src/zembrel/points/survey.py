@@ -12,14 +12,14 @@ import numpy.typing as npt
 from zembrel.geodesy.crs import CRS, metres_per_unit
 from zembrel.points.duplicates import Duplicates, marks_of
 from zembrel.points.model import Bounds3, PointBlock
-from zembrel.points.shelf import scipy
+from zembrel.points.scipypart import scipy
 
 _PER_CELL, _SIDE = 8, 2048  # points in a cell of the map of density, and cells along its longer side, at most
 FLAGS = ("synthetic", "key_point", "withheld", "overlap")
 _NO_STATISTICS = ("x", "y", "class", "return", "returns", "channel", "direction", "edge", *FLAGS)
 
 
-class Lattice(NamedTuple):
+class SurveyLattice(NamedTuple):
     """The cells in which points are counted."""
 
     west: float
@@ -29,14 +29,14 @@ class Lattice(NamedTuple):
     rows: int
 
     @classmethod
-    def over(cls, bounds: Bounds3, points: int) -> Lattice:
+    def over(cls, bounds: Bounds3, points: int) -> SurveyLattice:
         width, height = max(bounds[3] - bounds[0], 1e-9), max(bounds[4] - bounds[1], 1e-9)
         size = max(np.sqrt(width * height * _PER_CELL / max(points, 1)), max(width, height) / _SIDE)
         return cls(bounds[0], bounds[1], float(size), int(width / size) + 1, int(height / size) + 1)
 
 
 @dataclass
-class Seen:
+class PointsSeen:
     """What was seen of some points."""
 
     points: int = 0
@@ -54,9 +54,9 @@ class Seen:
     marks: npt.NDArray[np.uint64] | None = None
 
 
-def look(block: PointBlock, said: Bounds3 | None, lattice: Lattice | None, *, deep: bool) -> Seen:
+def look(block: PointBlock, said: Bounds3 | None, lattice: SurveyLattice | None, *, deep: bool) -> PointsSeen:
     """What a block tells. said: bounds by its file; deep: also statistics of all values, and duplicates."""
-    seen = Seen(len(block))
+    seen = PointsSeen(len(block))
     if not len(block):
         return seen
     seen.classes = _counted(block.values("class"))
@@ -104,10 +104,10 @@ class Survey:
     """All that was seen, put together in file order."""
 
     def __init__(self, duplicates: Duplicates) -> None:
-        self.seen = Seen()
+        self.seen = PointsSeen()
         self._duplicates = duplicates
 
-    def note(self, new: Seen) -> None:
+    def note(self, new: PointsSeen) -> None:
         whole = self.seen
         if not new.points:
             return
@@ -144,7 +144,7 @@ def _joined(one: Bounds3 | None, other: Bounds3 | None) -> Bounds3 | None:
     return (*low, *(max(a, b) for a, b in zip(one[3:], other[3:], strict=True)))  # type: ignore[return-value]
 
 
-class Cover(NamedTuple):
+class PointCover(NamedTuple):
     """How densely points lie: square metres with points, and points a square metre there."""
 
     area: float
@@ -160,7 +160,7 @@ class Voids(NamedTuple):
     place: tuple[float, float] | None
 
 
-def _near(cells: npt.NDArray[np.int64], lattice: Lattice) -> npt.NDArray[np.bool_]:
+def _near(cells: npt.NDArray[np.int64], lattice: SurveyLattice) -> npt.NDArray[np.bool_]:
     """Cells with points or between such: a single empty cell is chance. A closing by 3 x 3 cells."""
     filled = np.pad(cells.reshape(lattice.rows, lattice.columns) > 0, 2)
     grown = np.zeros_like(filled)
@@ -174,21 +174,21 @@ def _near(cells: npt.NDArray[np.int64], lattice: Lattice) -> npt.NDArray[np.bool
     return near[2:-2, 2:-2]
 
 
-def _cell_area(lattice: Lattice, crs: CRS | None) -> float:
+def _cell_area(lattice: SurveyLattice, crs: CRS | None) -> float:
     across, along = (
         metres_per_unit(crs, lattice.south + lattice.size * lattice.rows / 2) if crs else (1.0, 1.0)
     )
     return lattice.size * lattice.size * across * along
 
 
-def cover_of(cells: npt.NDArray[np.int64], lattice: Lattice, crs: CRS | None) -> Cover:
+def cover_of(cells: npt.NDArray[np.int64], lattice: SurveyLattice, crs: CRS | None) -> PointCover:
     """Cover by the points of each cell, (rows x columns,), rows from the south; square units without a
     CRS."""
     area = float(_near(cells, lattice).sum()) * _cell_area(lattice, crs)
-    return Cover(area, float(cells.sum()) / area if area else 0.0)
+    return PointCover(area, float(cells.sum()) / area if area else 0.0)
 
 
-def voids_of(cells: npt.NDArray[np.int64], lattice: Lattice, crs: CRS | None) -> Voids:
+def voids_of(cells: npt.NDArray[np.int64], lattice: SurveyLattice, crs: CRS | None) -> Voids:
     """Holes in the ground that points cover."""
     ndimage = scipy("ndimage")
     near, cell = _near(cells, lattice), _cell_area(lattice, crs)

@@ -12,7 +12,7 @@ import numpy.typing as npt
 from zembrel.grid.pane import Pane
 from zembrel.raster.displacement import Displacement, displacement
 from zembrel.raster.tone import Common
-from zembrel.raster.views.overlap import Piece, everywhere
+from zembrel.raster.views.overlap import RasterPiece, everywhere
 
 PROBE = 96  # cells along a side of a probe
 PROBES = 4  # along each side of an overlap
@@ -44,7 +44,7 @@ class Probe(NamedTuple):
     valid: npt.NDArray[np.bool_]
 
 
-def pairs_of(pieces: Sequence[Piece]) -> list[Pair]:
+def pairs_of(pieces: Sequence[RasterPiece]) -> list[Pair]:
     """All pairs of pieces whose footprints overlap."""
     panes = [piece.footprint for piece in pieces]
     edges = np.array([(p.top, p.left, p.bottom, p.right) for p in panes], np.int64).reshape(-1, 4)
@@ -59,7 +59,7 @@ def pairs_of(pieces: Sequence[Piece]) -> list[Pair]:
     return found
 
 
-def disagreements(pieces: Sequence[Piece], most: int = MOST_PAIRS) -> list[Disagreement]:
+def disagreements(pieces: Sequence[RasterPiece], most: int = MOST_PAIRS) -> list[Disagreement]:
     """One entry for each pair of `pieces` that overlap, probed at up to PROBES x PROBES places.
 
     Of more than `most` pairs so many are looked at, spread over all.
@@ -70,7 +70,7 @@ def disagreements(pieces: Sequence[Piece], most: int = MOST_PAIRS) -> list[Disag
     return [entry for entry in found if entry is not None]
 
 
-def commons(pieces: Sequence[Piece], bands: int) -> list[list[Common]]:
+def commons(pieces: Sequence[RasterPiece], bands: int) -> list[list[Common]]:
     """For each band what the overlaps of `pieces` have in common, for tone matching."""
     found: list[list[Common]] = [[] for _ in range(bands)]
     for i, j, overlap in pairs_of(pieces):
@@ -86,7 +86,7 @@ def commons(pieces: Sequence[Piece], bands: int) -> list[list[Common]]:
     return found
 
 
-def _compare(pieces: Sequence[Piece], pair: Pair) -> Disagreement | None:
+def _compare(pieces: Sequence[RasterPiece], pair: Pair) -> Disagreement | None:
     cells, total, squares, worst = 0, 0.0, 0.0, 0.0
     shifts: list[Displacement] = []
     for one, other, valid in _probes(pieces, pair):
@@ -116,7 +116,7 @@ def _flat(cells: Values, valid: npt.NDArray[np.bool_]) -> npt.NDArray[np.float64
     return mean
 
 
-def _probes(pieces: Sequence[Piece], pair: Pair) -> Iterator[Probe]:
+def _probes(pieces: Sequence[RasterPiece], pair: Pair) -> Iterator[Probe]:
     first, second, overlap = pair
     for pane in _panes(overlap):
         one, other = pieces[first].raster.cells(pane), pieces[second].raster.cells(pane)

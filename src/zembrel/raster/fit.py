@@ -12,7 +12,7 @@ from zembrel.raster.model import Block
 
 
 @dataclass
-class Fit:
+class TypeFit:
     """Observer: valid cells that type `type` cannot hold after value * gain + lift."""
 
     type: str

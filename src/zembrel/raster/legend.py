@@ -13,7 +13,7 @@ import numpy.typing as npt
 Colour = tuple[int, int, int]
 
 
-class Entry(NamedTuple):
+class LegendEntry(NamedTuple):
     """One class: its code, name (may be empty) and colour (red, green, blue of 0 to 255)."""
 
     code: int
@@ -31,10 +31,10 @@ def shade(number: int) -> Colour:
 class Legend:
     """Classes in ascending order of code."""
 
-    entries: tuple[Entry, ...]
+    entries: tuple[LegendEntry, ...]
 
     @staticmethod
-    def of(entries: Iterable[Entry]) -> Legend:
+    def of(entries: Iterable[LegendEntry]) -> Legend:
         return Legend(tuple(sorted(entries)))
 
     def name(self, code: int) -> str:

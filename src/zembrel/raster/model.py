@@ -33,7 +33,7 @@ class Dimension:
     attributes: tuple[tuple[str, Any], ...] | None = None
 
 
-class Place(NamedTuple):
+class SlicePlace(NamedTuple):
     """A place along a dimension: its coordinate, and where its cell begins and ends if that is told."""
 
     dimension: Dimension
@@ -46,7 +46,7 @@ class Slot:
     """Where a band belongs in a variable of more dimensions than rows and columns."""
 
     variable: str
-    places: tuple[Place, ...]
+    places: tuple[SlicePlace, ...]
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from zembrel.grid.pane import Pane
 from zembrel.raster.model import Cells, Mask
 
 
-class Part(NamedTuple):
+class LevelPart(NamedTuple):
     """Cells of one level: where they lie in it, (bands, rows, columns), and which are valid, (1 or bands,
     rows, columns), None for all."""
 
@@ -30,7 +30,7 @@ class _Strip:
     valid: Mask
     masked: bool = False
 
-    def put(self, part: Part) -> None:
+    def put(self, part: LevelPart) -> None:
         into = (
             slice(part.pane.top - self.top, part.pane.bottom - self.top),
             slice(part.pane.left, part.pane.right),
@@ -44,9 +44,9 @@ class _Strip:
         self.masked = True
 
     @property
-    def whole(self) -> Part:
+    def whole(self) -> LevelPart:
         pane = Pane(self.top, 0, self.top + self.cells.shape[1], self.cells.shape[2])
-        return Part(pane, self.cells, self.valid if self.masked else None)
+        return LevelPart(pane, self.cells, self.valid if self.masked else None)
 
 
 class Pyramid:
@@ -55,11 +55,13 @@ class Pyramid:
     sizes: rows and columns of each level; halve: a part of a level as one of the next.
     """
 
-    def __init__(self, sizes: Sequence[tuple[int, int]], side: int, halve: Callable[[Part], Part]) -> None:
+    def __init__(
+        self, sizes: Sequence[tuple[int, int]], side: int, halve: Callable[[LevelPart], LevelPart]
+    ) -> None:
         self._sizes, self._side, self._halve = sizes, side, halve
         self._strips: dict[int, _Strip] = {}
 
-    def take(self, level: int, part: Part) -> Iterator[tuple[int, Part]]:
+    def take(self, level: int, part: LevelPart) -> Iterator[tuple[int, LevelPart]]:
         """The strips, with their levels, that are complete with a piece of `level`."""
         rows, columns = self._sizes[level]
         strip = self._strips.get(level)

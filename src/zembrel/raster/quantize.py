@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Block
 
 _BITS = 5  # of each colour that the histogram tells apart
@@ -58,7 +58,7 @@ def median_cut(counts: ColourCounts, most: int) -> Legend:
         boxes += [box[:cut], box[cut:]]
     means = [np.average(colours[box], axis=0, weights=weight[box]) for box in boxes]
     shades = sorted({tuple(int(v + 0.5) for v in mean) for mean in means}, key=lambda c: (sum(c), c))
-    return Legend.of(Entry(code, "", (r, g, b)) for code, (r, g, b) in enumerate(shades))
+    return Legend.of(LegendEntry(code, "", (r, g, b)) for code, (r, g, b) in enumerate(shades))
 
 
 def nearest_table(palette: Legend) -> npt.NDArray[np.uint8]:

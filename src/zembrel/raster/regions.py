@@ -1,6 +1,6 @@
 """Regions of equal cells found strip by strip: values, sizes and outlines, as soon as each is complete.
 
-`RegionSweep` goes over the rows and joins; `Outlines` takes up what it has found, and may do so meanwhile.
+`RegionSweep` goes over the rows and joins; `RegionOutlines` takes up what it has found.
 """
 
 from __future__ import annotations
@@ -156,7 +156,7 @@ def _renumbered(values: Integers, numbers: Any) -> Integers:
 
 
 @dataclass
-class Outlines:
+class RegionOutlines:
     """Outlines of regions, in the order in which these are complete; those of open ones wait."""
 
     _waiting: list[Closed] = field(default_factory=list)

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
-from zembrel.raster.kernels import table, warp, windowed
+from zembrel.raster.kernels import radii, warp, windowed
 from zembrel.raster.kernels.weights import phase_table
 from zembrel.raster.method import NEED, Method
 from zembrel.raster.model import Block, Raster
@@ -65,7 +65,7 @@ def _places_of(
     order = np.argsort(tiles, kind="stable")
     cuts = np.flatnonzero(np.diff(tiles[order])) + 1
     reaches = (np.zeros((2, x.size)) if reach is None else reach) / np.reshape(frame.cell, (2, 1))
-    halo = table.RADIUS[table.CODES[method.name]] + 1 if method.name in table.CODES else 1
+    halo = radii.RADIUS[radii.CODES[method.name]] + 1 if method.name in radii.CODES else 1
     wide = [math.ceil(most) + math.ceil(halo) for most in reaches.max(axis=1, initial=0.0).tolist()]
     found = []
     for part in np.split(numbers[order], cuts) if numbers.size else []:
@@ -108,8 +108,8 @@ def _interpolated(block: Block, u: Array, v: Array, method: Method, reaches: Any
     elif method.name == "bilinear":
         warp.bilinear(*at, NEED, False, 0.0, 0.0, out, ok, 0)
     else:
-        code = table.CODES[method.name]
-        windowed.tabled(*at, phase_table(code, table.RADIUS[code]), NEED, False, 0.0, 0.0, out, ok, 0)
+        code = radii.CODES[method.name]
+        windowed.tabled(*at, phase_table(code, radii.RADIUS[code]), NEED, False, 0.0, 0.0, out, ok, 0)
     return out[:, 0], np.broadcast_to(ok[:, 0].astype(bool), (bands, u.size))
 
 

@@ -20,7 +20,7 @@ from zembrel.raster.model import Block
 from zembrel.raster.views.outline import Cover
 
 
-class Tally(NamedTuple):
+class BandTally(NamedTuple):
     """Count, smallest, largest, mean and sum of squared deviations of one band in one block."""
 
     cells: int
@@ -38,15 +38,15 @@ class Statistics:
     computing sample variances", Stanford STAN-CS-79-773 (1979).
     """
 
-    tallies: list[Tally] = field(default_factory=list)
+    tallies: list[BandTally] = field(default_factory=list)
     cells: int = 0
 
-    def look(self, pane: Pane, block: Block) -> list[Tally]:
+    def look(self, pane: Pane, block: Block) -> list[BandTally]:
         return [_tally(block, band) for band in range(block.cells.shape[0])]
 
-    def note(self, seen: list[Tally]) -> None:
+    def note(self, seen: list[BandTally]) -> None:
         if not self.tallies:
-            self.tallies = [Tally(0, math.inf, -math.inf, 0.0, 0.0)] * len(seen)
+            self.tallies = [BandTally(0, math.inf, -math.inf, 0.0, 0.0)] * len(seen)
         self.tallies = [_joined(one, other) for one, other in zip(self.tallies, seen, strict=True)]
 
     def deviation(self, band: int) -> float:
@@ -55,25 +55,25 @@ class Statistics:
         return math.sqrt(tally.squares / tally.cells) if tally.cells else math.nan
 
 
-def _tally(block: Block, band: int) -> Tally:
+def _tally(block: Block, band: int) -> BandTally:
     values = block.cells[band] if block.valid is None else block.cells[band][block.valid_of(band)]
     if not values.size:
-        return Tally(0, math.inf, -math.inf, 0.0, 0.0)
+        return BandTally(0, math.inf, -math.inf, 0.0, 0.0)
     exact = values.astype(np.float64)
     with np.errstate(invalid="ignore", over="ignore"):  # infinite values have no deviation
         mean = float(exact.mean())
         squares = float(np.square(exact - mean).sum())
-    return Tally(values.size, float(values.min()), float(values.max()), mean, squares)
+    return BandTally(values.size, float(values.min()), float(values.max()), mean, squares)
 
 
-def _joined(one: Tally, other: Tally) -> Tally:
+def _joined(one: BandTally, other: BandTally) -> BandTally:
     if not other.cells:
         return one
     count = one.cells + other.cells
     gap = other.mean - one.mean
     mean = one.mean + gap * other.cells / count
     squares = one.squares + other.squares + gap * gap * one.cells * other.cells / count
-    return Tally(count, min(one.low, other.low), max(one.high, other.high), mean, squares)
+    return BandTally(count, min(one.low, other.low), max(one.high, other.high), mean, squares)
 
 
 @dataclass
@@ -102,7 +102,7 @@ class ClassCounts:
             self.areas[code] = self.areas.get(code, 0.0) + area
 
 
-class Seen(NamedTuple):
+class BlockSeen(NamedTuple):
     """Cells of a block: valid ones, those due inside the outline, and those missing there."""
 
     valid: int
@@ -122,18 +122,18 @@ class Coverage:
     missing: int = 0
     first: tuple[int, int] | None = None
 
-    def look(self, pane: Pane, block: Block) -> Seen:
+    def look(self, pane: Pane, block: Block) -> BlockSeen:
         if block.valid is None:
-            return Seen(pane.size, pane.size, 0, None)
+            return BlockSeen(pane.size, pane.size, 0, None)
         valid = block.anywhere
         if self.cover is None:
-            return Seen(int(valid.sum()), 0, 0, None)
+            return BlockSeen(int(valid.sum()), 0, 0, None)
         inside = self.cover.inside(pane)
         holes = np.argwhere(inside & ~valid)
         first = (int(holes[0][0]) + pane.top, int(holes[0][1]) + pane.left) if len(holes) else None
-        return Seen(int(valid.sum()), int(inside.sum()), len(holes), first)
+        return BlockSeen(int(valid.sum()), int(inside.sum()), len(holes), first)
 
-    def note(self, seen: Seen) -> None:
+    def note(self, seen: BlockSeen) -> None:
         self.valid += seen.valid
         self.due += seen.due
         self.missing += seen.missing

@@ -10,8 +10,8 @@ from zembrel.features.soundness import faults
 from zembrel.features.table import FeatureTable, appended
 from zembrel.formats import format_named, identify
 from zembrel.formats.origin import Origin
-from zembrel.formats.tiff.rules import CHECKS, FAULT, GOOD, STANDARDS, Item
-from zembrel.points.files.table import surely_points
+from zembrel.formats.tiff.rules import CHECKS, FAULT, GOOD, STANDARDS, RuleItem
+from zembrel.points.files.catalogue import surely_points
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.intake import FEATURES, RASTERS, identified
 from zembrel.verbs.options import Inputs, Output
@@ -93,7 +93,7 @@ def _of_features(paths: Sequence[Origin], others: Sequence[Origin], output: Outp
     return Receipt("check", "", lines, {"files": facts}, DID_NOT_HOLD if bad else 0, data=text)
 
 
-def _text(path: str, items: list[Item], count: int, faults: int) -> str:
+def _text(path: str, items: list[RuleItem], count: int, faults: int) -> str:
     verdict = f"{faults} of {count} rules not obeyed" if faults else f"all {count} rules obeyed"
     head = f"{path}: {verdict}\n"
     if not items:

@@ -10,7 +10,7 @@ import numpy as np
 from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.formats.legendfile import read_legend
 from zembrel.measure import show_number
-from zembrel.raster.fit import Fit
+from zembrel.raster.fit import TypeFit
 from zembrel.raster.model import ALPHA, TYPES, Raster, shared_type
 from zembrel.raster.quantize import ColourCounts, median_cut
 from zembrel.raster.views.bands import select_bands, stack
@@ -165,7 +165,7 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
         ]
     if np.can_cast(source, wanted):
         return cast(view, wanted), [] if wanted == source else [f"type {source} to {wanted}"]
-    fit = seen(colours_of(view), Fit(wanted), output.limits)
+    fit = seen(colours_of(view), TypeFit(wanted), output.limits)
     rounded = values.rounded or values.clamp or np.dtype(wanted).kind == "f"
     if (fit.outside and not values.clamp) or (fit.fractions and not rounded):
         raise _loss(path, fit, wanted)
@@ -189,7 +189,7 @@ def _each_stretched(view: Raster, ends: str, wanted: str, output: Output) -> tup
     return stack(tuple(made)), [f"each band stretched: {', '.join(said)}"]
 
 
-def _loss(path: Path, fit: Fit, wanted: str) -> RefusedError:
+def _loss(path: Path, fit: TypeFit, wanted: str) -> RefusedError:
     what = (
         f"{fit.outside:,} values lie outside"
         if fit.outside

@@ -32,7 +32,7 @@ _DMS = re.compile(
 
 
 @dataclass(frozen=True)
-class Reading:
+class CoordinateReading:
     """How lines are to be understood and written.
 
     registered: axes in the registry's order and signs. z_in: metres in a unit of the heights that are read,
@@ -50,7 +50,7 @@ def coords(
     source: str | None,
     target: str | None,
     output: Output,
-    reading: Reading,
+    reading: CoordinateReading,
     given: Where,
     *,
     lines: Iterable[str] | None = None,
@@ -103,7 +103,7 @@ def coords(
     return Receipt("coords", title, receipt_lines, facts, LOSSES if counts.bad else 0)
 
 
-def _with_units(reading: Reading, move: CoordinateOperation, given: Where) -> Reading:
+def _with_units(reading: CoordinateReading, move: CoordinateOperation, given: Where) -> CoordinateReading:
     """`reading` with the units of heights, if they change. Raises UsageError if nobody says them."""
     if move.changes_heights and move.heights is not None:
         own = metres(given.from_z_unit) if given.from_z_unit else move.heights.source.unit.factor
@@ -136,7 +136,7 @@ def _pour(text: Iterator[str], file: TextIO) -> None:
 
 
 def _converted(
-    lines: Iterable[str], move: CoordinateOperation, reading: Reading, counts: _Counts
+    lines: Iterable[str], move: CoordinateOperation, reading: CoordinateReading, counts: _Counts
 ) -> Iterator[str]:
     number, source = 0, iter(lines)
     while chunk := list(islice(source, CHUNK)):
@@ -145,7 +145,7 @@ def _converted(
 
 
 def _chunk(
-    lines: list[str], before: int, move: CoordinateOperation, reading: Reading, counts: _Counts
+    lines: list[str], before: int, move: CoordinateOperation, reading: CoordinateReading, counts: _Counts
 ) -> str:
     """The lines of one chunk, converted and joined."""
     columns = 2 if reading.z_in is None else 3
@@ -169,7 +169,7 @@ def _chunk(
 
 
 def _raised(
-    x: np.ndarray, y: np.ndarray, metres: np.ndarray, move: CoordinateOperation, reading: Reading
+    x: np.ndarray, y: np.ndarray, metres: np.ndarray, move: CoordinateOperation, reading: CoordinateReading
 ) -> tuple[np.ndarray, ...]:
     """x, y and heights of the target, from heights in metres."""
     if move.heights is None or not move.changes_heights:
@@ -195,7 +195,7 @@ def _fast(lines: list[str], columns: int) -> np.ndarray | None:
 
 
 def _slow(
-    lines: list[str], before: int, columns: int, reading: Reading, counts: _Counts
+    lines: list[str], before: int, columns: int, reading: CoordinateReading, counts: _Counts
 ) -> tuple[np.ndarray, list[str]]:
     points, rests = [], []
     for number, line in enumerate(lines, before + 1):
@@ -238,7 +238,7 @@ def _number(text: str) -> float | None:
 
 
 def _in_order(
-    one: np.ndarray, other: np.ndarray, crs: CRS, reading: Reading, *, back: bool = False
+    one: np.ndarray, other: np.ndarray, crs: CRS, reading: CoordinateReading, *, back: bool = False
 ) -> tuple[np.ndarray, np.ndarray]:
     """First and second column as x and y of the inside, or (`back`) the other way round."""
     if reading.registered and isinstance(crs, GeographicCRS | ProjectedCRS):

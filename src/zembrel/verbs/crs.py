@@ -20,7 +20,7 @@ from zembrel.geodesy.crs import (
 )
 from zembrel.geodesy.geodesic import destination
 from zembrel.geodesy.operation import operation
-from zembrel.geodesy.registry import Entry, by_code, compound_code, covering, entry, find
+from zembrel.geodesy.registry import CRSEntry, by_code, compound_code, covering, entry, find
 from zembrel.geodesy.shifts import Shift
 from zembrel.geodesy.text import FORMS, write_crs
 from zembrel.geodesy.text.names import method_name, parameter_name
@@ -134,7 +134,7 @@ def _show(found: CRS, form: str | None) -> Receipt:
     return Receipt("crs", "", (), facts, data=show_table(rows))
 
 
-def _bounds(found: Entry) -> str:
+def _bounds(found: CRSEntry) -> str:
     west, south, east, north = found.bounds
     return f"W {west:g}  S {south:g}  E {east:g}  N {north:g}"
 
@@ -195,7 +195,7 @@ def _fit(text: str, places: str | None) -> Receipt:
     return Receipt("crs", "", (), facts, data=show_table(rows))
 
 
-def _fitness(found: Entry, distortion: float, area: Bounds) -> tuple[float, ...]:
+def _fitness(found: CRSEntry, distortion: float, area: Bounds) -> tuple[float, ...]:
     """Least for what fits best: true to scale, holding all of the area, made for a small one, current."""
     extent = round(2 * math.log(max(_size(found), 1e-3)))
     true, whole = distortion <= TRUE_ENOUGH, _holds(found.bounds, area)
@@ -219,7 +219,7 @@ def _holds(outer: Bounds, inner: Bounds) -> bool:
     )
 
 
-def _size(found: Entry) -> float:
+def _size(found: CRSEntry) -> float:
     west, south, east, north = found.bounds
     return ((east - west) % 360.001) * (north - south)
 
@@ -273,5 +273,5 @@ def _way_row(way: Way, chosen: Shift | None) -> tuple[str, str, str, str]:
     return way.label, accuracy, f"{west:g},{south:g},{east:g},{north:g}", mark
 
 
-def _entry_facts(found: Entry) -> dict[str, Any]:
+def _entry_facts(found: CRSEntry) -> dict[str, Any]:
     return found._asdict()

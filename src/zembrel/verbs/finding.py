@@ -9,12 +9,12 @@ from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
 from zembrel.errors import InputError, UsageError
-from zembrel.features.files.table import is_features
+from zembrel.features.files.catalogue import is_features
 from zembrel.formats import by_ranges, is_store, readable
 from zembrel.formats.archives import is_archive, members
 from zembrel.formats.origin import Origin
 from zembrel.formats.web import at_address, is_address
-from zembrel.points.files.table import surely_points
+from zembrel.points.files.catalogue import surely_points
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs
 

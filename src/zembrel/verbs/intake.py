@@ -9,11 +9,11 @@ from pathlib import Path
 from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError
 from zembrel.features.files import holds_features
-from zembrel.features.files.table import is_features
+from zembrel.features.files.catalogue import is_features
 from zembrel.formats import readable
 from zembrel.formats.origin import Origin
 from zembrel.points.files import holds_points
-from zembrel.points.files.table import format_of, surely_points
+from zembrel.points.files.catalogue import format_of, surely_points
 from zembrel.verbs.finding import Sort, find
 from zembrel.verbs.options import Inputs, Output
 

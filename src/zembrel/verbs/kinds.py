@@ -12,7 +12,7 @@ from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 
 
-class Way(NamedTuple):
+class Handler(NamedTuple):
     """The function that does the work, and which of the verb's own options mean something to it."""
 
     function: str
@@ -24,35 +24,35 @@ class Way(NamedTuple):
 
 _EVERY = "*"
 # each function takes (given, where, output, the verb's own options)
-WAYS: dict[tuple[str, str], Way] = {
-    ("describe", RASTERS): Way("describe.of_rasters", _EVERY),
-    ("describe", FEATURES): Way("features.facts.describe", _EVERY),
-    ("describe", POINTS): Way("points.facts.describe", "stats"),
-    ("index", RASTERS): Way("index.of_rasters"),
-    ("index", POINTS): Way("points.index.index"),
-    ("mosaic", RASTERS): Way("mosaic.of_rasters", "overlap method match_tone order table"),
-    ("mosaic", FEATURES): Way("features.change.mosaic"),
-    ("mosaic", POINTS): Way("points.mosaic.mosaic", "source_ids"),
-    ("clip", RASTERS): Way("clip.of_rasters", "touching outside feather method"),
-    ("clip", FEATURES): Way("features.change.clip", "touching outside"),
-    ("clip", POINTS): Way("points.change.clip", "outside keep_bounds"),
-    ("tile", RASTERS): Way("tile.of_rasters", _EVERY),
-    ("tile", POINTS): Way("points.tile.tile", "split size by margin name index resume"),
-    ("reproject", RASTERS): Way("resample.reproject_rasters", "method"),
-    ("reproject", FEATURES): Way("features.change.reproject"),
-    ("reproject", POINTS): Way("points.change.reproject"),
-    ("convert", RASTERS): Way(
+HANDLERS: dict[tuple[str, str], Handler] = {
+    ("describe", RASTERS): Handler("describe.of_rasters", _EVERY),
+    ("describe", FEATURES): Handler("features.facts.describe", _EVERY),
+    ("describe", POINTS): Handler("points.facts.describe", "stats"),
+    ("index", RASTERS): Handler("index.of_rasters"),
+    ("index", POINTS): Handler("points.index.index"),
+    ("mosaic", RASTERS): Handler("mosaic.of_rasters", "overlap method match_tone order table"),
+    ("mosaic", FEATURES): Handler("features.change.mosaic"),
+    ("mosaic", POINTS): Handler("points.mosaic.mosaic", "source_ids"),
+    ("clip", RASTERS): Handler("clip.of_rasters", "touching outside feather method"),
+    ("clip", FEATURES): Handler("features.change.clip", "touching outside"),
+    ("clip", POINTS): Handler("points.change.clip", "outside keep_bounds"),
+    ("tile", RASTERS): Handler("tile.of_rasters", _EVERY),
+    ("tile", POINTS): Handler("points.tile.tile", "split size by margin name index resume"),
+    ("reproject", RASTERS): Handler("resample.reproject_rasters", "method"),
+    ("reproject", FEATURES): Handler("features.change.reproject"),
+    ("reproject", POINTS): Handler("points.change.reproject"),
+    ("convert", RASTERS): Handler(
         "convert.of_rasters", "stretch rounded clamp rgb palette dither scaled unscaled heights each_band"
     ),
-    ("convert", FEATURES): Way("features.change.convert"),
-    ("convert", POINTS): Way("points.change.convert", "resume"),
+    ("convert", FEATURES): Handler("features.change.convert"),
+    ("convert", POINTS): Handler("points.change.convert", "resume"),
 }
 _FLAGS = {"rounded": "round", "heights": "z-unit"}  # options that are typed by another name than they have
 
 
 def kinds_of(verb: str) -> list[str]:
     """The kinds of data that a verb takes."""
-    return [kind for name, kind in WAYS if name == verb]
+    return [kind for name, kind in HANDLERS if name == verb]
 
 
 def by_kind(verb: str, inputs: Inputs, where: Where, output: Output, options: Any = None) -> Receipt:
@@ -61,11 +61,11 @@ def by_kind(verb: str, inputs: Inputs, where: Where, output: Output, options: An
     Raises UsageError for an option that means nothing to data of that kind.
     """
     given = take(inputs, output, kinds_of(verb), stands=getattr(options, "resume", False))
-    way = WAYS[verb, given.kind]
+    way = HANDLERS[verb, given.kind]
     for field in dataclasses.fields(options) if options is not None else ():
         if getattr(options, field.name) != _unsaid(field) and not way.heeds(field.name):
             flag = _FLAGS.get(field.name, field.name.replace("_", "-"))
-            others = [kind for kind in kinds_of(verb) if WAYS[verb, kind].heeds(field.name)]
+            others = [kind for kind in kinds_of(verb) if HANDLERS[verb, kind].heeds(field.name)]
             raise UsageError(
                 f"--{flag} is for {' and '.join(others)}", f"{given.origins[0]} holds {given.kind}",
                 "leave it out",

@@ -16,7 +16,7 @@ from zembrel.geodesy.crs import label as name_of
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
 from zembrel.points.files import holds_points
-from zembrel.points.files.table import format_of as points_format
+from zembrel.points.files.catalogue import format_of as points_format
 from zembrel.points.las.relabel import write_relabelled
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.cast import fitting_nodata

@@ -20,11 +20,12 @@ from zembrel.raster.model import has_alpha
 from zembrel.raster.tone import matched
 from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.opacity import colours_of
-from zembrel.raster.views.overlap import Piece, check_overlap
+from zembrel.raster.views.overlap import RasterPiece, check_overlap
 from zembrel.raster.views.tone import Toned
 from zembrel.verbs import quilting, sheets
 from zembrel.verbs.alike import alike
 from zembrel.verbs.collars import trimmed
+from zembrel.verbs.csvtext import csv_text
 from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import Layer, open_layers
@@ -32,7 +33,6 @@ from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import agreed_bands, pieces_of, sewn
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
-from zembrel.verbs.tables import csv_text
 from zembrel.verbs.target import Target, decide, landing, masked
 from zembrel.verbs.write import Written, write
 
@@ -189,7 +189,7 @@ def _feather(width: str, frame: Frame) -> float:
     return cells
 
 
-def _in_one_tone(pieces: Sequence[Piece], layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
+def _in_one_tone(pieces: Sequence[RasterPiece], layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
     """The layers with gains and offsets that bring their overlaps together, and a word about it."""
     count = len(colours_of(pieces[0].raster).bands)
     before = _rms(disagreements(_colours(pieces)))
@@ -211,7 +211,7 @@ def _in_one_tone(pieces: Sequence[Piece], layers: Sequence[Layer]) -> tuple[list
     return changed, [said, f"gains {gains.min():.3f} to {gains.max():.3f}"]
 
 
-def _colours(pieces: Sequence[Piece]) -> list[Piece]:
+def _colours(pieces: Sequence[RasterPiece]) -> list[RasterPiece]:
     """The pieces without opacity, of which no two have to agree."""
     return [replace(piece, raster=colours_of(piece.raster)) for piece in pieces]
 

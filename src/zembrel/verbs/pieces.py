@@ -18,7 +18,7 @@ from zembrel.raster.model import Band, Raster, Slot
 from zembrel.raster.views.haloed import SPARE, with_neighbours
 from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.mosaic import mosaic as mosaic_view
-from zembrel.raster.views.overlap import Piece
+from zembrel.raster.views.overlap import RasterPiece
 from zembrel.raster.views.reproject import on_frame
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.methods import choose_method
@@ -29,12 +29,12 @@ APART = ("sum", "count")  # rules under which each sheet counts by itself
 
 def pieces_of(
     layers: Sequence[Layer], target: Target, method: str
-) -> tuple[list[Piece], list[Layer], list[str]]:
+) -> tuple[list[RasterPiece], list[Layer], list[str]]:
     """The layers that meet the frame, each by itself on it, those layers, and what was chosen for that.
 
     Raises InputError if none does.
     """
-    pieces: list[Piece] = []
+    pieces: list[RasterPiece] = []
     touched: list[Layer] = []
     chose: list[str] = []
     for layer in layers:
@@ -42,7 +42,7 @@ def pieces_of(
         if footprint is None:
             continue
         raster, choice = brought(layer, target, method)
-        pieces.append(Piece(raster, footprint))
+        pieces.append(RasterPiece(raster, footprint))
         touched.append(layer)
         chose += choice
     if not pieces:
@@ -66,7 +66,7 @@ def _slots(raster: Raster) -> list[Slot | None]:
 
 
 def sewn(
-    pieces: Sequence[Piece],
+    pieces: Sequence[RasterPiece],
     layers: Sequence[Layer],
     target: Target,
     method: str,
@@ -92,7 +92,7 @@ def sewn(
     ]
     whole = mosaic_view(tuple(piece for piece, _ in haloed), target.frame, bands, rule, feather)
     spare = [wide for _, wide in haloed if wide is not None]  # cells of which no sheet has half
-    behind = (Piece(whole, target.frame.pane), *spare)
+    behind = (RasterPiece(whole, target.frame.pane), *spare)
     return mosaic_view(behind, target.frame, bands, "first", feather), []
 
 
@@ -125,15 +125,15 @@ def _joined(
 ) -> Raster:
     """Sheets of one lattice as one raster on it."""
     pieces = tuple(
-        Piece(on_frame(layer.raster, lattice, "nearest"), pane)
+        RasterPiece(on_frame(layer.raster, lattice, "nearest"), pane)
         for layer, pane in zip(layers, panes, strict=True)
     )
     return mosaic_view(pieces, lattice, agreed_bands([layer.raster for layer in layers]), rule, feather)
 
 
 def _with_halo(
-    number: int, pieces: Sequence[Piece], layers: Sequence[Layer], target: Target, method: str
-) -> tuple[Piece, Piece | None]:
+    number: int, pieces: Sequence[RasterPiece], layers: Sequence[Layer], target: Target, method: str
+) -> tuple[RasterPiece, RasterPiece | None]:
     """A sheet whose border cells know its neighbours, and the same with all cells that these give it."""
     piece, layer = pieces[number], layers[number]
     near = piece.footprint.grown(SPARE)
@@ -151,7 +151,7 @@ def _with_halo(
         name,
         lambda raster: brought(replace(layer, raster=raster), target, method)[0],
     )
-    return replace(piece, raster=view), Piece(among, near.meet(target.frame.pane) or piece.footprint)
+    return replace(piece, raster=view), RasterPiece(among, near.meet(target.frame.pane) or piece.footprint)
 
 
 def _alike(one: Layer, other: Layer) -> bool:

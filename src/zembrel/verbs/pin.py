@@ -16,16 +16,16 @@ from zembrel.formats.tiff.ties import tie_points
 from zembrel.geodesy.crs import CRS, GeographicCRS
 from zembrel.grid.area import check_bounds
 from zembrel.grid.frame import Affine, Frame, snapped
-from zembrel.grid.pinning import Fit, Pinning, Ties, check_model, judged, pinned
+from zembrel.grid.pinning import PinFit, Pinning, Ties, check_model, judged, pinned
 from zembrel.raster.model import Raster
 from zembrel.raster.views.pinned import pin as pin_view
 from zembrel.raster.views.place import Reframed
+from zembrel.verbs.csvtext import csv_text
 from zembrel.verbs.layers import Layer, take_layers
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, frame_items, show_table, unit_sign
-from zembrel.verbs.tables import csv_text
 from zembrel.verbs.within import asked_crs, asked_frame
 from zembrel.verbs.write import write
 
@@ -152,7 +152,7 @@ def _native(ties: Ties) -> float:
 _HEADER = ("name", *COLUMNS, "residual", "left_out")
 
 
-def _rows(ties: Ties, fit: Fit, pinning: Pinning, frame: Frame) -> list[list[Any]]:
+def _rows(ties: Ties, fit: PinFit, pinning: Pinning, frame: Frame) -> list[list[Any]]:
     return [
         [
             name, *picture, *ground, residual, None if np.isnan(missed) else missed,
@@ -175,7 +175,7 @@ def _shown(rows: Sequence[Sequence[Any]], frame: Frame) -> str:
     return show_table(table)
 
 
-def _judgement(ties: Ties, fit: Fit, frame: Frame, pinning: Pinning) -> list[str]:
+def _judgement(ties: Ties, fit: PinFit, frame: Frame, pinning: Pinning) -> list[str]:
     size, unit = _native(ties), unit_sign(frame.crs)
     rms = float(np.sqrt((fit.residuals**2).mean()))
     said = [f"residuals {rms:.2f} cells rms ({rms * size:.3g} {unit}), worst {fit.residuals.max():.2f}"]

@@ -20,7 +20,7 @@ from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
 from zembrel.raster.model import Cells, Mask, Raster
-from zembrel.raster.regions import Found, Outlines, RegionSweep, Swept
+from zembrel.raster.regions import Found, RegionOutlines, RegionSweep, Swept
 from zembrel.raster.sieved import sieved
 from zembrel.raster.views.cast import cast
 from zembrel.verbs.features.writing import check_target, write_parts
@@ -54,7 +54,7 @@ class Outlining:
 
 
 @dataclass
-class _Counts:
+class _RegionCounts:
     """What was met in passing, and what to say of it."""
 
     regions: int = 0
@@ -77,7 +77,7 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
     layer = only_layer("polygonize", inputs, output)
     raster, chose = _whole_numbers(layer, outlining)
     check_resolved(layer)
-    counts = _Counts()
+    counts = _RegionCounts()
     shaped = _shapes(raster, outlining, counts, output.limits)
     tables = (_table(shapes, areas, raster) for shapes, areas in shaped)
     written = write_parts(out, tables, _schema(out.stem, raster, outlining), output)
@@ -136,10 +136,10 @@ def _unscaled(raster: Raster) -> bool:
 
 
 def _shapes(
-    raster: Raster, outlining: Outlining, counts: _Counts, limits: Limits
+    raster: Raster, outlining: Outlining, counts: _RegionCounts, limits: Limits
 ) -> Iterator[tuple[Shapes, Array]]:
     """Polygons and their areas as they are complete; all at once where they are dissolved or simplified."""
-    frame, smooth, outlines = raster.frame, _PASSES if outlining.smooth else 0, Outlines()
+    frame, smooth, outlines = raster.frame, _PASSES if outlining.smooth else 0, RegionOutlines()
     waiting: list[tuple[Shapes, Array]] = []
     whole = outlining.dissolve or outlining.simplify is not None
 
@@ -199,7 +199,7 @@ def _estimate(raster: Raster) -> int:
     block = raster.cells(Pane(top, left, top + rows, left + columns))
     known = block.valid_of(0)
     _, codes = np.unique(block.cells[0], return_inverse=True)
-    sweep, outlines = RegionSweep(columns), Outlines()
+    sweep, outlines = RegionSweep(columns), RegionOutlines()
     found = sweep.strip(codes.reshape(known.shape), known), sweep.finish()
     return round(sum(outlines.take(part).values.size for part in found) * frame.size / (rows * columns))
 
@@ -215,7 +215,7 @@ class _Codes:
         return block.cells[0], None if block.valid is None else block.valid_of(0)
 
 
-def _sweep(raster: Raster, outlining: Outlining, counts: _Counts, limits: Limits) -> Iterator[Swept]:
+def _sweep(raster: Raster, outlining: Outlining, counts: _RegionCounts, limits: Limits) -> Iterator[Swept]:
     """What each strip of rows brings."""
     frame, diagonal = raster.frame, outlining.diagonal
     panes = list(frame.pane.blocks(max(1, _STRIP_CELLS // frame.columns), frame.columns))

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from zembrel.engine.commit import Staging, check_free
 from zembrel.errors import InputError, RefusedError
-from zembrel.formats.quilt import Sewing, Sheet, write_quilt
+from zembrel.formats.quilt import QuiltSheet, Sewing, write_quilt
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
@@ -31,8 +31,8 @@ def refuse_changes(changed: Sequence[str]) -> None:
 
 
 def _joined_first(
-    frames: Sequence[Frame], sheets: list[Sheet], sewing: Sewing, target: Target
-) -> tuple[Frame | None, list[Sheet], Sewing, str]:
+    frames: Sequence[Frame], sheets: list[QuiltSheet], sewing: Sewing, target: Target
+) -> tuple[Frame | None, list[QuiltSheet], Sewing, str]:
     """The lattice that sheets share, the sheets on it, the feather in its cells, and what is to be said."""
     shared = shared_lattice(frames)
     if shared is None:
@@ -60,7 +60,7 @@ def as_quilt(
             )
         chosen = str(choose_method(method, layer.raster, target.frame, False)[0]) if apart else "nearest"
         methods.append(f"method {chosen}" if apart else "native cells")
-        sheets.append(Sheet(layer.path, footprint, chosen))
+        sheets.append(QuiltSheet(layer.path, footprint, chosen))
     lattice = None
     if len(layers) > 1 and all(moved) and sewing.overlap not in APART:
         frames = [layer.raster.frame for layer, _ in layers]

@@ -16,7 +16,7 @@ from zembrel.features.table import FeatureTable, Geometries
 from zembrel.formats.origin import Origin
 from zembrel.grid.frame import Frame
 from zembrel.measure import show_number
-from zembrel.raster.legend import Entry, Legend, shade
+from zembrel.raster.legend import Legend, LegendEntry, shade
 from zembrel.raster.model import TYPES, Band, Raster
 from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import check_meets, frame_for
@@ -178,7 +178,7 @@ def _values(table: FeatureTable, scanning: Scanning) -> tuple[list[float], Legen
             "use a number",
         )
     codes = {name: n for n, name in enumerate(names, 1)}
-    legend = Legend.of(Entry(code, name, shade(code)) for name, code in codes.items())
+    legend = Legend.of(LegendEntry(code, name, shade(code)) for name, code in codes.items())
     return [float(codes[value]) for value in held], legend
 
 

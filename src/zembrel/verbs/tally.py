@@ -13,7 +13,7 @@ import shapely
 
 from zembrel.engine.limits import each
 from zembrel.errors import InputError, RefusedError, UsageError
-from zembrel.features.files.table import is_features
+from zembrel.features.files.catalogue import is_features
 from zembrel.features.ground import within_reach
 from zembrel.features.inside import tallied
 from zembrel.features.percell import per_cell

@@ -16,7 +16,7 @@ from zembrel.formats import open_raster
 from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
 from zembrel.geodesy.registry import parse_crs
 from zembrel.geodesy.text import read_crs
-from zembrel.grid.area import Area, Around, Box, PathArea, Place, check_bounds, parse_area
+from zembrel.grid.area import Area, AroundArea, BoxArea, PathArea, PlaceArea, check_bounds, parse_area
 from zembrel.grid.extent import Bounds, box_bounds
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import ENDING as FRAME_ENDING
@@ -52,7 +52,7 @@ class Resolved:
 def area_crs(phrase: str) -> CRS | None:
     """The CRS that an area phrase is given in, if it says one: a degree cell does."""
     area = parse_area(phrase)
-    return None if isinstance(area, PathArea | Place) else area.crs
+    return None if isinstance(area, PathArea | PlaceArea) else area.crs
 
 
 def once(options: Where | Inputs, phrase: Any, parse: Callable[[], T]) -> T:
@@ -102,7 +102,7 @@ def _read_area(where: Where) -> Area | FeatureTable | Frame:
         raise UsageError(
             "--within-where picks features", f"{where.within} is no features file", "leave one of the two out"
         )
-    if isinstance(area, Place):
+    if isinstance(area, PlaceArea):
         return _place(area, where)
     return _from_path(Path(area.path), where.within_where) if isinstance(area, PathArea) else area
 
@@ -119,9 +119,9 @@ def _resolved(area: Area | FeatureTable | Frame, crs: CRS | None) -> Resolved:
 
 
 def _from_shape(area: Area, crs: CRS | None) -> Resolved:
-    assert isinstance(area, Box | Around)
+    assert isinstance(area, BoxArea | AroundArea)
     own = area.crs or crs
-    if isinstance(area, Box):
+    if isinstance(area, BoxArea):
         check_bounds(area.bounds, own)
         if own is None or crs is None or same(own, crs):
             west, south, east, north = area.bounds
@@ -228,7 +228,7 @@ def load_frame(path: Path) -> Frame:
     return open_raster(path).frame
 
 
-def _place(place: Place, where: Where) -> Area:
+def _place(place: PlaceArea, where: Where) -> Area:
     """A square around a place of the places file."""
     if not where.places:
         raise UsageError(
@@ -250,7 +250,7 @@ def _place(place: Place, where: Where) -> Area:
     if not where.reach:
         raise UsageError(f"place:{place.name} is a point", "an area has a size", "add --reach 1.5mi")
     point = table.geometries[names[place.name]].centroid
-    return Around("square", point.x, point.y, parse_length(where.reach), table.crs)
+    return AroundArea("square", point.x, point.y, parse_length(where.reach), table.crs)
 
 
 class OutsideError(InputError):

@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import Protocol, cast
 
 from zembrel.errors import InputError, UsageError
+from zembrel.features.files.catalogue import FEATURE_FORMATS, FeatureFormat, format_of
 from zembrel.features.files.schema import Schema, schema_of
-from zembrel.features.files.table import FEATURE_FORMATS, FeatureFormat, format_of
 from zembrel.features.table import FeatureTable
 from zembrel.reading import readings
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from zembrel.raster.legend import Entry, Legend, shade
+from zembrel.raster.legend import Legend, LegendEntry, shade
 from zembrel.raster.model import TYPES, Band
 
 Attributes = Mapping[str, Any]
@@ -38,7 +38,7 @@ def band_attributes(band: Band, mapping: str | None) -> dict[str, Any]:
     return found
 
 
-def _word(entry: Entry) -> str:
+def _word(entry: LegendEntry) -> str:
     """The name of a class as one word of letters, digits and underscores."""
     return re.sub(r"\W+", "_", entry.name, flags=re.ASCII).strip("_") or f"class_{entry.code}"
 
@@ -116,5 +116,5 @@ def _legend(attributes: Attributes) -> Legend | None:
     entries = []
     for n, code in enumerate(codes):
         red, green, blue = (int(part, 16) for part in colours[n]) if n < len(colours) else shade(n)
-        entries.append(Entry(code, names[n] if n < len(names) else "", (red, green, blue)))
+        entries.append(LegendEntry(code, names[n] if n < len(names) else "", (red, green, blue)))
     return Legend.of(entries)

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import RefusedError
-from zembrel.raster.model import Band, Dimension, Place
+from zembrel.raster.model import Band, Dimension, SlicePlace
 
 EDGE = "edge"  # the dimension of the two ends of a cell
 
@@ -25,7 +25,7 @@ class Spread(NamedTuple):
     attributes: dict[str, Any] | None
 
 
-class Written(NamedTuple):
+class WrittenVariable(NamedTuple):
     """A variable as it is written: name, its dimensions beside rows and columns, the band that tells of it,
     and the index of each of its bands along them."""
 
@@ -35,7 +35,7 @@ class Written(NamedTuple):
     places: Mapping[int, tuple[int, ...]]
 
 
-def written_variables(bands: Sequence[Band], taken: Sequence[str]) -> list[Written]:
+def written_variables(bands: Sequence[Band], taken: Sequence[str]) -> list[WrittenVariable]:
     """The variables of `bands`; names of `taken` are those of axes. Raises RefusedError for twins."""
     groups = _groups(bands)
     names = _variable_names([name for name, _ in groups], taken)
@@ -50,7 +50,7 @@ def written_variables(bands: Sequence[Band], taken: Sequence[str]) -> list[Writt
             n: tuple(along[place.value] for along, place in zip(numbers, places, strict=True))
             for n, places in zip(members, slots, strict=True)
         }
-        made.append(Written(name, spread, bands[members[0]], index))
+        made.append(WrittenVariable(name, spread, bands[members[0]], index))
     return made
 
 
@@ -90,12 +90,12 @@ def _sort(band: Band) -> tuple[Any, ...]:
     return band.type, band.nodata, band.unit, band.colour, band.legend, band.scale, band.offset
 
 
-def _places(along: Sequence[Place]) -> list[Place]:
+def _places(along: Sequence[SlicePlace]) -> list[SlicePlace]:
     """The different places along a dimension, in the order in which they come."""
     return list({place.value: place for place in along}.values())
 
 
-def spreads_of(variables: Sequence[Written]) -> list[Spread]:
+def spreads_of(variables: Sequence[WrittenVariable]) -> list[Spread]:
     """The dimensions of all variables, each once."""
     return list({spread.name: spread for written in variables for spread in written.spread}.values())
 
@@ -105,16 +105,16 @@ class _Spreads:
 
     def __init__(self, taken: set[str]) -> None:
         self._taken = taken
-        self._known: dict[tuple[Dimension, tuple[Place, ...]], Spread] = {}
+        self._known: dict[tuple[Dimension, tuple[SlicePlace, ...]], Spread] = {}
 
-    def of(self, places: Sequence[Place]) -> Spread:
+    def of(self, places: Sequence[SlicePlace]) -> Spread:
         dimension = places[0].dimension
         key = dimension, tuple(places)
         if key not in self._known:
             self._known[key] = self._made(dimension, places)
         return self._known[key]
 
-    def _made(self, dimension: Dimension, places: Sequence[Place]) -> Spread:
+    def _made(self, dimension: Dimension, places: Sequence[SlicePlace]) -> Spread:
         plain = re.sub(r"\W+", "_", dimension.name, flags=re.ASCII) or "along"
         name, again = plain, 1
         while name in self._taken:

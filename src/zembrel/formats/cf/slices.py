@@ -13,7 +13,7 @@ import numpy as np
 from zembrel.errors import InputError, nearest_name
 from zembrel.formats.cf.axes import names_along
 from zembrel.formats.cf.variables import Variable, Variables, coordinate_of, read_part
-from zembrel.raster.model import Dimension, Place, Slot
+from zembrel.raster.model import Dimension, SlicePlace, Slot
 
 _MOST_SLICES = 10_000
 _OF_STORAGE = ("bounds", "climatology", "_FillValue", "_ARRAY_DIMENSIONS")  # attributes that are not carried
@@ -30,8 +30,8 @@ def slices_of(
             f"its dimensions are {', '.join(variable.dimensions)}",
             f"pick with --layer '{variable.name}[{variable.dimensions[0]}=...]'",
         )
-    fixed: list[list[tuple[int, int, Place]]] = []
-    free: list[list[tuple[int, int, Place]]] = []
+    fixed: list[list[tuple[int, int, SlicePlace]]] = []
+    free: list[list[tuple[int, int, SlicePlace]]] = []
     named: dict[int, list[str]] = {}
     for axis, name in enumerate(variable.dimensions):
         if axis in axes:
@@ -60,13 +60,13 @@ def slices_of(
 
 def _places(
     path: Path, dimension: str, variable: Variable, variables: Variables
-) -> tuple[list[Place], list[str]]:
+) -> tuple[list[SlicePlace], list[str]]:
     """The places along a dimension, and what they are called."""
     held = coordinate_of(dimension, variable, variables)
     count = variable.shape[variable.dimensions.index(dimension)]
     if held is None or held.shape != (count,):
         numbers = [f"{dimension}{n + 1}" for n in range(count)]
-        return [Place(Dimension(dimension), n + 1) for n in range(count)], numbers
+        return [SlicePlace(Dimension(dimension), n + 1) for n in range(count)], numbers
     values = [
         v.decode("utf-8", "replace") if isinstance(v, bytes) else v
         for v in read_part(path, held, (slice(None),)).tolist()
@@ -76,7 +76,7 @@ def _places(
     told = tuple((key, plain) for key, value in facts.items() if (plain := _plain(value)) is not None)
     edges = bounds if bounds is not None else [None] * count
     axis = Dimension(dimension, told)
-    return [Place(axis, v, e) for v, e in zip(values, edges, strict=True)], names_along(values, facts)
+    return [SlicePlace(axis, v, e) for v, e in zip(values, edges, strict=True)], names_along(values, facts)
 
 
 def _plain(value: Any) -> Any:

@@ -11,18 +11,18 @@ from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.colours import Model
 from zembrel.formats.tiff.description import read_description
 from zembrel.formats.tiff.directory import Directory
-from zembrel.formats.tiff.layout import Layout
-from zembrel.raster.legend import Entry, Legend
+from zembrel.formats.tiff.layout import SegmentLayout
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import ALPHA, Band
 
 _ALPHA = (1, 2)  # values of ExtraSamples: associated, unassociated
 _RGB = ("red", "green", "blue")
-_BLACK_AND_WHITE = Legend.of([Entry(0, "", (0, 0, 0)), Entry(1, "", (255, 255, 255))])
+_BLACK_AND_WHITE = Legend.of([LegendEntry(0, "", (0, 0, 0)), LegendEntry(1, "", (255, 255, 255))])
 _MOST_XML = 1_000_000  # characters
 
 
 def read_bands(
-    directory: Directory, layout: Layout, model: Model | None
+    directory: Directory, layout: SegmentLayout, model: Model | None
 ) -> tuple[tuple[Band, ...], int | None]:
     """All samples as bands (those of a colour model as red, green and blue), and which sample is alpha."""
     extra = directory.values(tags.EXTRA_SAMPLES).tolist()
@@ -59,7 +59,7 @@ def read_bands(
     return bands, alpha
 
 
-def _nodata(directory: Directory, layout: Layout) -> float | int | None:
+def _nodata(directory: Directory, layout: SegmentLayout) -> float | int | None:
     text = directory.text(tags.NODATA).strip()
     try:
         value = float(text)
@@ -80,7 +80,7 @@ def _palette(directory: Directory) -> Legend | None:
     shift = 8 if values.max(initial=0) > 255 else 0
     colours = (values.reshape(3, -1).T >> shift).tolist()
     used = max((n for n, colour in enumerate(colours) if any(colour)), default=0)
-    return Legend.of(Entry(n, "", (r, g, b)) for n, (r, g, b) in enumerate(colours[: used + 1]))
+    return Legend.of(LegendEntry(n, "", (r, g, b)) for n, (r, g, b) in enumerate(colours[: used + 1]))
 
 
 def _with_items(text: str, bands: tuple[Band, ...]) -> tuple[Band, ...]:

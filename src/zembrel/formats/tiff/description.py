@@ -6,7 +6,7 @@ import json
 from dataclasses import replace
 from typing import Any
 
-from zembrel.raster.legend import Entry, Legend
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Band
 
 _MARK = "zembrel"  # a description without this key is somebody else's
@@ -46,7 +46,9 @@ def _told(band: Band, facts: Any) -> Band:
     legend = band.legend
     names = facts.get("classes")
     if legend is not None and isinstance(names, dict):
-        legend = Legend(tuple(Entry(code, str(names.get(str(code), "")), c) for code, _, c in legend.entries))
+        legend = Legend(
+            tuple(LegendEntry(code, str(names.get(str(code), "")), c) for code, _, c in legend.entries)
+        )
     scale, offset = facts.get("scale", band.scale), facts.get("offset", band.offset)
     if not isinstance(scale, int | float) or not isinstance(offset, int | float):
         scale, offset = band.scale, band.offset

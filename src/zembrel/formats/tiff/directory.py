@@ -14,14 +14,14 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import Place, Stamp, file_handles
+from zembrel.formats.handles import Readable, Stamp, file_handles
 from zembrel.formats.tiff import tags
 
 MOST_DIRECTORIES = 10_000
 MOST_ENTRIES = 4_096
 
 
-class Entry(NamedTuple):
+class TagEntry(NamedTuple):
     """One field of a directory: its type, how many values and where in the file they are."""
 
     type: int
@@ -33,7 +33,7 @@ class Entry(NamedTuple):
 class Container:
     """A TIFF file: path, stamp, byte order (`<` or `>`) and whether offsets have 64 bits."""
 
-    path: Place
+    path: Readable
     stamp: Stamp
     order: str
     big: bool
@@ -57,7 +57,7 @@ class Directory:
 
     container: Container
     number: int
-    entries: dict[int, Entry]
+    entries: dict[int, TagEntry]
 
     def __hash__(self) -> int:
         return hash((self.container, self.number))
@@ -91,12 +91,12 @@ class Directory:
         return self.values(tag).tobytes().split(b"\0")[0].decode("utf-8", "replace")
 
 
-def read_directories(path: Place) -> list[Directory]:
+def read_directories(path: Readable) -> list[Directory]:
     """All directories of the main chain of the TIFF at `path`. Raises InputError as `read_chain` does."""
     return read_chain(path)[0]
 
 
-def read_chain(path: Place) -> tuple[list[Directory], tuple[str, ...]]:
+def read_chain(path: Readable) -> tuple[list[Directory], tuple[str, ...]]:
     """The same, and a remark if the chain returns to itself: each directory is taken once.
 
     Raises InputError if the file is not a TIFF, or is cut short.
@@ -126,12 +126,12 @@ def sub_directories(directory: Directory) -> list[Directory]:
     return found
 
 
-def broken(path: Place, why: str) -> InputError:
+def broken(path: Readable, why: str) -> InputError:
     """The error for a file that does not hold what it says."""
     return InputError(f"{path} is broken", why, "get the file again, or leave it out")
 
 
-def _open(path: Place) -> tuple[Container, int]:
+def _open(path: Readable) -> tuple[Container, int]:
     stamp = file_handles.renew(path)
     head = file_handles.read(path, 0, 16)
     order = {b"II": "<", b"MM": ">"}.get(head[:2])
@@ -149,7 +149,7 @@ def _open(path: Place) -> tuple[Container, int]:
     raise broken(path, "its header is cut short")
 
 
-def _read_directory(container: Container, offset: int) -> tuple[dict[int, Entry], int]:
+def _read_directory(container: Container, offset: int) -> tuple[dict[int, TagEntry], int]:
     word, length, inline = ("Q", 20, 8) if container.big else ("I", 12, 4)
     count_code = container.order + ("Q" if container.big else "H")
     head = struct.calcsize(count_code)
@@ -157,7 +157,7 @@ def _read_directory(container: Container, offset: int) -> tuple[dict[int, Entry]
     if not 0 < count <= MOST_ENTRIES:
         raise broken(container.path, f"its directory at byte {offset:,} claims {count:,} entries")
     data = container.read(offset + head, count * length + inline, "directory")
-    entries: dict[int, Entry] = {}
+    entries: dict[int, TagEntry] = {}
     for n in range(count):
         tag, kind, values = struct.unpack_from(container.order + "HH" + word, data, n * length)
         if kind not in tags.FIELD_TYPES:
@@ -170,5 +170,5 @@ def _read_directory(container: Container, offset: int) -> tuple[dict[int, Entry]
                 raise broken(
                     container.path, f"tag {tag} claims {values:,} values at byte {at:,}, past its end"
                 )
-        entries[tag] = Entry(kind, values, at)
+        entries[tag] = TagEntry(kind, values, at)
     return entries, struct.unpack_from(container.order + word, data, count * length)[0]

@@ -19,7 +19,7 @@ _RAW_STRIP_BYTES = 262_144  # uncompressed strips are read in pieces of about th
 
 
 @dataclass(frozen=True, eq=False)
-class Layout:
+class SegmentLayout:
     """Segments of `rows` x `columns` cells cover the image row by row, plane after plane."""
 
     width: int
@@ -66,7 +66,7 @@ class Layout:
         return rows, self.columns, self.samples_each
 
 
-def read_layout(directory: Directory) -> Layout:
+def read_layout(directory: Directory) -> SegmentLayout:
     """The layout of one image. Raises InputError for what is absurd, broken or not supported."""
     path = directory.container.path
     width, height = directory.number_of(tags.IMAGE_WIDTH), directory.number_of(tags.IMAGE_LENGTH)
@@ -85,7 +85,7 @@ def read_layout(directory: Directory) -> Layout:
     size = columns * rows * coding.samples * coding.dtype.itemsize
     if columns < 1 or rows < 1 or size > MOST_SEGMENT_BYTES:
         raise broken(path, f"it claims segments of {columns:,} x {rows:,} cells")
-    layout = Layout(
+    layout = SegmentLayout(
         width, height, samples, coding, planar, rows, columns,
         offsets.astype(np.int64), counts.astype(np.int64), tiled,
     )  # fmt: skip
@@ -99,7 +99,7 @@ def read_layout(directory: Directory) -> Layout:
     return _cut_raw_strips(layout)
 
 
-def _plausible(layout: Layout, size: int) -> npt.NDArray[np.int64]:
+def _plausible(layout: SegmentLayout, size: int) -> npt.NDArray[np.int64]:
     """Bytes of segments; of uncompressed ones that claim to go past the end of the file, what cells need."""
     past = layout.offsets[: len(layout.counts)] + layout.counts[: len(layout.offsets)] > size
     if layout.compression != "none" or not past.any() or layout.coding.subsampling != (1, 1):
@@ -110,7 +110,7 @@ def _plausible(layout: Layout, size: int) -> npt.NDArray[np.int64]:
     return np.where(past, np.minimum(layout.counts[: len(past)], due), layout.counts[: len(past)])
 
 
-def _cut_raw_strips(layout: Layout) -> Layout:
+def _cut_raw_strips(layout: SegmentLayout) -> SegmentLayout:
     """Uncompressed strips in smaller pieces, so that a window does not read a whole plane."""
     coding = layout.coding
     line = layout.columns * layout.samples_each * coding.bits // 8
@@ -129,5 +129,5 @@ def _cut_raw_strips(layout: Layout) -> Layout:
     return _with(layout, rows=rows, offsets=starts.ravel(), counts=np.tile(lengths, planes))
 
 
-def _with(layout: Layout, **changes: Any) -> Layout:
-    return Layout(**{**layout.__dict__, **changes})
+def _with(layout: SegmentLayout, **changes: Any) -> SegmentLayout:
+    return SegmentLayout(**{**layout.__dict__, **changes})

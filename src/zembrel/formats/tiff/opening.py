@@ -6,14 +6,14 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import Place
+from zembrel.formats.handles import Readable
 from zembrel.formats.sidecars import placed_in
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.bands import read_bands
 from zembrel.formats.tiff.colours import model_of
 from zembrel.formats.tiff.directory import Directory, read_chain, read_directories, sub_directories
 from zembrel.formats.tiff.geokeys import read_frame
-from zembrel.formats.tiff.layout import Layout, read_layout
+from zembrel.formats.tiff.layout import SegmentLayout, read_layout
 from zembrel.formats.tiff.reader import TiffRaster, mask_raster
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import ALPHA, Band
@@ -21,7 +21,7 @@ from zembrel.raster.model import ALPHA, Band
 OVERVIEWS_BESIDE, MASK_BESIDE = ".ovr", ".msk"  # added to the image's whole name; only read
 
 
-def layers_of(path: Place) -> list[str]:
+def layers_of(path: Readable) -> list[str]:
     """Names of the images of a TIFF that are not masks or reduced versions: `1`, `2` ..."""
     return [str(n) for n, _ in enumerate(_main_directories(read_directories(path)), 1)]
 
@@ -34,7 +34,7 @@ def _kind(directory: Directory) -> int:
     return directory.number_of(tags.NEW_SUBFILE_TYPE, 0)
 
 
-def open_tiff(path: Place, layer: str | None = None) -> TiffRaster:
+def open_tiff(path: Readable, layer: str | None = None) -> TiffRaster:
     """The image `layer` (default: the first) of the TIFF at `path`. Raises InputError."""
     directories, odd = read_chain(path)
     main = _main_directories(directories)
@@ -65,7 +65,7 @@ def open_tiff(path: Place, layer: str | None = None) -> TiffRaster:
     )  # fmt: skip
 
 
-def _file(place: Place) -> Path:
+def _file(place: Readable) -> Path:
     """Beside which file others may lie."""
     return place if isinstance(place, Path) else place.file
 
@@ -79,7 +79,7 @@ def _associated(directory: Directory) -> bool:
     return 1 in directory.values(tags.EXTRA_SAMPLES).tolist()
 
 
-def _mask(path: Path, family: Sequence[Directory], layout: Layout, frame: Frame) -> TiffRaster | None:
+def _mask(path: Path, family: Sequence[Directory], layout: SegmentLayout, frame: Frame) -> TiffRaster | None:
     """The mask of the full image, in the file or beside it."""
     inside = [d for d in family if _kind(d) & (tags.REDUCED | tags.MASK) == tags.MASK]
     for directory in inside or _beside(path, MASK_BESIDE, layout):
@@ -89,7 +89,7 @@ def _mask(path: Path, family: Sequence[Directory], layout: Layout, frame: Frame)
     return None
 
 
-def _beside(path: Path, ending: str, layout: Layout) -> list[Directory]:
+def _beside(path: Path, ending: str, layout: SegmentLayout) -> list[Directory]:
     """Directories of the TIFF of that name beside `path` whose images have the outline of this one."""
     other = Path(f"{path}{ending}")
     if not other.is_file():
@@ -97,7 +97,7 @@ def _beside(path: Path, ending: str, layout: Layout) -> list[Directory]:
     return [directory for directory in read_directories(other) if _same_outline(directory, layout)]
 
 
-def _same_outline(directory: Directory, layout: Layout) -> bool:
+def _same_outline(directory: Directory, layout: SegmentLayout) -> bool:
     width, height = directory.number_of(tags.IMAGE_WIDTH, 0), directory.number_of(tags.IMAGE_LENGTH, 0)
     if not (0 < width <= layout.width and 0 < height <= layout.height):
         return False

@@ -15,7 +15,7 @@ from zembrel.formats.tiff.codecs import DECODE_ERRORS
 from zembrel.formats.tiff.coding import check_ratio, decoded
 from zembrel.formats.tiff.colours import Model
 from zembrel.formats.tiff.directory import Directory, broken
-from zembrel.formats.tiff.layout import Layout, read_layout
+from zembrel.formats.tiff.layout import SegmentLayout, read_layout
 from zembrel.formats.tiff.packing import placed
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
@@ -28,7 +28,7 @@ class TiffRaster:
     """One image of a TIFF, with its mask and its overviews if it has them."""
 
     directory: Directory
-    layout: Layout
+    layout: SegmentLayout
     frame: Frame
     all_bands: tuple[Band, ...]
     picked: tuple[int, ...]
@@ -169,7 +169,7 @@ class TiffRaster:
         return None
 
 
-def _scaled(frame: Frame, layout: Layout) -> Frame:
+def _scaled(frame: Frame, layout: SegmentLayout) -> Frame:
     """The frame of a reduced image: the same outline in fewer cells."""
     a, across, down = frame.corners, frame.columns / layout.width, frame.rows / layout.height
     affine = Affine(a.x0, a.y0, a.x_col * across, a.y_row * down, a.x_row * down, a.y_col * across)

@@ -14,10 +14,10 @@ from typing import NamedTuple
 import numpy as np
 
 from zembrel.errors import InputError, ZembrelError
-from zembrel.formats.handles import Place, file_handles
+from zembrel.formats.handles import Readable, file_handles
 from zembrel.formats.tiff import geokeys, tags
 from zembrel.formats.tiff.directory import Directory, read_directories, sub_directories
-from zembrel.formats.tiff.layout import Layout, read_layout
+from zembrel.formats.tiff.layout import SegmentLayout, read_layout
 from zembrel.formats.tiff.opening import open_tiff
 from zembrel.geodesy.crs import UnresolvedCRS
 
@@ -26,7 +26,7 @@ OVERVIEWS_FROM = 1024  # cells along the longer side from which the cloud layout
 _HALF = 0.06  # by how much an overview may miss half the size of the one before
 
 
-class Item(NamedTuple):
+class RuleItem(NamedTuple):
     """One rule: whose it is, what it asks, whether it is obeyed, and what was found."""
 
     standard: str
@@ -38,7 +38,7 @@ class Item(NamedTuple):
 @dataclass(frozen=True)
 class _Image:
     directory: Directory
-    layout: Layout
+    layout: SegmentLayout
     kind: int
 
     @property
@@ -46,15 +46,15 @@ class _Image:
         return f"{self.layout.width:,} x {self.layout.height:,}"
 
 
-def check_tiff(path: Place) -> list[Item]:
+def check_tiff(path: Readable) -> list[RuleItem]:
     """Every rule looked at, in the order of the standards. Raises InputError only if it is no TIFF at all."""
     try:
         directories = read_directories(path)
     except InputError as exc:
         if "is not a TIFF" in exc.what:
             raise
-        return [Item("TIFF", "the container can be read", FAULT, f"{exc.what}: {exc.why}")]
-    items = [Item("TIFF", "the container can be read", GOOD, f"{len(directories)} directories")]
+        return [RuleItem("TIFF", "the container can be read", FAULT, f"{exc.what}: {exc.why}")]
+    items = [RuleItem("TIFF", "the container can be read", GOOD, f"{len(directories)} directories")]
     items += _container(directories)
     images: list[_Image] = []
     for directory in directories:
@@ -62,7 +62,7 @@ def check_tiff(path: Place) -> list[Item]:
             kind = directory.number_of(tags.NEW_SUBFILE_TYPE, 0)
             images.append(_Image(directory, read_layout(directory), kind))
         except ZembrelError as exc:
-            items.append(Item("TIFF", f"image {directory.number + 1} is described", FAULT, f"{exc.why}"))
+            items.append(RuleItem("TIFF", f"image {directory.number + 1} is described", FAULT, f"{exc.why}"))
     for image in images:
         items += _image(image)
     if not images:
@@ -71,12 +71,12 @@ def check_tiff(path: Place) -> list[Item]:
     return items
 
 
-def _item(standard: str, rule: str, faults: Sequence[str], good: str) -> Item:
+def _item(standard: str, rule: str, faults: Sequence[str], good: str) -> RuleItem:
     more = f" (and {len(faults) - 1} more)" if len(faults) > 1 else ""
-    return Item(standard, rule, FAULT if faults else GOOD, faults[0] + more if faults else good)
+    return RuleItem(standard, rule, FAULT if faults else GOOD, faults[0] + more if faults else good)
 
 
-def _container(directories: Sequence[Directory]) -> Iterator[Item]:
+def _container(directories: Sequence[Directory]) -> Iterator[RuleItem]:
     unsorted = [f"directory {d.number + 1}" for d in directories if [*d.entries] != sorted(d.entries)]
     yield _item("TIFF", "tags stand in ascending order", unsorted, "in all directories")
     odd = [
@@ -88,10 +88,10 @@ def _container(directories: Sequence[Directory]) -> Iterator[Item]:
     yield _item("TIFF", "values begin on even bytes", odd, "all of them")
     subs = [d for d in directories for d in sub_directories(d)]
     if subs:
-        yield Item("TIFF", "sub-directories can be read", GOOD, f"{len(subs)}")
+        yield RuleItem("TIFF", "sub-directories can be read", GOOD, f"{len(subs)}")
 
 
-def _image(image: _Image) -> Iterator[Item]:
+def _image(image: _Image) -> Iterator[RuleItem]:
     directory, layout, name = image.directory, image.layout, f"image {image.directory.number + 1}"
     faults = []
     bits = directory.values(tags.BITS_PER_SAMPLE)
@@ -114,7 +114,7 @@ def _image(image: _Image) -> Iterator[Item]:
     yield _item("TIFF", f"{name} is described soundly", faults, f"{kind}{image.size}, {layout.compression}")
 
 
-def _segments(path: Place, images: Sequence[_Image]) -> Item:
+def _segments(path: Readable, images: Sequence[_Image]) -> RuleItem:
     """Whether every stored segment lies in the file, apart from the others, and decodes."""
     places = np.concatenate([np.stack([i.layout.offsets, i.layout.counts], axis=1) for i in images])
     places = places[places[:, 1] > 0]
@@ -129,7 +129,7 @@ def _segments(path: Place, images: Sequence[_Image]) -> Item:
     return _item("TIFF", "every segment lies apart and decodes", faults, f"{len(places):,} segments")
 
 
-def _undecodable(path: Place) -> Iterator[str]:
+def _undecodable(path: Readable) -> Iterator[str]:
     try:
         full = open_tiff(path)
         views = [full, *(full.coarser(2.0**n) for n in range(1, 20))]
@@ -146,15 +146,15 @@ def _undecodable(path: Place) -> Iterator[str]:
         yield exc.why
 
 
-def _geo(image: _Image) -> Iterator[Item]:
+def _geo(image: _Image) -> Iterator[RuleItem]:
     directory = image.directory
     keys = directory.values(tags.GEO_KEY_DIRECTORY)
     if not len(keys):
-        yield Item("GeoTIFF", "it has a key directory", NOTE, "none: a plain TIFF")
+        yield RuleItem("GeoTIFF", "it has a key directory", NOTE, "none: a plain TIFF")
         return
     version = ".".join(map(str, keys[:3].tolist()))
     sound = len(keys) >= 4 and int(keys[0]) == 1 and int(keys[1]) == 1 and len(keys) >= 4 + 4 * int(keys[3])
-    yield Item("GeoTIFF", "the key directory is whole", GOOD if sound else FAULT, f"version {version}")
+    yield RuleItem("GeoTIFF", "the key directory is whole", GOOD if sound else FAULT, f"version {version}")
     if not sound:
         return
     rows = keys[4 : 4 + 4 * int(keys[3])].reshape(-1, 4).tolist()
@@ -171,7 +171,7 @@ def _geo(image: _Image) -> Iterator[Item]:
     yield _system(image)
 
 
-def _placed(directory: Directory) -> Item:
+def _placed(directory: Directory) -> RuleItem:
     scale, ties = len(directory.values(tags.MODEL_PIXEL_SCALE)), len(directory.values(tags.MODEL_TIEPOINT))
     matrix = len(directory.values(tags.MODEL_TRANSFORMATION))
     faults = []
@@ -185,18 +185,18 @@ def _placed(directory: Directory) -> Item:
     return _item("GeoTIFF", "one way to place the cells", faults, way)
 
 
-def _system(image: _Image) -> Item:
+def _system(image: _Image) -> RuleItem:
     try:
         frame = geokeys.read_frame(image.directory, image.layout.width, image.layout.height)
     except ZembrelError as exc:
-        return Item("GeoTIFF", "the CRS can be made out", FAULT, exc.why)
+        return RuleItem("GeoTIFF", "the CRS can be made out", FAULT, exc.why)
     crs = None if frame is None else frame.crs
     known = crs is not None and not isinstance(crs, UnresolvedCRS)
     found = "none" if crs is None else crs.name
-    return Item("GeoTIFF", "the CRS can be made out", GOOD if known else FAULT, found)
+    return RuleItem("GeoTIFF", "the CRS can be made out", GOOD if known else FAULT, found)
 
 
-def _cloud(images: Sequence[_Image]) -> Iterator[Item]:
+def _cloud(images: Sequence[_Image]) -> Iterator[RuleItem]:
     full = images[0]
     longest = max(full.layout.width, full.layout.height)
     big = longest > OVERVIEWS_FROM
@@ -228,13 +228,13 @@ def _cloud(images: Sequence[_Image]) -> Iterator[Item]:
         yield _judged("cells of small overviews stand before larger ones", backwards, "by their offsets")
 
 
-def _judged(rule: str, good: bool, found: str) -> Item:
-    return Item("COG", rule, GOOD if good else FAULT, found)
+def _judged(rule: str, good: bool, found: str) -> RuleItem:
+    return RuleItem("COG", rule, GOOD if good else FAULT, found)
 
 
-def _cut(layout: Layout) -> str:
+def _cut(layout: SegmentLayout) -> str:
     return f"tiles of {layout.columns} x {layout.rows}" if layout.tiled else f"strips of {layout.rows} rows"
 
 
 STANDARDS = ("tiff", "geotiff", "cog")
-CHECKS: dict[str, Callable[[Place], list[Item]]] = {"geotiff": check_tiff}
+CHECKS: dict[str, Callable[[Readable], list[RuleItem]]] = {"geotiff": check_tiff}

@@ -18,7 +18,7 @@ from zembrel.formats.tiff.assemble import Fields, Image, Integers, write_tiff
 from zembrel.formats.tiff.description import write_description
 from zembrel.formats.tiff.encoding import Options, mask_fields, number_text
 from zembrel.formats.tiff.geokeys import frame_tags
-from zembrel.formats.tiff.tiling import Encoded, Level, Tile, TileEncoder, tile_encoder
+from zembrel.formats.tiff.tiling import EncodedTiles, Level, Tile, TileEncoder, tile_encoder
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band
@@ -70,7 +70,7 @@ class TiffStore:
         self._spool: BinaryIO = self._spool_path.open("wb")
         self._spool_size = 0
 
-    def append(self, key: Pane, encoded: Encoded) -> None:
+    def append(self, key: Pane, encoded: EncodedTiles) -> None:
         self._any_masked |= encoded.masked
         self._store(encoded.tiles)
         if encoded.rest is not None:

@@ -13,7 +13,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.halving import halved_by_band, overview_methods
 from zembrel.raster.model import Band, Block, Cells, Mask
-from zembrel.raster.pyramid import Part
+from zembrel.raster.pyramid import LevelPart
 
 _STRIP_BLOCK = 2_000_000  # cells of a block of strips
 
@@ -27,11 +27,11 @@ class Tile(NamedTuple):
     is_mask: bool = False
 
 
-class Encoded(NamedTuple):
+class EncodedTiles(NamedTuple):
     """A block's tiles and what is left of it for the smaller overviews."""
 
     tiles: list[Tile]
-    rest: Part | None
+    rest: LevelPart | None
     masked: bool
 
 
@@ -78,11 +78,11 @@ class TileEncoder:
     def tiled(self) -> bool:
         return not self.encoding.options.strip
 
-    def encode(self, pane: Pane, block: Block) -> Encoded:
+    def encode(self, pane: Pane, block: Block) -> EncodedTiles:
         """The tiles of `block`. Raises RefusedError for cells that the codec cannot hold."""
         valid = block.valid[None] if block.valid is not None and block.valid.ndim == 2 else block.valid
         cells: Cells = block.cells.astype(self.encoding.dtype, copy=False)
-        part = Part(pane, self.encoding.filled(cells, valid), valid)
+        part = LevelPart(pane, self.encoding.filled(cells, valid), valid)
         tiles = self.tiles(0, part) if not self.first else []
         rest = None
         if len(self.levels) > 1:
@@ -90,16 +90,16 @@ class TileEncoder:
             tiles += self.tiles(1, part)
             if len(self.levels) > 2:
                 rest = self.halved(part)
-        return Encoded(tiles, rest, block.valid is not None)
+        return EncodedTiles(tiles, rest, block.valid is not None)
 
-    def halved(self, part: Part) -> Part:
+    def halved(self, part: LevelPart) -> LevelPart:
         """The same as a part of the next level."""
         smaller, ok = halved_by_band(part.cells, part.valid, self.methods, opacity=self.encoding.alpha)
         top, left = part.pane.top // 2, part.pane.left // 2
         pane = Pane(top, left, top + smaller.shape[1], left + smaller.shape[2])
-        return Part(pane, self.encoding.filled(smaller, ok), ok)
+        return LevelPart(pane, self.encoding.filled(smaller, ok), ok)
 
-    def tiles(self, number: int, part: Part) -> list[Tile]:
+    def tiles(self, number: int, part: LevelPart) -> list[Tile]:
         """The segments of level `number` that `part`, which begins on a segment's corner, holds."""
         level, encoding, tiles = self.levels[number], self.encoding, []
         for piece in part.pane.blocks(level.rows, level.columns):

@@ -15,7 +15,7 @@ from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.registry import datum as registered_datum
 from zembrel.geodesy.registry import ellipsoid as registered_ellipsoid
 from zembrel.geodesy.text import definition
-from zembrel.geodesy.text.definition import Given
+from zembrel.geodesy.text.definition import GivenParameters
 from zembrel.geodesy.text.names import parameters_of
 from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS, in_unit
 from zembrel.geodesy.units import DEGREE, METRE, Unit, mismatch, unit
@@ -63,7 +63,9 @@ def read_projected(keys: Keys, name: str) -> CRS | None:
         for key, meanings in _PARAMETERS.items():
             code = next((m for m in meanings if m in parameters_of(candidate)), None)
             if key in keys and code is not None:
-                given.append(Given(f"key {key}", code, _in_base(code, float(keys[key]), angle, length)))
+                given.append(
+                    GivenParameters(f"key {key}", code, _in_base(code, float(keys[key]), angle, length))
+                )
         try:
             made = definition.assembled(name, "", candidate, given)
         except InputError:

@@ -22,7 +22,7 @@ _ALIKE = 1e-9  # relative, of sizes of ellipsoids
 _CLOSE_ANGLE, _CLOSE_LENGTH = 1e-9, 1e-4  # radians and metres, of parameters
 
 
-class Given(NamedTuple):
+class GivenParameters(NamedTuple):
     """A parameter as a text gives it: name, EPSG code if it says, value in radians, metres or ones."""
 
     name: str
@@ -165,7 +165,7 @@ def _same_figure(known: Datum, own: Datum) -> bool:
 
 
 def assembled(
-    name: str, method_name: str, method_code: int | None, given: Sequence[Given]
+    name: str, method_name: str, method_code: int | None, given: Sequence[GivenParameters]
 ) -> Conversion | None:
     """The conversion of a method and its parameters; None if the method is not known.
 
@@ -184,7 +184,7 @@ def assembled(
     return None
 
 
-def _parameters(method: int, given: Sequence[Given]) -> tuple[tuple[int, float], ...]:
+def _parameters(method: int, given: Sequence[GivenParameters]) -> tuple[tuple[int, float], ...]:
     values: dict[int, float] = {}
     for parameter in given:
         code = (

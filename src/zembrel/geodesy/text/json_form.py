@@ -19,7 +19,7 @@ from zembrel.geodesy.crs import (
 )
 from zembrel.geodesy.registry import by_code, compound_code
 from zembrel.geodesy.text import definition, names, vertical
-from zembrel.geodesy.text.definition import Given
+from zembrel.geodesy.text.definition import GivenParameters
 from zembrel.geodesy.text.wkt_writer import ANGLES, LENGTHS, ensemble, in_unit, meridian_name
 from zembrel.geodesy.units import DEGREE, METRE, Unit, mismatch
 
@@ -150,7 +150,7 @@ def _vertical(found: Object) -> VerticalCRS:
 def _projected(found: Object) -> CRS:
     steps = found["conversion"]
     given = [
-        Given(p["name"], _code(p), float(p["value"]) * _factor(p.get("unit", "unity")))
+        GivenParameters(p["name"], _code(p), float(p["value"]) * _factor(p.get("unit", "unity")))
         for p in steps["parameters"]
     ]
     made = definition.assembled(steps["name"], steps["method"]["name"], _code(steps["method"]), given)

@@ -23,17 +23,17 @@ class Word:
 
 
 @dataclass(frozen=True)
-class Node:
+class TextNode:
     """A keyword in capitals and what stands in its brackets."""
 
     keyword: str
     items: tuple[Item, ...]
 
-    def all(self, *keywords: str) -> Iterator[Node]:
+    def all(self, *keywords: str) -> Iterator[TextNode]:
         """The nodes directly in this one that have one of `keywords`."""
-        return (item for item in self.items if isinstance(item, Node) and item.keyword in keywords)
+        return (item for item in self.items if isinstance(item, TextNode) and item.keyword in keywords)
 
-    def first(self, *keywords: str) -> Node | None:
+    def first(self, *keywords: str) -> TextNode | None:
         return next(self.all(*keywords), None)
 
     @property
@@ -56,11 +56,11 @@ class Node:
         return f"{self.keyword}[{','.join(_shown(item) for item in self.items)}]"
 
 
-Item = str | float | Word | Node
+Item = str | float | Word | TextNode
 
 
 def _shown(item: Item) -> str:
-    if isinstance(item, Node):
+    if isinstance(item, TextNode):
         return item.text()
     if isinstance(item, str):
         return '"' + item.replace('"', '""') + '"'
@@ -69,7 +69,7 @@ def _shown(item: Item) -> str:
     return f"{int(item)}" if float(item).is_integer() and abs(item) < 1e15 else repr(float(item))
 
 
-def parse(text: str) -> Node:
+def parse(text: str) -> TextNode:
     """The tree of `text`; several with commas between, as in .prj files, come as parts of a compound CRS.
 
     Raises InputError with the position of what is wrong.
@@ -82,7 +82,7 @@ def parse(text: str) -> Node:
             raise _wrong(text, tokens[end][2], "something follows the last bracket")
         node, end = _node(text, tokens, end + 1, 0)
         nodes.append(node)
-    return node if len(nodes) == 1 else Node("COMPD_CS", ("", *nodes))
+    return node if len(nodes) == 1 else TextNode("COMPD_CS", ("", *nodes))
 
 
 def _tokens(text: str) -> Iterator[tuple[str, str, int]]:
@@ -96,7 +96,7 @@ def _tokens(text: str) -> Iterator[tuple[str, str, int]]:
         at = found.end()
 
 
-def _node(text: str, tokens: list[tuple[str, str, int]], at: int, depth: int) -> tuple[Node, int]:
+def _node(text: str, tokens: list[tuple[str, str, int]], at: int, depth: int) -> tuple[TextNode, int]:
     if depth > _DEEPEST:
         raise _wrong(text, tokens[at][2], f"it is nested more than {_DEEPEST} deep")
     kind, word, place = tokens[at] if at < len(tokens) else ("end", "", len(text))
@@ -110,7 +110,7 @@ def _node(text: str, tokens: list[tuple[str, str, int]], at: int, depth: int) ->
         sign, place = (tokens[at][1], tokens[at][2]) if at < len(tokens) else ("", len(text))
         at += 1
         if sign == closing:
-            return Node(word.upper(), tuple(items)), at
+            return TextNode(word.upper(), tuple(items)), at
         if sign != ",":
             raise _wrong(text, place, f"a comma or {closing!r} is due")
 

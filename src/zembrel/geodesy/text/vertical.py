@@ -17,7 +17,7 @@ from zembrel.geodesy.crs import ELLIPSOIDAL, VerticalCRS, VerticalDatum
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.registryfile import rows
 from zembrel.geodesy.text.names import plain
-from zembrel.geodesy.text.tree import Node, Word
+from zembrel.geodesy.text.tree import TextNode, Word
 from zembrel.geodesy.units import METRE, Unit
 
 Object = dict[str, Any]
@@ -25,62 +25,65 @@ _ORTHOMETRIC, _ELLIPSOID = 2005.0, 2002.0
 DATUMS = ("VDATUM", "VRF", "VERTICALDATUM", "VERT_DATUM", "ENSEMBLE", "DATUM")
 
 
-def _id(code: int | None, keyword: str = "ID") -> tuple[Node, ...]:
+def _id(code: int | None, keyword: str = "ID") -> tuple[TextNode, ...]:
     if not code:
         return ()
-    return (Node(keyword, ("EPSG", float(code) if keyword == "ID" else f"{code}")),)
+    return (TextNode(keyword, ("EPSG", float(code) if keyword == "ID" else f"{code}")),)
 
 
 def _direction(crs: VerticalCRS) -> str:
     return "down" if crs.down else "up"
 
 
-def wkt1(crs: VerticalCRS) -> Node:
+def wkt1(crs: VerticalCRS) -> TextNode:
     """VERT_CS of WKT 1."""
     kind = _ELLIPSOID if crs.datum is None else _ORTHOMETRIC
     own = crs.datum or VerticalDatum("Ellipsoid")
-    datum = Node("VERT_DATUM", (own.name, kind, *_id(own.code, "AUTHORITY")))
-    axis = Node("AXIS", ("Depth" if crs.down else "Up", Word(_direction(crs).upper())))
-    unit = Node("UNIT", (crs.unit.name, crs.unit.factor))
-    return Node("VERT_CS", (crs.name, datum, unit, axis, *_id(crs.code, "AUTHORITY")))
+    datum = TextNode("VERT_DATUM", (own.name, kind, *_id(own.code, "AUTHORITY")))
+    axis = TextNode("AXIS", ("Depth" if crs.down else "Up", Word(_direction(crs).upper())))
+    unit = TextNode("UNIT", (crs.unit.name, crs.unit.factor))
+    return TextNode("VERT_CS", (crs.name, datum, unit, axis, *_id(crs.code, "AUTHORITY")))
 
 
-def prj(crs: VerticalCRS, geodetic: tuple[str, Node]) -> Node:
+def prj(crs: VerticalCRS, geodetic: tuple[str, TextNode]) -> TextNode:
     """VERTCS of .prj files. geodetic: name and DATUM of the geographic CRS, for heights on its ellipsoid."""
     if crs.datum is None:
         name, datum = geodetic[0].removeprefix("GCS_"), geodetic[1]
     else:
-        name, datum = _underscored(crs.name), Node("VDATUM", (_underscored(crs.datum.name),))
-    unit = Node("UNIT", (crs.unit.name.title().replace(" ", "_"), crs.unit.factor))
+        name, datum = _underscored(crs.name), TextNode("VDATUM", (_underscored(crs.datum.name),))
+    unit = TextNode("UNIT", (crs.unit.name.title().replace(" ", "_"), crs.unit.factor))
     shift, sense = (
-        Node("PARAMETER", (word, value))
+        TextNode("PARAMETER", (word, value))
         for word, value in (("Vertical_Shift", 0.0), ("Direction", -1.0 if crs.down else 1.0))
     )
-    return Node("VERTCS", (name, datum, shift, sense, unit))
+    return TextNode("VERTCS", (name, datum, shift, sense, unit))
 
 
 def _underscored(name: str) -> str:
     return name.replace(" ", "_")
 
 
-def wkt2(crs: VerticalCRS) -> Node:
+def wkt2(crs: VerticalCRS) -> TextNode:
     """VERTCRS of WKT 2."""
     assert crs.datum is not None
-    datum = Node("VDATUM", (crs.datum.name, *_id(crs.datum.code)))
+    datum = TextNode("VDATUM", (crs.datum.name, *_id(crs.datum.code)))
     label = "depth (D)" if crs.down else "gravity-related height (H)"
-    axis = Node("AXIS", (label, Word(_direction(crs))))
-    return Node(
-        "VERTCRS", (crs.name, datum, Node("CS", (Word("vertical"), 1.0)), axis, _unit2(crs), *_id(crs.code))
+    axis = TextNode("AXIS", (label, Word(_direction(crs))))
+    return TextNode(
+        "VERTCRS",
+        (crs.name, datum, TextNode("CS", (Word("vertical"), 1.0)), axis, _unit2(crs), *_id(crs.code)),
     )
 
 
-def axis2(crs: VerticalCRS) -> Node:
+def axis2(crs: VerticalCRS) -> TextNode:
     """The third axis of a CRS with heights above the ellipsoid."""
-    return Node("AXIS", ("ellipsoidal height (h)", Word(_direction(crs)), Node("ORDER", (3.0,)), _unit2(crs)))
+    return TextNode(
+        "AXIS", ("ellipsoidal height (h)", Word(_direction(crs)), TextNode("ORDER", (3.0,)), _unit2(crs))
+    )
 
 
-def _unit2(crs: VerticalCRS) -> Node:
-    return Node("LENGTHUNIT", (crs.unit.name, crs.unit.factor, *_id(crs.unit.code)))
+def _unit2(crs: VerticalCRS) -> TextNode:
+    return TextNode("LENGTHUNIT", (crs.unit.name, crs.unit.factor, *_id(crs.unit.code)))
 
 
 def json_axis(crs: VerticalCRS) -> Object:
@@ -106,7 +109,7 @@ def _json_id(code: int | None) -> Object:
     return {"id": {"authority": "EPSG", "code": code}} if code else {}
 
 
-def read(node: Node, code: int | None, unit: Unit) -> VerticalCRS:
+def read(node: TextNode, code: int | None, unit: Unit) -> VerticalCRS:
     """The vertical CRS of a VERT_CS, VERTCS or VERTCRS with `code` and `unit`. Raises InputError."""
     datum = node.first(*DATUMS)
     if datum is None:

@@ -8,9 +8,9 @@ from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, Datum, GeographicCRS, VerticalCRS, vertical_of, with_vertical
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import definition, vertical
-from zembrel.geodesy.text.definition import Given
+from zembrel.geodesy.text.definition import GivenParameters
 from zembrel.geodesy.text.names import plain
-from zembrel.geodesy.text.tree import Node, Word
+from zembrel.geodesy.text.tree import TextNode, Word
 from zembrel.geodesy.text.wkt_writer import ANGLES
 from zembrel.geodesy.units import DEGREE, METRE, Unit, kind_of, mismatch
 
@@ -22,7 +22,7 @@ _VERTICAL = ("VERT_CS", "VERTCS", "VERTCRS", "VERTICALCRS")
 _ANGLE_WORDS = ("latitude", "longitude", "meridian", "parallel", "azimuth", "angle", "center", "zonewidth")
 
 
-def read(node: Node) -> CRS:
+def read(node: TextNode) -> CRS:
     """The CRS of a tree. Raises InputError for a definition that is not whole."""
     if node.keyword in _PROJECTED:
         return with_vertical(_projected(node), _third_axis(node))
@@ -40,7 +40,7 @@ def read(node: Node) -> CRS:
     return definition.unresolved(node.name or node.keyword, METRE)
 
 
-def _third_axis(node: Node) -> VerticalCRS | None:
+def _third_axis(node: TextNode) -> VerticalCRS | None:
     """What heights mean in a CRS of three axes."""
     axes = list(node.all("AXIS"))
     if len(axes) < 3:
@@ -49,12 +49,12 @@ def _third_axis(node: Node) -> VerticalCRS | None:
     return vertical.read_axis(words[0] if words else "up", _unit(axes[2], "length", METRE))
 
 
-def _height_unit(node: Node) -> Unit:
+def _height_unit(node: TextNode) -> Unit:
     axis = node.first("AXIS")
     return _unit(node, "length", _unit(axis, "length", METRE) if axis else METRE)
 
 
-def _code(node: Node) -> int | None:
+def _code(node: TextNode) -> int | None:
     for mark in node.all("AUTHORITY", "ID"):
         if mark.name.upper() == "EPSG" and len(mark.items) > 1:
             code = mark.items[1]
@@ -65,7 +65,7 @@ def _code(node: Node) -> int | None:
     return None
 
 
-def _unit(node: Node, kind: str, default: Unit) -> Unit:
+def _unit(node: TextNode, kind: str, default: Unit) -> Unit:
     """The unit that `node` says, in radians (angles) or metres (lengths)."""
     due, other = ("ANGLEUNIT", "LENGTHUNIT") if kind == "angle" else ("LENGTHUNIT", "ANGLEUNIT")
     found = node.first(due, "UNIT")
@@ -87,17 +87,17 @@ def _unit(node: Node, kind: str, default: Unit) -> Unit:
     return METRE if factor == 1.0 else Unit(found.name, "length", factor, _code(found) or 0)
 
 
-def _geographic(node: Node) -> GeographicCRS:
+def _geographic(node: TextNode) -> GeographicCRS:
     axes_unit = next((a for a in node.all("AXIS") if a.first("ANGLEUNIT")), None)
     unit = _unit(node, "angle", _unit(axes_unit, "angle", DEGREE) if axes_unit else DEGREE)
     return definition.geographic(_name(node, "GCS_"), _datum(node, unit), unit, _code(node))
 
 
-def _name(node: Node, prefix: str) -> str:
+def _name(node: TextNode, prefix: str) -> str:
     return node.name.removeprefix(prefix)
 
 
-def _datum(node: Node, unit: Unit) -> Datum:
+def _datum(node: TextNode, unit: Unit) -> Datum:
     found = node.first("DATUM", "ENSEMBLE", "TRF", "GEODETICDATUM")
     shape = (found.first("SPHEROID", "ELLIPSOID") if found else None) or node.first("SPHEROID", "ELLIPSOID")
     if found is None or shape is None:
@@ -115,7 +115,7 @@ def _datum(node: Node, unit: Unit) -> Datum:
     return Datum(found.name, ellipsoid, longitude, _code(found))
 
 
-def _projected(node: Node) -> CRS:
+def _projected(node: TextNode) -> CRS:
     inner = node.first(*_GEOGRAPHIC)
     if inner is None:
         raise InputError(
@@ -143,7 +143,7 @@ def _projected(node: Node) -> CRS:
     return definition.projected(node.name, base, made, unit, code)
 
 
-def _given(node: Node, angle: Unit, length: Unit) -> Given:
+def _given(node: TextNode, angle: Unit, length: Unit) -> GivenParameters:
     """A parameter in radians, metres or ones, by its own unit or by the kind that its name says."""
     code, value = _code(node), node.number(1)
     own = node.first("ANGLEUNIT", "LENGTHUNIT", "SCALEUNIT", "UNIT")
@@ -152,12 +152,12 @@ def _given(node: Node, angle: Unit, length: Unit) -> Given:
         if own.keyword == "ANGLEUNIT":
             size = math.degrees(factor)
             value = math.radians(value if math.isclose(size, 1, rel_tol=1e-9) else value * size)
-            return Given(node.name, code, value)
-        return Given(node.name, code, value * factor)
+            return GivenParameters(node.name, code, value)
+        return GivenParameters(node.name, code, value * factor)
     word = plain(node.name)
     angular = any(part in word for part in _ANGLE_WORDS) and not word.startswith("scale")
     if code in ANGLES or (code is None and angular):
-        return Given(node.name, code, math.radians(value * angle.factor))
+        return GivenParameters(node.name, code, math.radians(value * angle.factor))
     if word.startswith("false") or "easting" in word or "northing" in word or "ordinate" in word:
-        return Given(node.name, code, value * length.factor)
-    return Given(node.name, code, value)
+        return GivenParameters(node.name, code, value * length.factor)
+    return GivenParameters(node.name, code, value)

@@ -10,11 +10,11 @@ from typing import Protocol, cast
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs
-from zembrel.points.files.table import ENDINGS, POINT_FORMATS, PointFormat, format_of
+from zembrel.points.files.catalogue import ENDINGS, POINT_FORMATS, PointFormat, format_of
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import PointSource
+from zembrel.points.restated import Restated
 from zembrel.points.sink import PointSink
-from zembrel.points.told import Told
 from zembrel.reading import readings
 
 
@@ -73,7 +73,7 @@ def _placed(source: PointSource, path: Path) -> PointSource:
         crs: CRS = read_crs(text)
     except InputError:
         crs = UnresolvedCRS(text[:60])
-    return Told(source, replace(source.cloud, crs=crs), source.parts)
+    return Restated(source, replace(source.cloud, crs=crs), source.parts)
 
 
 def check_name(path: Path) -> PointFormat:

@@ -12,14 +12,14 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.points.files import Reading
-from zembrel.points.las.copc import INFO_AT, Info, Node, pack_hierarchy, with_octree
+from zembrel.points.las.copc import INFO_AT, CopcNode, Info, pack_hierarchy, with_octree
 from zembrel.points.las.header import SIZES, read_header
 from zembrel.points.las.reading import open_las
-from zembrel.points.las.writing import Encoded, LasEncoder, LasStore, NewFile
+from zembrel.points.las.writing import EncodedChunk, LasEncoder, LasStore, NewFile
 from zembrel.points.laz.items import VARIABLE
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.octree import CELLS, Cube, Key, Places, key_of, node_keys, subtree, upper_nodes
-from zembrel.points.sink import AsIs, PointSink
+from zembrel.points.sink import PointsAsIs, PointSink
 
 _CHUNK, _BUCKET = 200_000, 1_500_000  # points that are spooled, and that are built at a time
 _DEPTH = 6  # levels above the buckets, at most
@@ -38,7 +38,7 @@ def is_ours(path: Path) -> bool:
 
 def make_sink(path: Path, new: NewFile) -> PointSink:
     """A sink that spools points and arranges them in an octree at the end."""
-    return PointSink(_CHUNK, AsIs(), CopcStore(path, new))
+    return PointSink(_CHUNK, PointsAsIs(), CopcStore(path, new))
 
 
 @dataclass
@@ -53,7 +53,7 @@ class CopcStore:
         self._spool = (Path(self._folder.name) / "all").open("wb")
         self._ends = [np.full(3, np.iinfo(np.int64).max), np.full(3, np.iinfo(np.int64).min)]
         self._times = [np.inf, -np.inf]
-        self._nodes: list[Node] = []
+        self._nodes: list[CopcNode] = []
         self._cube = Cube(*self.new.scaling.offset, 1.0)
         self._written: LasStore | None = None
 
@@ -92,9 +92,9 @@ class CopcStore:
         for key, parts in sorted(above.items()):
             yield key, self._block(np.concatenate(parts))
 
-    def enter(self, key: Key, encoded: Encoded) -> None:
+    def enter(self, key: Key, encoded: EncodedChunk) -> None:
         assert self._written is not None
-        self._nodes.append(Node(*key, self._written.position, len(encoded.data), encoded.tally.points))
+        self._nodes.append(CopcNode(*key, self._written.position, len(encoded.data), encoded.tally.points))
         self._written.append(encoded)
 
     def finish(self) -> None:

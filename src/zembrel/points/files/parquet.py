@@ -120,7 +120,7 @@ class ParquetSource:
 def make_sink(path: Path, new: NewFile) -> PointSink:
     """A sink of row groups."""
     schema = _schema(new)
-    return PointSink(_GROUP, ParquetEncoder(schema), ParquetStore(path, schema))
+    return PointSink(_GROUP, PointTableEncoder(schema), PointTableStore(path, schema))
 
 
 def _schema(new: NewFile) -> Any:
@@ -140,7 +140,7 @@ def _schema(new: NewFile) -> Any:
 
 
 @dataclass(frozen=True)
-class ParquetEncoder:
+class PointTableEncoder:
     """Tables of the columns of a schema."""
 
     schema: Any
@@ -152,7 +152,7 @@ class ParquetEncoder:
         return pyarrow.table(columns, schema=self.schema)
 
 
-class ParquetStore:
+class PointTableStore:
     """A table under way."""
 
     def __init__(self, path: Path, schema: Any) -> None:

@@ -42,7 +42,7 @@ _COLOURS, _EIGHT_BITS = ("red", "green", "blue"), 257  # 255 becomes 65,535
 _PART, _HEAD, _CRS = 1 << 17, 1 << 16, "crs "
 
 
-class _Shape(NamedTuple):
+class _VertexShape(NamedTuple):
     """What the header says of the vertices."""
 
     number: int
@@ -90,7 +90,7 @@ class PlySource:
     """Vertices; parts are runs of them."""
 
     path: Path
-    shape: _Shape
+    shape: _VertexShape
     known: Cloud | None
 
     @property
@@ -130,7 +130,7 @@ def _exact(values: Values) -> Values:
     return values.astype(values.dtype.newbyteorder("="))
 
 
-def _from_text(path: Path, shape: _Shape) -> np.ndarray:
+def _from_text(path: Path, shape: _VertexShape) -> np.ndarray:
     names = shape.dtype.names or ()
     with path.open("rb") as file:
         file.seek(shape.begin)
@@ -145,7 +145,7 @@ def _from_text(path: Path, shape: _Shape) -> np.ndarray:
     return made
 
 
-def _read_header(path: Path, asked: Sequence[str] | None) -> _Shape:
+def _read_header(path: Path, asked: Sequence[str] | None) -> _VertexShape:
     with path.open("rb") as file:
         head = file.read(_HEAD)
     end = head.find(b"end_header")
@@ -182,7 +182,7 @@ def _read_header(path: Path, asked: Sequence[str] | None) -> _Shape:
             for n, (name, (_, kind)) in enumerate(zip(names, fields, strict=True))
         ]
     )
-    return _Shape(count, dtype, begin, form == "ascii", crs)
+    return _VertexShape(count, dtype, begin, form == "ascii", crs)
 
 
 def _whole(word: str, path: Path) -> int:

@@ -16,7 +16,7 @@ from zembrel.grid.pane import Pane
 from zembrel.points.gridding.spool import Spooled
 from zembrel.points.kernels.delaunay import delaunay
 from zembrel.points.kernels.triangles import paint_triangles
-from zembrel.points.shelf import scipy
+from zembrel.points.scipypart import scipy
 
 Values = npt.NDArray[np.float64]
 _JITTER = 2e-5  # cells by which places are moved so that no four lie on one circle

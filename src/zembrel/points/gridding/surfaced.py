@@ -12,8 +12,8 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.points.gridding.remembered import Remembered
 from zembrel.points.gridding.spool import Spool, Spooled
+from zembrel.points.gridding.statistic import PointStatistic, as_block, ranks
 from zembrel.points.gridding.surface import triangulated, weighted, without_spikes
-from zembrel.points.gridding.wanted import Wanted, as_block, ranks
 from zembrel.raster.model import Band, Block
 
 Values = npt.NDArray[np.float64]
@@ -68,7 +68,7 @@ class Surfaced:
 class Ranked:
     """Statistics of the points in each cell of `area` square metres, ranks among them."""
 
-    wanted: tuple[Wanted, ...]
+    wanted: tuple[PointStatistic, ...]
     area: float
 
     def __call__(self, points: Spooled, pane: Pane) -> Values:
@@ -90,7 +90,7 @@ class Ranked:
 
 
 def _stat(
-    wanted: Wanted, values: Values, starts: npt.NDArray[np.int64], counts: npt.NDArray[np.int64]
+    wanted: PointStatistic, values: Values, starts: npt.NDArray[np.int64], counts: npt.NDArray[np.int64]
 ) -> Values:
     """A statistic of groups of ascending values."""
     if not len(starts):
@@ -142,7 +142,7 @@ class Products:
         terrain = triangulated(ground, ground["z"], pane, self.reach)
         made = {TERRAIN: terrain}
         if SURFACE in self.names or CANOPY in self.names:
-            top = Ranked((Wanted("max"),), 1.0)(first, pane)[0]
+            top = Ranked((PointStatistic("max"),), 1.0)(first, pane)[0]
             between = triangulated(first, first["z"], pane, self.reach, highest=True)
             made[SURFACE] = np.where(np.isnan(top), between, top)
             made[CANOPY] = np.maximum(made[SURFACE] - terrain, 0)

@@ -13,7 +13,7 @@ import numpy.typing as npt
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.points.gridding.remembered import Remembered
-from zembrel.points.gridding.wanted import Wanted, as_block, bands_of
+from zembrel.points.gridding.statistic import PointStatistic, as_block, bands_of
 from zembrel.points.kernels.binning import add_counts, add_ends, add_sums, add_values
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.raster.model import Band, Block
@@ -38,7 +38,7 @@ class Tallied:
     """Statistics of points in the cells of a frame that is north up. Strips are made when first asked for."""
 
     frame: Frame
-    wanted: tuple[Wanted, ...]
+    wanted: tuple[PointStatistic, ...]
     points: Points
     area: float  # square metres of a cell, for densities
     held: int = _HELD
@@ -94,7 +94,7 @@ def _values(block: PointBlock, name: str) -> tuple[npt.NDArray[Any], tuple[float
 
 
 def tally(
-    blocks: Iterator[PointBlock], frame: Frame, wanted: Sequence[Wanted], area: float
+    blocks: Iterator[PointBlock], frame: Frame, wanted: Sequence[PointStatistic], area: float
 ) -> npt.NDArray[np.float64]:
     """Statistics (wanted, rows, columns) of points in the cells of a frame; NaN where there is none."""
     shape = (frame.rows, frame.columns)
@@ -121,7 +121,7 @@ def tally(
 
 
 def _finished(
-    wanted: Wanted,
+    wanted: PointStatistic,
     counts: npt.NDArray[np.int64],
     summed: dict[str, npt.NDArray[np.float64]],
     ends: dict[tuple[str, str], npt.NDArray[np.float64]],

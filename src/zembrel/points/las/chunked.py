@@ -15,7 +15,7 @@ from zembrel.points.laz.items import POINTWISE, VARIABLE, Compression
 from zembrel.points.model import Part
 
 if TYPE_CHECKING:
-    from zembrel.points.laz.chunks import Codec
+    from zembrel.points.laz.chunks import ChunkCodec
 
 _MOST = 1 << 28  # bytes of the records of a chunk: more are a lie
 _MOST_OF_ALL = 1 << 31  # the same of a file without chunks
@@ -106,7 +106,7 @@ def _fixed(chunks: int, size: int, source: LasSource) -> Chunks:
     return points
 
 
-def _walked(source: LasSource, codec: Codec, compression: Compression) -> Iterator[tuple[int, int, int]]:
+def _walked(source: LasSource, codec: ChunkCodec, compression: Compression) -> Iterator[tuple[int, int, int]]:
     """Chunks found one behind the other, as long as they are whole."""
     data, at, left = source.data, source.header.points_at + 8, source.header.count
     most = min(compression.chunk, _MOST // source.cloud.layout.dtype.itemsize)
@@ -121,7 +121,7 @@ def _walked(source: LasSource, codec: Codec, compression: Compression) -> Iterat
         at, left = at + size, left - points
 
 
-def _whole(source: LasSource, codec: Codec, chunks: Chunks) -> tuple[Chunks, Chunks]:
+def _whole(source: LasSource, codec: ChunkCodec, chunks: Chunks) -> tuple[Chunks, Chunks]:
     """Chunks with as many points as their data hold, without those that hold none; and 1 for those of whose
     points
     only some values are there."""

@@ -61,7 +61,7 @@ class Info(NamedTuple):
         return (*low, low[0] + size, low[1] + size, low[2] + size)
 
 
-class Node(NamedTuple):
+class CopcNode(NamedTuple):
     """A node of the octree: its key, and where its chunk lies."""
 
     level: int
@@ -82,9 +82,9 @@ def read_info(source: LasSource) -> Info | None:
     return info if sound else None
 
 
-def nodes_of(source: LasSource, info: Info) -> list[Node]:
+def nodes_of(source: LasSource, info: Info) -> list[CopcNode]:
     """All nodes with points. Raises InputError for a hierarchy that leaves the file or goes in circles."""
-    found: list[Node] = []
+    found: list[CopcNode] = []
     pages = [(info.root_at, info.root_size)]
     seen: set[int] = set()
     while pages:
@@ -99,7 +99,7 @@ def nodes_of(source: LasSource, info: Info) -> list[Node]:
         rows = np.frombuffer(source.data[at : at + size // 32 * 32].tobytes(), _ENTRY)
         pages += [(int(row["at"]), int(row["size"])) for row in rows[rows["points"] == -1]]
         for row in rows[rows["points"] > 0].tolist():
-            node = Node(*row)
+            node = CopcNode(*row)
             if not 0 <= node.level < _LEVELS or node.size < 0 or node.at + node.size > len(source.data):
                 raise InputError(
                     f"{source.path} has a broken hierarchy",
@@ -140,6 +140,6 @@ def with_octree(source: LasSource, resolution: float | None) -> LasSource:
     )
 
 
-def pack_hierarchy(nodes: list[Node]) -> Record:
+def pack_hierarchy(nodes: list[CopcNode]) -> Record:
     """One page of all nodes."""
     return Record(*HIERARCHY, np.array([tuple(node) for node in nodes], _ENTRY).tobytes(), "COPC hierarchy")

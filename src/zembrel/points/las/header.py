@@ -20,7 +20,7 @@ WKT_BIT, INTERNAL_WAVES_BIT, EXTERNAL_WAVES_BIT = 16, 2, 4  # LAS 1.4, table 4: 
 
 
 @dataclass(frozen=True)
-class Header:
+class LasHeader:
     """The public header block. Numbers are as the file has them, right or wrong."""
 
     version: tuple[int, int] = (1, 4)
@@ -65,7 +65,7 @@ class Header:
         return data
 
 
-def read_header(data: bytes, path: object) -> Header:
+def read_header(data: bytes, path: object) -> LasHeader:
     """The header at the beginning of `data`. Raises InputError for what is none, or too short."""
     if len(data) < SIZES[0] or data[:4] != SIGNATURE:
         what = "ends within its header" if data[:4] == SIGNATURE else "is no LAS file"
@@ -86,7 +86,7 @@ def read_header(data: bytes, path: object) -> Header:
         raise InputError(
             f"{path} is LAS {major}.{minor}", "1.0 to 1.4 are known", "convert it elsewhere first"
         )
-    return Header(
+    return LasHeader(
         (major, minor), kind & 0x3F, length, Scaling((*scale,), (*offset,)),
         (ends[1], ends[3], ends[5], ends[0], ends[2], ends[4]), count, returns, bool(kind & _COMPRESSED),
         source, encoding, guid, _text(system), _text(software), day, year, size, points_at, records,

@@ -10,7 +10,7 @@ import numpy as np
 from zembrel.errors import InputError
 from zembrel.points.las import extra
 from zembrel.points.las.chunked import with_chunks
-from zembrel.points.las.header import WKT_BIT, Header, read_header
+from zembrel.points.las.header import WKT_BIT, LasHeader, read_header
 from zembrel.points.las.place import read_place
 from zembrel.points.las.source import PART, Bytes, LasSource, lost, short
 from zembrel.points.las.vlr import Record, read_records
@@ -46,14 +46,14 @@ def open_las(path: Path, *, salvage: bool = False) -> LasSource:
     return replace(source, cloud=replace(source.cloud, remarks=tuple(remarks)))
 
 
-def _records(data: Bytes, header: Header, remarks: list[str]) -> list[Record]:
+def _records(data: Bytes, header: LasHeader, remarks: list[str]) -> list[Record]:
     near, trouble = read_records(data, header.size, header.records)
     far, more = read_records(data, header.extended_at, header.extended, extended=True)
     remarks += [said for said in (trouble, more) if said]
     return near + far
 
 
-def _layout(path: Path, header: Header, records: list[Record]) -> Layout:
+def _layout(path: Path, header: LasHeader, records: list[Record]) -> Layout:
     if header.format >= len(FORMATS):
         raise InputError(
             f"{path} has points of format {header.format}", "0 to 10 are known", "check the file"
@@ -75,13 +75,13 @@ def _layout(path: Path, header: Header, records: list[Record]) -> Layout:
     return Layout(header.format, extra.read_fields(told, header.record_length - least))
 
 
-def _bounds(header: Header) -> Bounds3 | None:
+def _bounds(header: LasHeader) -> Bounds3 | None:
     low, high = header.bounds[:3], header.bounds[3:]
     sound = all(np.isfinite(header.bounds)) and all(a <= b for a, b in zip(low, high, strict=True))
     return header.bounds if sound and header.count else None
 
 
-def _facts(header: Header) -> dict[str, object]:
+def _facts(header: LasHeader) -> dict[str, object]:
     day = f"{header.year}, day {header.day}" if header.year else "not said"
     return {
         "version": f"{header.version[0]}.{header.version[1]}", "format": header.format,

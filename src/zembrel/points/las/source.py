@@ -11,12 +11,12 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.points.las.header import Header
+from zembrel.points.las.header import LasHeader
 from zembrel.points.las.vlr import Record
 from zembrel.points.model import Cloud, Fields, Part, PointBlock
 
 if TYPE_CHECKING:
-    from zembrel.points.laz.chunks import Codec
+    from zembrel.points.laz.chunks import ChunkCodec
 
 Bytes = npt.NDArray[np.uint8]
 PART = 1 << 18  # points of a part of an uncompressed file
@@ -27,7 +27,7 @@ class LasSource:
     """A LAS or LAZ file. Parts are chunks of a LAZ file, or runs of records of a LAS file."""
 
     path: Path
-    header: Header
+    header: LasHeader
     records: tuple[Record, ...]
     cloud: Cloud
     parts: tuple[Part, ...]
@@ -63,10 +63,10 @@ class LasSource:
         return PointBlock(records.reshape(-1).view(layout.dtype), layout, self.cloud.scaling)
 
     @cached_property
-    def codec(self) -> Codec:
-        from zembrel.points.laz.chunks import Codec
+    def codec(self) -> ChunkCodec:
+        from zembrel.points.laz.chunks import ChunkCodec
 
-        return Codec(self.cloud.layout, self.version)
+        return ChunkCodec(self.cloud.layout, self.version)
 
 
 def short(path: Path, there: int, said: int) -> InputError:

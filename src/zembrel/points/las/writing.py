@@ -17,7 +17,7 @@ from zembrel.points.las.header import (
     INTERNAL_WAVES_BIT,
     SIZES,
     WKT_BIT,
-    Header,
+    LasHeader,
 )
 from zembrel.points.las.place import USER, write_place
 from zembrel.points.las.source import LasSource
@@ -47,7 +47,7 @@ class NewFile:
     first: tuple[Record, ...] = ()  # records that come before all others
     columns: tuple[str, ...] | None = None  # of a table, if not all values
 
-    def header(self) -> Header:
+    def header(self) -> LasHeader:
         """The header, as far as it is known before a point is written."""
         least = (1, 4) if self.layout.long or self.points_at_most >= 2**32 else (1, 2)
         least = max(least, (1, 3)) if self.layout.has_waves else least
@@ -57,7 +57,7 @@ class NewFile:
         keep = 0b1001 | (INTERNAL_WAVES_BIT | EXTERNAL_WAVES_BIT if self.layout.has_waves else 0)
         encoding = encoding & keep | (WKT_BIT if self.layout.long else 0)
         now = time_of_writing().timetuple()
-        return Header(
+        return LasHeader(
             version, self.layout.format, self.layout.dtype.itemsize, self.scaling, compressed=self.compressed,
             source=self.like.header.source if self.like else 0, encoding=encoding,
             guid=self.like.header.guid if self.like else bytes(16), day=now.tm_yday, year=now.tm_year,
@@ -109,7 +109,7 @@ def _older_waves(like: LasSource) -> Record | None:
     return Record(*_WAVES, b"", "waveforms", at + 60, min(size, len(data) - at - 60))
 
 
-class Tally(NamedTuple):
+class ChunkTally(NamedTuple):
     """What the header has to say of some points."""
 
     points: int
@@ -118,7 +118,7 @@ class Tally(NamedTuple):
     high: npt.NDArray[np.int64]
 
     @classmethod
-    def of(cls, block: PointBlock) -> Tally:
+    def of(cls, block: PointBlock) -> ChunkTally:
         stored = [block.records[axis] for axis in "XYZ"]
         number = values_of(block.records, block.layout, "return")
         returns = np.bincount(number, minlength=16)[1:].astype(np.int64)
@@ -126,11 +126,11 @@ class Tally(NamedTuple):
         return cls(len(block), returns, low, np.array([int(v.max()) for v in stored], np.int64))
 
 
-class Encoded(NamedTuple):
+class EncodedChunk(NamedTuple):
     """A chunk on its way into the file."""
 
     data: bytes
-    tally: Tally
+    tally: ChunkTally
 
 
 @dataclass(frozen=True)
@@ -140,15 +140,15 @@ class LasEncoder:
     layout: Layout
     compressed: bool
 
-    def encode(self, block: PointBlock) -> Encoded:
+    def encode(self, block: PointBlock) -> EncodedChunk:
         """A chunk of points, one at least, of the layout and scaling of the file."""
         records = np.ascontiguousarray(block.records)
         if not self.compressed:
-            return Encoded(records.tobytes(), Tally.of(block))
-        from zembrel.points.laz.chunks import Codec
+            return EncodedChunk(records.tobytes(), ChunkTally.of(block))
+        from zembrel.points.laz.chunks import ChunkCodec
 
         raw = records.view(np.uint8).reshape(len(records), -1)
-        return Encoded(Codec(self.layout).encode(raw), Tally.of(block))
+        return EncodedChunk(ChunkCodec(self.layout).encode(raw), ChunkTally.of(block))
 
 
 def las_sink(path: Path, new: NewFile) -> PointSink:
@@ -164,7 +164,7 @@ class LasStore:
     path: Path
     new: NewFile
     tables: list[tuple[int, int]] = field(default_factory=list)  # points and bytes of each chunk
-    tallies: list[Tally] = field(default_factory=list)
+    tallies: list[ChunkTally] = field(default_factory=list)
     extended: list[Record] = field(default_factory=list)  # records that go behind the points
 
     def __post_init__(self) -> None:
@@ -183,7 +183,7 @@ class LasStore:
         """The byte that comes next."""
         return self._file.tell()
 
-    def append(self, encoded: Encoded) -> None:
+    def append(self, encoded: EncodedChunk) -> None:
         self._file.write(encoded.data)
         self.tallies.append(encoded.tally)
         self.tables.append((encoded.tally.points, len(encoded.data)))
@@ -221,7 +221,7 @@ class LasStore:
         self._file.write(at.to_bytes(8, "little"))
         self._file.seek(end)
 
-    def _described(self) -> Header:
+    def _described(self) -> LasHeader:
         """The header with counts and bounds of what was written."""
         if not self.tallies:
             return replace(self._head, returns=(0,) * 15)

@@ -32,7 +32,7 @@ _NUMBERS = types.int64[:, ::1]
 
 
 @dataclass(frozen=True)
-class Codec:
+class ChunkCodec:
     """Chunks to records and back, for one layout."""
 
     layout: Layout

@@ -43,7 +43,7 @@ _FORMATS = {
 }  # fmt: skip
 
 
-class Item(NamedTuple):
+class LazItem(NamedTuple):
     """A part of a record: its type, its bytes, and the version of its coding."""
 
     type: int
@@ -57,15 +57,15 @@ class Compression:
 
     compressor: int
     chunk: int  # points of one, or VARIABLE
-    items: tuple[Item, ...]
+    items: tuple[LazItem, ...]
 
 
 def compression_for(layout: Layout, chunk: int = USUAL) -> Compression:
     """How Zembrel compresses records of a layout."""
     extra = sum(field.size for field in layout.extra)
     long = layout.long
-    items = [Item(t, _SIZES[t], 3 if long else _VERSIONS[t][0]) for t in _FORMATS[layout.format]]
-    items += [Item(_BYTES14 if long else _BYTES, extra, 3 if long else 2)] if extra else []
+    items = [LazItem(t, _SIZES[t], 3 if long else _VERSIONS[t][0]) for t in _FORMATS[layout.format]]
+    items += [LazItem(_BYTES14 if long else _BYTES, extra, 3 if long else 2)] if extra else []
     return Compression(LAYERED if long else CHUNKED, chunk, tuple(items))
 
 
@@ -83,7 +83,7 @@ def read_compression(data: bytes, layout: Layout, path: object) -> Compression:
     compressor, coder, *_, chunk, _, _, number = _HEAD.unpack_from(data)
     if len(data) < _HEAD.size + number * _ITEM.size:
         raise _broken(path, "its record of compression is cut off")
-    items = tuple(Item(*_ITEM.unpack_from(data, _HEAD.size + n * _ITEM.size)) for n in range(number))
+    items = tuple(LazItem(*_ITEM.unpack_from(data, _HEAD.size + n * _ITEM.size)) for n in range(number))
     if coder != 0 or compressor not in (POINTWISE, CHUNKED, LAYERED):
         raise _broken(path, f"compressor {compressor} with coder {coder} is not of the LAZ specification")
     extra = sum(field.size for field in layout.extra)

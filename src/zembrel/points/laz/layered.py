@@ -82,7 +82,7 @@ _PLACES = {
 _WIDTHS = {RGB: 6, NIR: 2, WAVES: 29, OTHER_BYTES: 1}
 
 
-class Layer(NamedTuple):
+class LazLayer(NamedTuple):
     """A layer behind that of places: which field, where it begins in a record, and its bytes there."""
 
     field: int
@@ -100,15 +100,15 @@ class LayeredItems(NamedTuple):
     extra: int = 0
     version: int = 3
 
-    def layers(self) -> Iterator[Layer]:
+    def layers(self) -> Iterator[LazLayer]:
         """All layers behind that of places, in their order."""
         for field, (at, width) in _PLACES.items():
-            yield Layer(field, at, width)
+            yield LazLayer(field, at, width)
         for field, at in ((RGB, self.rgb), (NIR, self.nir), (WAVES, self.wave)):
             if at:
-                yield Layer(field, at, _WIDTHS[field])
+                yield LazLayer(field, at, _WIDTHS[field])
         for at in range(self.length - self.extra, self.length):
-            yield Layer(OTHER_BYTES, at, 1)
+            yield LazLayer(OTHER_BYTES, at, 1)
 
 
 @entry(INT, _PLAN, READONLY, _U8, INT, INT, INT, _U16)
@@ -215,7 +215,7 @@ def decode_layers(
     wanted: first bytes of the fields to decode besides returns, x and y, or None for all; partial: leave out
     layers that are cut off, if those of places and heights are whole. Returns the points that `data` held.
     """
-    layers = [Layer(PLACES, 0, 8), *items.layers()]
+    layers = [LazLayer(PLACES, 0, 8), *items.layers()]
     begin = items.length + 4 + 4 * len(layers)
     if len(data) < begin:
         return 0
@@ -238,7 +238,7 @@ def decode_layers(
     return int(there)
 
 
-def _plan(layers: Sequence[Layer]) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint16]]:
+def _plan(layers: Sequence[LazLayer]) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint16]]:
     """A row of each layer for the kernels, and the arena of their models."""
     plan = np.zeros((len(layers), 6), np.int64)
     plan[:, _FIELD], plan[:, _WHERE] = [layer.field for layer in layers], [layer.at for layer in layers]
@@ -248,7 +248,7 @@ def _plan(layers: Sequence[Layer]) -> tuple[npt.NDArray[np.int64], npt.NDArray[n
     return plan, np.zeros(ends[-1], np.uint16)
 
 
-def _repeat(records: Bytes, layer: Layer) -> None:
+def _repeat(records: Bytes, layer: LazLayer) -> None:
     """The field of a layer of no bytes: that of the first point, from which all others follow."""
     if layer.field == FLAGS:
         records[1:, layer.at] |= records[0, layer.at] & _BESIDE_CHANNEL
@@ -262,7 +262,7 @@ def encode_layers(records: Bytes, items: LayeredItems) -> bytes:
     r, marks = np.ascontiguousarray(records).reshape(-1), np.zeros(length, np.uint8)
     _differing(r, count, length, marks)
     marks[15] &= _BESIDE_CHANNEL
-    layers = [Layer(PLACES, 0, 8), *items.layers()]
+    layers = [LazLayer(PLACES, 0, 8), *items.layers()]
     kept = [n for n, layer in enumerate(layers) if n < 2 or marks[layer.at : layer.at + layer.width].any()]
     plan, models = _plan([layers[n] for n in kept])
     widest = np.array([count * (3 * layers[n].width + 12) + 64 for n in kept])

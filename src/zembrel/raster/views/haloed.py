@@ -10,11 +10,11 @@ import numpy as np
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.kernels import table
+from zembrel.raster.kernels import radii
 from zembrel.raster.method import Method
 from zembrel.raster.model import Band, Block, Raster
 from zembrel.raster.views.mosaic import FEATHER, mosaic
-from zembrel.raster.views.overlap import Piece
+from zembrel.raster.views.overlap import RasterPiece
 from zembrel.raster.views.reproject import Reproject, on_frame
 
 SPARE = 2  # cells of halo beyond what kernels reach
@@ -33,16 +33,16 @@ def with_neighbours(
     """
     frame_of_own = own.frame
     probe = Reproject(own, target, method)
-    reach = table.RADIUS[table.CODES[method.name]] if method.name in table.CODES else 0.5
+    reach = radii.RADIUS[radii.CODES[method.name]] if method.name in radii.CODES else 0.5
     halo = math.ceil(reach * max(1.0, probe.coordinates.largest_scale)) + SPARE
     frame = frame_of_own.crop(frame_of_own.pane.grown(halo))
     sheet = on_frame(own, frame, "nearest")
     place = frame_of_own.pane.moved(halo, halo)
-    around = [Piece(sheet, place)]
+    around = [RasterPiece(sheet, place)]
     for other, footprint_on in beside:
         footprint = footprint_on(frame)
         if footprint is not None:
-            around.append(Piece(on_frame(other, frame, method), footprint))
+            around.append(RasterPiece(on_frame(other, frame, method), footprint))
     wide = mosaic(tuple(around), frame, own.bands, "first", FEATHER)
     among = bring(wide)
     return Haloed(bring(sheet), among, sheet, place, Reproject(wide, target, method)), among

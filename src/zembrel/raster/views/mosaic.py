@@ -12,7 +12,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Raster, has_alpha, shared_type
 from zembrel.raster.views.opacity import Divided, Multiplied
-from zembrel.raster.views.overlap import Piece, combined
+from zembrel.raster.views.overlap import RasterPiece, combined
 
 FEATHER = 64.0  # cells over which a sheet fades in, if not said
 
@@ -21,7 +21,7 @@ FEATHER = 64.0  # cells over which a sheet fades in, if not said
 class Mosaic:
     """`pieces` on one frame; `overlap` says who wins where several are valid."""
 
-    pieces: tuple[Piece, ...]
+    pieces: tuple[RasterPiece, ...]
     frame: Frame
     bands: tuple[Band, ...]
     overlap: str = "first"
@@ -42,7 +42,7 @@ class Mosaic:
 
 
 def mosaic(
-    pieces: tuple[Piece, ...], frame: Frame, bands: tuple[Band, ...], overlap: str, feather: float
+    pieces: tuple[RasterPiece, ...], frame: Frame, bands: tuple[Band, ...], overlap: str, feather: float
 ) -> Raster:
     """The mosaic of `pieces` with `bands`; the rule may make sums of them, or one band of counts."""
     if overlap == "count":

@@ -15,7 +15,7 @@ RULES = ("first", "last", "min", "max", "mean", "sum", "count", "feather", "divi
 
 
 @dataclass(frozen=True)
-class Piece:
+class RasterPiece:
     """A raster on the mosaic's frame, and the part of it where it may have valid cells."""
 
     raster: Raster
@@ -38,7 +38,7 @@ def check_overlap(overlap: str) -> None:
         )
 
 
-def combined(pieces: Sequence[Piece], pane: Pane, cells: Cells, overlap: str, feather: float) -> Block:
+def combined(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells, overlap: str, feather: float) -> Block:
     """`pieces` on `pane` by a rule; `cells` (bands, rows, columns) zeros of the result's type.
 
     feather: cells over which a sheet fades in from its edge.
@@ -54,7 +54,7 @@ def combined(pieces: Sequence[Piece], pane: Pane, cells: Cells, overlap: str, fe
     return _gathered(pieces, pane, cells, overlap)
 
 
-def _first(pieces: Iterable[Piece], pane: Pane, cells: Cells) -> Block:
+def _first(pieces: Iterable[RasterPiece], pane: Pane, cells: Cells) -> Block:
     """Each cell from the first piece in which all its bands are valid."""
     filled = np.zeros(pane.shape, bool)
     for piece in pieces:
@@ -73,7 +73,7 @@ def _first(pieces: Iterable[Piece], pane: Pane, cells: Cells) -> Block:
     return Block(cells, None if filled.all() else filled)
 
 
-def _divided(pieces: Sequence[Piece], pane: Pane, cells: Cells) -> Block:
+def _divided(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells) -> Block:
     """Each cell from the valid piece whose footprint's centre is nearest; of equals the first."""
     nearest = np.full(pane.shape, np.inf)
     for piece in pieces:
@@ -91,7 +91,10 @@ def _divided(pieces: Sequence[Piece], pane: Pane, cells: Cells) -> Block:
 
 
 def _weighed(
-    pieces: Sequence[Piece], pane: Pane, cells: Cells, weigh: Callable[[Piece, Pane], tuple[Cells, Cells]]
+    pieces: Sequence[RasterPiece],
+    pane: Pane,
+    cells: Cells,
+    weigh: Callable[[RasterPiece, Pane], tuple[Cells, Cells]],
 ) -> Block:
     """Weighted means; `weigh` gives cells and weights (0 where invalid) of a part."""
     total, weight = np.zeros(cells.shape), np.zeros(pane.shape)
@@ -112,7 +115,7 @@ def _plain(block: Block) -> tuple[Cells, Cells]:
     return block.cells, everywhere(block).astype(np.float64)
 
 
-def _faded(piece: Piece, part: Pane, width: float) -> tuple[Cells, Cells]:
+def _faded(piece: RasterPiece, part: Pane, width: float) -> tuple[Cells, Cells]:
     """Cells, and weights that grow with the distance from the piece's edge, up to `width` cells."""
     from zembrel.raster.kernels.distance import depth
 
@@ -129,7 +132,7 @@ def _faded(piece: Piece, part: Pane, width: float) -> tuple[Cells, Cells]:
     return block.cells[:, rows, columns], share
 
 
-def _gathered(pieces: Sequence[Piece], pane: Pane, cells: Cells, overlap: str) -> Block:
+def _gathered(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells, overlap: str) -> Block:
     """Smallest, largest, sum or number of the pieces that are valid, cell by cell."""
     count = np.zeros(pane.shape, np.int32)
     for piece in pieces:

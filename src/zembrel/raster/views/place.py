@@ -12,7 +12,7 @@ from zembrel.raster.model import Band, Block, Raster, nothing
 
 
 @dataclass(frozen=True)
-class Place:
+class Positioned:
     """`source` whose cell (row, column) is this view's first; outside it nothing is valid."""
 
     source: Raster
@@ -48,11 +48,11 @@ class Place:
 
 def place(source: Raster, frame: Frame, row: int, column: int) -> Raster:
     """`source` on `frame`, whose first cell is the source's (row, column); no view for no change."""
-    if isinstance(source, Place) and source.footprint == source.frame.pane:
+    if isinstance(source, Positioned) and source.footprint == source.frame.pane:
         row, column = row + source.row, column + source.column
         source = source.source
     unmoved = (row, column, frame.rows, frame.columns) == (0, 0, source.frame.rows, source.frame.columns)
-    return source if unmoved else Place(source, frame, row, column)
+    return source if unmoved else Positioned(source, frame, row, column)
 
 
 def crop(source: Raster, pane: Pane) -> Raster:

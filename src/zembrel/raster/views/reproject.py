@@ -14,7 +14,7 @@ from zembrel.geodesy.crs import same
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.coordinates import SIDE, CoordinateMap, Lattice, Scales, reached
-from zembrel.raster.kernels import table
+from zembrel.raster.kernels import radii
 from zembrel.raster.method import NEED, Method, parse_method
 from zembrel.raster.model import Band, Block, Cells, Raster, nothing
 from zembrel.raster.views.around import around
@@ -79,8 +79,8 @@ class Reproject:
             at = u, v, wanted.left, wanted.top, step_x, step_y
             footprint.picked_along_axes(*source, *at, *self._rank, NEED, _rounding(out)[0], out, ok)
             return _result(block, out, ok)
-        code = table.MEAN if self.method.name == "sum" else table.CODES[self.method.name]
-        radius = table.RADIUS[code]
+        code = radii.MEAN if self.method.name == "sum" else radii.CODES[self.method.name]
+        radius = radii.RADIUS[code]
         by_row = resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
         by_column = resample.axis_weights(code, radius, u, _widened(step_x, code), wanted.left)
         sums = self.method.name == "sum"
@@ -92,7 +92,7 @@ class Reproject:
     def _rank(self) -> tuple[int, float]:
         """What to pick from a footprint: code and share."""
         name = self.method.name
-        return (table.MODE, 0.0) if name == "mode" else (table.RANK, table.RANKS.get(name, self.method.share))
+        return (radii.MODE, 0.0) if name == "mode" else (radii.RANK, radii.RANKS.get(name, self.method.share))
 
     def _summed(self, pane: Pane) -> Block:
         """Sums over the footprints between the corners of result cells, wherever those fall."""
@@ -129,7 +129,7 @@ class Reproject:
         name = self.method.name
         if name == "nearest":
             return 1
-        radius = table.RADIUS[table.CODES[name]] if name in table.CODES else 0.5
+        radius = radii.RADIUS[radii.CODES[name]] if name in radii.CODES else 0.5
         return math.ceil(radius * max(step, 1.0)) + 1
 
     @cached_property
@@ -174,8 +174,8 @@ class Reproject:
         if name == "nearest":
             warp.nearest(*at, out, ok, row)
         elif name != "bilinear":
-            code = table.CODES[name]
-            weights = phase_table(code, table.RADIUS[code])
+            code = radii.CODES[name]
+            weights = phase_table(code, radii.RADIUS[code])
             if colours is not None:
                 top = float(np.iinfo(out.dtype).max)
                 windowed.tabled_colours(colours, *at, weights.astype(np.float32), _NEED, top, out, ok, row)
@@ -213,9 +213,9 @@ class Reproject:
         if self.method.ranked:
             footprint.picked(*at, steps, *grid, *self._rank, NEED, _rounding(out)[0], out, ok, row)
             return
-        code = table.CODES[self.method.name]
-        steps = np.where(steps < WIDEN_FROM, 1.0, steps) if code != table.MEAN else steps
-        warp.weighted(*at, code, table.RADIUS[code], steps, *grid, _NEED, *_rounding(out), out, ok, row)
+        code = radii.CODES[self.method.name]
+        steps = np.where(steps < WIDEN_FROM, 1.0, steps) if code != radii.MEAN else steps
+        warp.weighted(*at, code, radii.RADIUS[code], steps, *grid, _NEED, *_rounding(out), out, ok, row)
 
     def _blank(self, block: Block, shape: tuple[int, int]) -> tuple[Cells, Cells]:
         """Cells and validity of a result, none valid yet."""
@@ -225,7 +225,7 @@ class Reproject:
 
 
 def _widened(step: float, code: int) -> float:
-    return 1.0 if code != table.MEAN and step < WIDEN_FROM else step
+    return 1.0 if code != radii.MEAN and step < WIDEN_FROM else step
 
 
 def _joined(pane: Pane, part: Any) -> Block:

@@ -11,8 +11,8 @@ import shapely
 
 from zembrel.errors import UsageError, nearest_name
 from zembrel.features.files import check_name
+from zembrel.features.files.catalogue import FEATURE_FORMATS, format_of
 from zembrel.features.files.schema import kinds_in, schema_of
-from zembrel.features.files.table import FEATURE_FORMATS, format_of
 from zembrel.features.soundness import sound
 from zembrel.features.table import FeatureTable
 from zembrel.formats.origin import Origin
@@ -32,7 +32,7 @@ _PLURALS = {
 }  # fmt: skip
 
 
-class Source(NamedTuple):
+class LayerSource(NamedTuple):
     """A layer to be read: where it is, its name, and the options that take it alone."""
 
     origin: Origin
@@ -44,7 +44,7 @@ class Work(NamedTuple):
     """A file to be made, and the layers that go into it."""
 
     final: Path
-    sources: list[Source]
+    sources: list[LayerSource]
 
 
 def one_to_one(verb: str, given: Given, output: Output, change: Change, *, check: bool = False) -> Receipt:
@@ -57,7 +57,7 @@ def one_to_one(verb: str, given: Given, output: Output, change: Change, *, check
         check_target(work.final, output)
     chose: list[str] = []
 
-    def changed(source: Source, final: Path) -> tuple[str, FeatureTable]:
+    def changed(source: LayerSource, final: Path) -> tuple[str, FeatureTable]:
         table, said = opened(source.origin, source.options, check=check)
         table, more = change(table)
         chose.extend([*said, *more])
@@ -93,7 +93,9 @@ def _works(given: Given, output: Output) -> list[Work]:
     Raises UsageError for two on one name, or many for one file.
     """
     ending, paths = _ending(output.format), given.paths
-    sources = [Source(o, name, own) for o in given.origins for name, own in open_layers(o, given.options)]
+    sources = [
+        LayerSource(o, name, own) for o in given.origins for name, own in open_layers(o, given.options)
+    ]
     if len(sources) == len(paths):
         return [Work(final, [s]) for final, s in zip(results(paths, output, ending), sources, strict=True)]
     if output.into is not None:

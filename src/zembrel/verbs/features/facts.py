@@ -10,7 +10,7 @@ import shapely
 
 from zembrel.errors import InputError, UsageError
 from zembrel.features.files import layers_of
-from zembrel.features.files.table import format_of
+from zembrel.features.files.catalogue import format_of
 from zembrel.features.ground import ground_areas, ground_lengths
 from zembrel.features.soundness import faults_of
 from zembrel.features.table import DAY, INTEGER, REAL, FeatureTable

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from zembrel.errors import InputError, UsageError
 from zembrel.features.files import layers_of, read_features
-from zembrel.features.files.table import is_features
+from zembrel.features.files.catalogue import is_features
 from zembrel.formats.archives import layer_of
 from zembrel.formats.layers import layer_choice
 from zembrel.formats.origin import Origin

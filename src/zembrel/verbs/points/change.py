@@ -10,12 +10,12 @@ from zembrel.engine.points import Piece
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
-from zembrel.points.files.table import TABLES, format_of
+from zembrel.points.files.catalogue import TABLES, format_of
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.moving import Moved, carried_scaling
 from zembrel.points.picking import Inside
-from zembrel.points.told import las_of
+from zembrel.points.restated import las_of
 from zembrel.verbs.aids import check_used, equipped, metres
 from zembrel.verbs.clip import Clipping
 from zembrel.verbs.convert import Values
@@ -25,7 +25,7 @@ from zembrel.verbs.points.each import one_to_one
 from zembrel.verbs.points.opening import picking
 from zembrel.verbs.points.survey import bounds_of, keep_part_bounds
 from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.work import Change, Job, Sieve, unchanged
+from zembrel.verbs.points.writing import Change, Job, Sieve, unchanged
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.within import asked_crs, asked_frame, overlap_error, resolve
 

@@ -18,12 +18,12 @@ from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.pane import Pane
 from zembrel.points.classes import legend_of
+from zembrel.points.gridding.statistic import as_block
 from zembrel.points.gridding.tallied import placing_of
-from zembrel.points.gridding.wanted import as_block
 from zembrel.points.kernels.binning import add_topmost
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Picking
-from zembrel.raster.legend import Entry, Legend, shade
+from zembrel.raster.legend import Legend, LegendEntry, shade
 from zembrel.raster.model import Band, Block
 from zembrel.raster.views.fill import Filled
 from zembrel.verbs.intake import Given
@@ -170,7 +170,7 @@ def _legend(by: str, values: npt.NDArray[np.float64]) -> Legend | None:
         return legend_of([int(v) for v in np.unique(values[np.isfinite(values)])])
     if by == "return":
         codes = [int(v) for v in np.unique(values[np.isfinite(values)])]
-        return Legend.of(Entry(code, "return", shade(code)) for code in codes)
+        return Legend.of(LegendEntry(code, "return", shade(code)) for code in codes)
     return None
 
 

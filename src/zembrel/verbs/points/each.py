@@ -14,14 +14,14 @@ from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.measure import show_bytes
 from zembrel.points.files import check_name
-from zembrel.points.files.table import POINT_FORMATS
+from zembrel.points.files.catalogue import POINT_FORMATS
 from zembrel.points.model import PointSource
 from zembrel.verbs.each import Lost, each, results
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.points.target import bytes_at_most, new_file
-from zembrel.verbs.points.work import Done, Job, carry_out
+from zembrel.verbs.points.writing import Done, Job, carry_out
 from zembrel.verbs.receipt import LOSSES, Receipt, named
 
 Plan = Callable[[PointSource, Path], Job]

@@ -14,12 +14,12 @@ from zembrel.grid.framefile import crs_text
 from zembrel.measure import show_bytes, show_number
 from zembrel.points.classes import name_of
 from zembrel.points.duplicates import Duplicates
-from zembrel.points.files.table import POINT_FORMATS, format_of
+from zembrel.points.files.catalogue import POINT_FORMATS, format_of
 from zembrel.points.las.lookup import class_names
 from zembrel.points.las.source import LasSource
 from zembrel.points.model import Bounds3, PointSource, Scaling
-from zembrel.points.survey import Lattice, Seen, Survey, cover_of, look, voids_of
-from zembrel.points.told import las_of
+from zembrel.points.restated import las_of
+from zembrel.points.survey import PointsSeen, Survey, SurveyLattice, cover_of, look, voids_of
 from zembrel.verbs.describe import Looking
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Output, Where
@@ -90,14 +90,14 @@ def _extent(bounds: Bounds3, scaling: Scaling) -> str:
     return f"W {west}  S {south}  E {east}  N {north}  heights {low} to {high}"
 
 
-def _look(said: Bounds3 | None, lattice: Lattice, deep: bool, piece: Piece) -> Seen:
+def _look(said: Bounds3 | None, lattice: SurveyLattice, deep: bool, piece: Piece) -> PointsSeen:
     """What is seen of a piece."""
     return look(piece.source.read(piece.part), said, lattice, deep=deep)
 
 
 def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Output, *, deep: bool) -> None:
     said = source.cloud.bounds
-    lattice = Lattice.over(said or bounds_of(source, output), source.cloud.count)
+    lattice = SurveyLattice.over(said or bounds_of(source, output), source.cloud.count)
 
     task = partial(_look, said, lattice, deep)
     with Duplicates() as duplicates:
@@ -129,7 +129,7 @@ def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Ou
     }
 
 
-def _add_counts(source: PointSource, whole: Seen, rows: Rows, known: dict[str, Any]) -> None:
+def _add_counts(source: PointSource, whole: PointsSeen, rows: Rows, known: dict[str, Any]) -> None:
     las = las_of(source)
     names = class_names(las.records) if las is not None else {}
     for number, count in sorted(whole.classes.items()):
@@ -163,7 +163,7 @@ def _add_counts(source: PointSource, whole: Seen, rows: Rows, known: dict[str, A
     }  # fmt: skip
 
 
-def _add_truth(source: PointSource, whole: Seen, rows: Rows, known: dict[str, Any]) -> None:
+def _add_truth(source: PointSource, whole: PointsSeen, rows: Rows, known: dict[str, Any]) -> None:
     """Where the header is wrong."""
     wrong = []
     said, true = source.cloud.bounds, whole.bounds
@@ -181,7 +181,7 @@ def _add_truth(source: PointSource, whole: Seen, rows: Rows, known: dict[str, An
     rows.append(("header", "; ".join(wrong) if wrong else "agrees with the points"))
 
 
-def _wrong_counts(las: LasSource, whole: Seen) -> list[str]:
+def _wrong_counts(las: LasSource, whole: PointsSeen) -> list[str]:
     wrong = []
     if las.header.count != whole.points:
         wrong.append(f"count: it says {las.header.count:,}, there are {whole.points:,}")

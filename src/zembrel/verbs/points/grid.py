@@ -15,8 +15,9 @@ from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, holding, snapped
-from zembrel.points.files.table import format_of
+from zembrel.points.files.catalogue import format_of
 from zembrel.points.gridding.spool import Spool
+from zembrel.points.gridding.statistic import PointStatistic, bands_of, parse_statistic
 from zembrel.points.gridding.surfaced import (
     PRODUCTS,
     InverseDistance,
@@ -27,7 +28,6 @@ from zembrel.points.gridding.surfaced import (
     Triangles,
 )
 from zembrel.points.gridding.tallied import Bounds, Tallied
-from zembrel.points.gridding.wanted import Wanted, bands_of, parse_wanted
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside, Picking
 from zembrel.progress import Tick, no_tick
@@ -38,7 +38,7 @@ from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking
-from zembrel.verbs.points.work import Sieve
+from zembrel.verbs.points.writing import Sieve
 from zembrel.verbs.receipt import Receipt, frame_items, named, unit_sign
 from zembrel.verbs.target import masked
 from zembrel.verbs.within import asked_frame, resolve
@@ -172,7 +172,7 @@ class _Job:
     def view(self) -> Raster:
         """The raster that is asked for."""
         g = self.gridding
-        wanted = tuple(parse_wanted(text) for text in g.stats) or (Wanted("mean"),)
+        wanted = tuple(parse_statistic(text) for text in g.stats) or (PointStatistic("mean"),)
         if g.products or g.surface:
             return self._surface()
         values = sorted({w.value for w in wanted if w.stat not in ("count", "density")})

@@ -30,7 +30,7 @@ from zembrel.verbs.points.each import one_to_one
 from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.survey import bounds_of
 from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.work import Job, Sieve
+from zembrel.verbs.points.writing import Job, Sieve
 from zembrel.verbs.receipt import Receipt
 
 GROUND, UNCLASSIFIED, NOISE, WATER = 2, 1, (7, 18), 9

@@ -23,7 +23,7 @@ from zembrel.verbs.points.each import receipt
 from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.survey import bounds_of
 from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.work import Job, Sieve, carry_out
+from zembrel.verbs.points.writing import Job, Sieve, carry_out
 from zembrel.verbs.receipt import Receipt
 
 

@@ -9,10 +9,10 @@ from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label, same, vertical_of
 from zembrel.points.bounding import with_bounds
 from zembrel.points.files import Reading, open_points
-from zembrel.points.files.table import format_of
+from zembrel.points.files.catalogue import format_of
 from zembrel.points.model import PointSource
 from zembrel.points.picking import Picking, parse_classes, parse_returns
-from zembrel.points.told import Told, las_of
+from zembrel.points.restated import Restated, las_of
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs
 from zembrel.verbs.within import condition_of, said_crs
@@ -27,7 +27,7 @@ def open_cloud(origin: Origin, options: Inputs) -> PointSource:
         source = _coarser(origin, source, options)
     las = las_of(source)
     if las is not None and (parts := with_bounds(las)) is not None:
-        source = Told(source, source.cloud, parts)
+        source = Restated(source, source.cloud, parts)
     crs, own = said_crs(options), source.cloud.crs
     if crs is None:
         return source
@@ -39,7 +39,7 @@ def open_cloud(origin: Origin, options: Inputs) -> PointSource:
             "leave --from-crs out, or add --force-crs to overrule the file",
         )
     if own is None or options.force_crs or added:
-        return Told(source, replace(source.cloud, crs=crs), source.parts)
+        return Restated(source, replace(source.cloud, crs=crs), source.parts)
     return source
 
 

@@ -11,7 +11,7 @@ from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.points.bounding import sidecar, write_bounds
 from zembrel.points.model import Bounds3, Fields, PointSource
-from zembrel.points.told import Told, las_of
+from zembrel.points.restated import Restated, las_of
 from zembrel.verbs.options import Output
 
 
@@ -44,7 +44,7 @@ def with_part_bounds(source: PointSource, output: Output) -> PointSource:
         return source
     found = part_bounds(source, output).tolist()
     parts = tuple(part._replace(bounds=tuple(row)) for part, row in zip(source.parts, found, strict=True))
-    return Told(source, source.cloud, parts)
+    return Restated(source, source.cloud, parts)
 
 
 def keep_part_bounds(source: PointSource, output: Output) -> None:

@@ -9,11 +9,11 @@ from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.formats.handles import size_on_disk
 from zembrel.geodesy.crs import CRS
 from zembrel.points.files import check_name
-from zembrel.points.files.table import format_of
+from zembrel.points.files.catalogue import format_of
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import PointSource, Scaling
 from zembrel.points.records import FORMATS, Layout
-from zembrel.points.told import las_of
+from zembrel.points.restated import las_of
 from zembrel.verbs.options import Output
 
 SETTINGS = {

@@ -22,7 +22,7 @@ from zembrel.verbs.points.change import told
 from zembrel.verbs.points.each import one_to_one
 from zembrel.verbs.points.opening import picking
 from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.work import Job, Sieve
+from zembrel.verbs.points.writing import Job, Sieve
 from zembrel.verbs.receipt import Receipt
 
 

@@ -19,7 +19,7 @@ from zembrel.errors import InputError, UsageError
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, label
 from zembrel.measure import show_bytes
-from zembrel.points.files.table import POINT_FORMATS, format_of
+from zembrel.points.files.catalogue import POINT_FORMATS, format_of
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside
 from zembrel.points.records import ExtraField, Layout
@@ -33,14 +33,14 @@ from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.survey import with_part_bounds
 from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.work import Job, Sieve, carry_out
+from zembrel.verbs.points.writing import Job, Sieve, carry_out
 from zembrel.verbs.receipt import Receipt, named
 
 _MARGIN = ExtraField("margin", "u1")
 
 
 @dataclass(frozen=True)
-class Sheet:
+class PointSheet:
     """A sheet to be made: its place without and with margin, its facts, and its file."""
 
     core: Inside
@@ -84,7 +84,7 @@ def _stands(path: Path) -> bool:
         return path.is_file() and bool(open_cloud(Origin.of(path), Inputs()).cloud.count)
 
 
-def _sheets(whole: Merged, cutting: Cutting) -> list[Sheet]:
+def _sheets(whole: Merged, cutting: Cutting) -> list[PointSheet]:
     """The sheets without files yet, numbered from the upper left."""
     if cutting.by:
         return _by_polygons(whole, cutting)
@@ -112,13 +112,13 @@ def _sheets(whole: Merged, cutting: Cutting) -> list[Sheet]:
             f"{(len(xs) - 1) * (len(ys) - 1):,} sheets", "100,000 are possible", "take larger ones"
         )
     margin = _margin(cutting.margin, whole.crs)
-    made: list[Sheet] = []
+    made: list[PointSheet] = []
     for row, (top, bottom) in enumerate(pairwise(ys), 1):
         for column, (left, right) in enumerate(pairwise(xs), 1):
             facts = {"number": len(made) + 1, "row": row, "col": column}
             facts |= {"west": left, "south": bottom, "east": right, "north": top}
             wide = Inside((left - margin, bottom - margin, right + margin, top + margin))
-            made.append(Sheet(Inside((left, bottom, right, top)), wide, facts))
+            made.append(PointSheet(Inside((left, bottom, right, top)), wide, facts))
     return made
 
 
@@ -131,7 +131,7 @@ def _margin(text: str | None, crs: CRS | None) -> float:
     return size
 
 
-def _by_polygons(whole: Merged, cutting: Cutting) -> list[Sheet]:
+def _by_polygons(whole: Merged, cutting: Cutting) -> list[PointSheet]:
     """A sheet for each feature that meets the points."""
     from zembrel.features.files import read_features
 
@@ -148,7 +148,7 @@ def _by_polygons(whole: Merged, cutting: Cutting) -> list[Sheet]:
         facts = {str(key): value for key, value in row.items()}
         facts |= {"number": number, "row": 1, "col": number}
         facts |= {"west": west, "south": south, "east": east, "north": north}
-        made.append(Sheet(Inside(outline.bounds, outline), Inside(wide.bounds, wide), facts))
+        made.append(PointSheet(Inside(outline.bounds, outline), Inside(wide.bounds, wide), facts))
     if not made:
         raise InputError(
             f"no feature of {cutting.by} lies on the points",
@@ -158,7 +158,9 @@ def _by_polygons(whole: Merged, cutting: Cutting) -> list[Sheet]:
     return made
 
 
-def _named(sheets: list[Sheet], paths: Sequence[Path], output: Output, cutting: Cutting) -> list[Sheet]:
+def _named(
+    sheets: list[PointSheet], paths: Sequence[Path], output: Output, cutting: Cutting
+) -> list[PointSheet]:
     """The sheets with their files. Raises UsageError where two would have one name."""
     fields = {"stem": paths[0].stem.removesuffix(".copc") if len(paths) == 1 else "sheet", **sheets[0].facts}
     rows, columns = (len(str(max(sheet.facts[key] for sheet in sheets))) for key in ("row", "col"))
@@ -168,7 +170,7 @@ def _named(sheets: list[Sheet], paths: Sequence[Path], output: Output, cutting: 
     name = output.format or format_of(paths[0]) or "laz"
     if name not in POINT_FORMATS:
         raise UsageError(f"--format {name}", "it is no point format", "write --format laz")
-    made: dict[str, Sheet] = {}
+    made: dict[str, PointSheet] = {}
     for sheet in sheets:
         path = output.path / (
             sheet_name(template, {**fields, **sheet.facts}) + POINT_FORMATS[name].endings[0]
@@ -180,7 +182,7 @@ def _named(sheets: list[Sheet], paths: Sequence[Path], output: Output, cutting: 
 
 
 def _written(
-    whole: Merged, sheet: Sheet, inputs: Inputs, output: Output, cutting: Cutting
+    whole: Merged, sheet: PointSheet, inputs: Inputs, output: Output, cutting: Cutting
 ) -> dict[str, Any] | None:
     """What was written of a sheet; None if no point of its own lies there."""
     used = whole.met_by(sheet.wide)
@@ -208,7 +210,7 @@ class _Cut:
     """A change to the points of a sheet; margin: the layout of a sheet that marks those of its margin."""
 
     whole: Merged
-    sheet: Sheet
+    sheet: PointSheet
     margin: Layout | None
 
     def __call__(self, block: PointBlock, piece: Piece) -> PointBlock:
@@ -227,7 +229,7 @@ def _own(block: PointBlock) -> dict[str, int]:
 
 
 def _write_index(
-    path: Path, crs: CRS | None, made: Sequence[tuple[Sheet, dict[str, Any]]], output: Output
+    path: Path, crs: CRS | None, made: Sequence[tuple[PointSheet, dict[str, Any]]], output: Output
 ) -> None:
     from zembrel.features.table import FeatureTable
     from zembrel.geodesy.registry import by_code
@@ -249,7 +251,7 @@ def _write_index(
 def _receipt(
     paths: Sequence[Path],
     whole: Merged,
-    made: Sequence[tuple[Sheet, dict[str, Any]]],
+    made: Sequence[tuple[PointSheet, dict[str, Any]]],
     counts: tuple[int, int, int],
     output: Output,
     cutting: Cutting,

@@ -15,7 +15,7 @@ STATS = ("min", "max", "mean", "sum", "count", "density", "median", "percentile"
 _RANKED = ("median", "percentile")
 
 
-class Wanted(NamedTuple):
+class PointStatistic(NamedTuple):
     """A statistic, its share for percentiles (0 to 1), and the value it is of."""
 
     stat: str
@@ -36,7 +36,7 @@ class Wanted(NamedTuple):
         )
 
 
-def bands_of(wanted: Sequence[Wanted]) -> tuple[Band, ...]:
+def bands_of(wanted: Sequence[PointStatistic]) -> tuple[Band, ...]:
     """A band for each: whole numbers if all are counts, else of single precision."""
     kind = "uint32" if all(w.stat == "count" for w in wanted) else "float32"
     return tuple(Band(w.name, kind) for w in wanted)
@@ -50,7 +50,7 @@ def as_block(values: npt.NDArray[np.float64], bands: Sequence[Band]) -> Block:
     return Block(cells, None if valid.all() else valid[0] if alike else valid)
 
 
-def parse_wanted(text: str) -> Wanted:
+def parse_statistic(text: str) -> PointStatistic:
     """`mean`, `max:intensity`, `percentile:90` or `percentile:90:intensity`. Raises UsageError."""
     stat, *rest = text.split(":")
     if stat not in STATS:
@@ -69,7 +69,7 @@ def parse_wanted(text: str) -> Wanted:
             )
     if len(rest) > 1 or (rest and stat in ("count", "density")):
         raise UsageError(f"--stat {text}", "a statistic is of one value", f"write --stat {stat}")
-    return Wanted(stat, rest[0] if rest else "z", share)
+    return PointStatistic(stat, rest[0] if rest else "z", share)
 
 
 def ranks(order: np.ndarray, starts: np.ndarray, counts: np.ndarray, share: float) -> np.ndarray:

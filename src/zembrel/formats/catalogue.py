@@ -319,7 +319,7 @@ def added_formats() -> dict[str, Format]:
         if not isinstance(form, Format) or point.name in FORMATS:
             raise UsageError(
                 f"the installed format {point.name!r} cannot be used",
-                f"{point.value} is not a new zembrel.formats.table.Format",
+                f"{point.value} is not a new zembrel.formats.catalogue.Format",
                 "update or remove the package that adds it",
             )
         found[point.name] = form

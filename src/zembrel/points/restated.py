@@ -9,7 +9,7 @@ from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
 
 
 @dataclass(frozen=True, eq=False)
-class Told:
+class Restated:
     """`source` with other facts: a CRS that its file does not say, bounds of its parts."""
 
     source: PointSource
@@ -22,6 +22,6 @@ class Told:
 
 def las_of(source: PointSource) -> LasSource | None:
     """The LAS file behind a cloud, if it is one."""
-    while isinstance(source, Told):
+    while isinstance(source, Restated):
         source = source.source
     return source if isinstance(source, LasSource) else None

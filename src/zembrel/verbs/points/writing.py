@@ -21,7 +21,7 @@ from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Fields, PointBlock, PointSource, Scaling
 from zembrel.points.picking import Inside, Mask, Picking
 from zembrel.points.records import Layout
-from zembrel.points.told import las_of
+from zembrel.points.restated import las_of
 from zembrel.progress import tell
 from zembrel.reading import readings
 from zembrel.verbs.options import Output
