@@ -20,7 +20,7 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.points.gridding.spool import Spool
 from zembrel.points.gridding.statistic import PointStatistic
-from zembrel.points.gridding.surfaced import Surfaced, tin
+from zembrel.points.gridding.surfaced import Surfaced, Triangles
 from zembrel.points.gridding.tallied import tally
 from zembrel.points.las.reading import open_las
 from zembrel.points.las.writing import NewFile, las_sink
@@ -180,7 +180,7 @@ def _triangles() -> Result:
     def ours() -> None:
         spool = Spool.over(frame, 11.0, ["z"], count)
         spool.add(block, {"z": block.z})
-        surface = Surfaced(spool, (Band("height", "float32"),), tin(5.0), 11.0)
+        surface = Surfaced(spool, (Band("height", "float32"),), Triangles(5.0), 11.0)
         panes = list(frame.pane.blocks(256, 256))
         for _ in Limits().executor(256 * 256 * 4).map(surface.cells, panes):
             pass

@@ -18,7 +18,7 @@ from scene import frame
 from zembrel.engine.limits import Limits, stage
 from zembrel.engine.run import observe, run
 from zembrel.features.scanned import Scanned, outlines
-from zembrel.features.zonal import ZoneSums
+from zembrel.features.zonal import ZoneSums, zone_outlines
 from zembrel.formats import load
 from zembrel.formats.whole import whole_sink
 from zembrel.grid.pane import Pane
@@ -157,7 +157,7 @@ def _zones(surface: np.ndarray) -> Result:
     index, panes = np.arange(len(zones)), blocks_of(source)
 
     def ours() -> object:
-        sums = ZoneSums(zones, source.frame)
+        sums = ZoneSums(zone_outlines(zones, source.frame), len(zones))
         observe(source, panes, [sums], Limits())
         return sums.result("mean")
 

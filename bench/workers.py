@@ -20,7 +20,7 @@ from zembrel.points.las.writing import NewFile, las_sink
 from zembrel.points.records import Layout
 from zembrel.raster.model import Band, Block
 
-SIDE, POINTS, ROUNDS = 8_000, 8_000_000, 3
+SIDE, POINTS, ROUNDS = 5_000, 5_000_000, 2
 LIMIT = 1 / 1.4
 
 
@@ -40,7 +40,7 @@ class Hills:
 
 RUNS = (
     ("contour", "hills.tif", ("--interval", "20"), "o.parquet"),
-    ("contour", "hills.tif", ("--interval", "20", "--filled", "--smooth"), "o.parquet"),
+    ("contour", "hills.tif", ("--interval", "80", "--filled"), "o.parquet"),
     ("polygonize", "classes.tif", (), "o.parquet"),
     ("tally", "hills.tif", ("--zones", "zones.csv", "--stat", "median"), "o.csv"),
     ("ground", "p.laz", (), "o.laz"),

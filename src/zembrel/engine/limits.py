@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import TypeVar
 
@@ -14,6 +15,7 @@ from zembrel.progress import Progress, Tick, no_tick
 DEFAULT_MEMORY = 256_000_000
 _PROGRAM = 170_000_000  # bytes of the interpreter, its packages and compiled kernels
 _COPIES = 6  # of a block that are alive while it is computed and encoded: source, positions, result
+_END = object()
 Item = TypeVar("Item")
 Result = TypeVar("Result")
 
@@ -73,6 +75,19 @@ def stage(items: Iterable[Item], task: Callable[[Item], Result], limits: Limits)
     which a few items are alive at a time."""
     workers = limits.workers or processors()
     return Threads(workers, workers + 1).map(task, items)
+
+
+def ahead(steps: Iterable[Item], limits: Limits) -> Iterator[Item]:
+    """The same steps, each made while the one before is used, if more than one may work."""
+    if (limits.workers or processors()) == 1:
+        yield from steps
+        return
+    coming = iter(steps)
+    with ThreadPoolExecutor(1) as worker:
+        step = worker.submit(next, coming, _END)
+        while (made := step.result()) is not _END:
+            step = worker.submit(next, coming, _END)
+            yield made  # type: ignore[misc]
 
 
 def processors() -> int:

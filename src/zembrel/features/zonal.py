@@ -6,37 +6,45 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import shapely
+import numpy.typing as npt
 
-from zembrel.features.scanned import outlines
+from zembrel.features.scanned import Outlines, outlines
 from zembrel.features.stats import Stat
 from zembrel.features.table import Geometries
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.kernels import scan
 from zembrel.raster.kernels import tally as kernel
-from zembrel.raster.model import Block, Raster
+from zembrel.raster.model import Block, Mask
 
+Integers = npt.NDArray[np.int64]
 MOMENTS = ("count", "sum", "mean", "min", "max", "deviation")
 _EMPTY = (0.0, 0.0, 0.0, np.inf, -np.inf)
-AT_ONCE = 4_000_000  # cells of a zone that are looked at together
+
+
+def zone_outlines(zones: Geometries, frame: Frame) -> Outlines:
+    """Zones, in the CRS of `frame`, each with its number."""
+    return outlines(zones, np.arange(len(zones), dtype=float), frame, turned=True)
+
+
+def _seen(block: Block) -> tuple[Array, Mask]:
+    """Values of the first band, and which are known, (0, 0) for all."""
+    values = block.cells[0]
+    if values.dtype != np.float32:
+        values = values.astype(np.float64)
+    known = np.zeros((0, 0), bool) if block.valid is None else np.ascontiguousarray(block.valid_of(0))
+    return np.ascontiguousarray(values), known
 
 
 class ZoneSums:
     """An observer: shares, sums, sums of squares, lowest and highest values of one band in each zone."""
 
-    def __init__(self, zones: Geometries, frame: Frame) -> None:
-        self._outlines = outlines(zones, np.arange(len(zones), dtype=float), frame, turned=True)
-        self.sums = np.tile(np.array(_EMPTY), (len(zones), 1))
+    def __init__(self, zones: Outlines, count: int) -> None:
+        self._outlines = zones
+        self.sums = np.tile(np.array(_EMPTY), (count, 1))
 
     def look(self, pane: Pane, block: Block) -> tuple[Array, Array]:
         here = self._outlines.meeting(pane)
-        values = block.cells[0]
-        if values.dtype != np.float32:
-            values = values.astype(np.float64)
-        known = np.zeros((0, 0), bool) if block.valid is None else np.ascontiguousarray(block.valid_of(0))
-        sums = np.tile(np.array(_EMPTY), (len(here.values), 1))
-        values = np.ascontiguousarray(values)
+        sums, (values, known) = np.tile(np.array(_EMPTY), (len(here.values), 1)), _seen(block)
         kernel.in_zones(values, known, here.edges, here.starts, here.boxes, pane.top, pane.left, sums)
         return here.values, sums
 
@@ -82,37 +90,41 @@ class Held:
         return float(self.values[np.argmax(self.weights)]) if self.values.size else float("nan")
 
 
-@dataclass(frozen=True, eq=False)
-class HeldIn:
-    """The task of gathering the values of the first band of `raster` in a zone by its number; zones are in
-    the CRS of the frame."""
+class ZoneValues:
+    """An observer: the values of one band in each zone, each once, and the cells that have them."""
 
-    raster: Raster
-    zones: Geometries
+    def __init__(self, zones: Outlines, count: int) -> None:
+        self._outlines = zones
+        self._parts: list[list[Held]] = [[] for _ in range(count)]
 
-    def __call__(self, number: int) -> Held:
-        return _held(self.raster, self.zones[number])
+    def look(self, pane: Pane, block: Block) -> tuple[Array, Integers, Array, Array]:
+        here, (values, known) = self._outlines.meeting(pane), _seen(block)
+        room = kernel.room_of_zones(here.boxes, pane.top, pane.left, *pane.shape)
+        held, weights, ends = np.empty(room), np.empty(room), np.zeros(len(here.values), np.int64)
+        kernel.values_in_zones(
+            values, known, here.edges, here.starts, here.boxes, pane.top, pane.left, held, weights, ends
+        )
+        used = int(ends[-1]) if ends.size else 0
+        return here.values, ends, held[:used].copy(), weights[:used].copy()
+
+    def note(self, seen: tuple[Array, Integers, Array, Array]) -> None:
+        zones, ends, values, weights = seen
+        for zone, begin, end in zip(zones.astype(int).tolist(), [0, *ends[:-1]], ends, strict=True):
+            if end > begin:
+                self._parts[zone].append(Held(values[begin:end], weights[begin:end]))
+
+    @property
+    def held(self) -> list[Held]:
+        """What each zone holds."""
+        return [_joined(parts) for parts in self._parts]
 
 
-def _held(raster: Raster, zone: shapely.Geometry) -> Held:
-    frame = raster.frame
-    drawn = outlines([zone], [0.0], frame, turned=True)
-    box = drawn.boxes
-    if not len(box):
-        return Held(np.empty(0), np.empty(0))
-    left, top = np.floor(box[:, :2].min(axis=0)).astype(int)
-    right, bottom = np.ceil(box[:, 2:].max(axis=0)).astype(int)
-    pane = Pane(int(top), int(left), int(bottom), int(right)).meet(frame.pane)
-    values, weights = np.empty(0), np.empty(0)
-    for part in pane.blocks(max(1, AT_ONCE // pane.columns), pane.columns) if pane is not None else ():
-        block, share = raster.cells(part), np.zeros(part.shape)
-        scan.covered(drawn.edges, part.top, part.left, share)
-        inside = (share > 1e-12) & block.valid_of(0)
-        all_values = np.concatenate([values, block.cells[0][inside].astype(np.float64)])
-        all_weights = np.concatenate([weights, np.minimum(share[inside], 1.0)])
-        values, number = np.unique(all_values, return_inverse=True)
-        weights = np.asarray(np.bincount(number, all_weights, values.size), np.float64)
-    return Held(values, weights)
+def _joined(parts: Sequence[Held]) -> Held:
+    if len(parts) < 2:
+        return parts[0] if parts else Held(np.empty(0), np.empty(0))
+    values, number = np.unique(np.concatenate([part.values for part in parts]), return_inverse=True)
+    weights = np.bincount(number, np.concatenate([part.weights for part in parts]), values.size)
+    return Held(values, np.asarray(weights, np.float64))
 
 
 def ranked(held: Sequence[Held], stats: Sequence[Stat], name_of: Callable[[float], str]) -> dict[str, Array]:

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
-from zembrel.engine.limits import each
+from zembrel.engine.run import observe
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.files.catalogue import is_features
 from zembrel.features.ground import within_reach
@@ -20,7 +20,7 @@ from zembrel.features.percell import per_cell
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.features.stats import Stat, parse_stats
 from zembrel.features.table import FeatureTable
-from zembrel.features.zonal import AT_ONCE, MOMENTS, Held, HeldIn, ZoneSums, ranked
+from zembrel.features.zonal import MOMENTS, ZoneSums, ZoneValues, ranked, zone_outlines
 from zembrel.formats import readable
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, label
@@ -36,7 +36,7 @@ from zembrel.verbs.intake import FEATURES, RASTERS, Given, take
 from zembrel.verbs.layers import Layer, check_resolved, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Lines, Receipt, frame_items, named
-from zembrel.verbs.survey import seen
+from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.within import asked_crs
 from zembrel.verbs.write import write
 
@@ -142,7 +142,6 @@ def _of_cells(
     columns: Columns = {}
     for n, band in enumerate(raster.bands):
         one = select_bands(raster, (n,))
-        sums = seen(one, ZoneSums(areas, raster.frame), output.limits)
         rest = [stat for stat in stats if stat.name not in MOMENTS]
         if band.legend is not None and any(stat.name in ("mean", "sum", "deviation") for stat in stats):
             raise RefusedError(
@@ -157,7 +156,11 @@ def _of_cells(
         def called(value: float, legend: Any = legend) -> str:
             return (legend.name(int(value)) if legend is not None else "") or show_number(value)
 
-        found = ranked(_held(one, areas, output), rest, called) if rest else {}
+        drawn = zone_outlines(areas, raster.frame)
+        sums, values = ZoneSums(drawn, len(areas)), ZoneValues(drawn, len(areas))
+        moments = [sums] if len(rest) < len(stats) else []
+        observe(one, blocks_of(one), [*moments, *([values] if rest else [])], output.limits)
+        found = ranked(values.held, rest, called) if rest else {}
         if len(found) > _MOST_CLASSES:
             raise RefusedError(
                 f"{layer.path} has {len(found):,} values", "each would be a field", "use quartiles"
@@ -167,12 +170,6 @@ def _of_cells(
         columns |= {prefix + s.label: sums.result(s.name) for s in stats if s.name in MOMENTS}
         columns |= {prefix + name: values for name, values in found.items()}
     return columns
-
-
-def _held(raster: Raster, areas: Any, output: Output) -> list[Held]:
-    """The values of a band in each zone."""
-    numbers, item = range(len(areas)), AT_ONCE * (raster.bands[0].dtype.itemsize + 8)
-    return list(each(numbers, HeldIn(raster, areas), output.limits, size=lambda n: 1, item_bytes=item // 6))
 
 
 def _written(

@@ -16,6 +16,35 @@ WEIGHT, SUM, SQUARES, LOW, HIGH = range(5)
 
 
 @njit(nogil=True, cache=True)
+def _entered(edges, box, top, left, shape, shares):  # type: ignore[no-untyped-def]
+    """Enter into shares (rows, columns + 1) what the edges of a zone add to those of the cells from there on.
+
+    Returns the rows and columns of its box in the block.
+    """
+    rows, columns = shape
+    first_c, last_c = max(math.floor(box[0]) - left, 0), min(math.ceil(box[2]) - left, columns)
+    first_r, last_r = max(math.floor(box[1]) - top, 0), min(math.ceil(box[3]) - top, rows)
+    if first_c >= last_c or first_r >= last_r:
+        return 0, 0, 0, 0
+    window = shares[:, : last_c - first_c + 1]
+    for k in range(edges.shape[0]):
+        x0, y0 = edges[k, 0] - left - first_c, edges[k, 1] - top
+        x1, y1 = edges[k, 2] - left - first_c, edges[k, 3] - top
+        if y0 == y1:
+            continue
+        sign = 1.0
+        if y0 > y1:
+            x0, y0, x1, y1, sign = x1, y1, x0, y0, -1.0
+        slope = (x1 - x0) / (y1 - y0)
+        for r in range(max(math.floor(y0), first_r), min(math.ceil(y1), last_r)):
+            low, high = max(y0, r), min(y1, r + 1)
+            if high > low:
+                ends = x0 + (low - y0) * slope, x0 + (high - y0) * slope
+                _spread(ends[0], ends[1], sign * (high - low), window[r])
+    return first_r, last_r, first_c, last_c
+
+
+@njit(nogil=True, cache=True)
 def in_zones(values, known, edges, starts, boxes, top, left, out):  # type: ignore[no-untyped-def]
     """Add up the cells of values (rows, columns) in each zone, those on its edge by the share that is inside.
 
@@ -26,25 +55,11 @@ def in_zones(values, known, edges, starts, boxes, top, left, out):  # type: igno
     masked = known.size > 0
     shares = np.zeros((rows, columns + 1))
     for n in range(starts.size - 1):
-        first_c, last_c = max(math.floor(boxes[n, 0]) - left, 0), min(math.ceil(boxes[n, 2]) - left, columns)
-        first_r, last_r = max(math.floor(boxes[n, 1]) - top, 0), min(math.ceil(boxes[n, 3]) - top, rows)
-        if first_c >= last_c or first_r >= last_r:
+        own = edges[starts[n] : starts[n + 1]]
+        first_r, last_r, first_c, last_c = _entered(own, boxes[n], top, left, (rows, columns), shares)
+        if first_c >= last_c:
             continue
         window = shares[:, : last_c - first_c + 1]
-        for k in range(starts[n], starts[n + 1]):
-            x0, y0 = edges[k, 0] - left - first_c, edges[k, 1] - top
-            x1, y1 = edges[k, 2] - left - first_c, edges[k, 3] - top
-            if y0 == y1:
-                continue
-            sign = 1.0
-            if y0 > y1:
-                x0, y0, x1, y1, sign = x1, y1, x0, y0, -1.0
-            slope = (x1 - x0) / (y1 - y0)
-            for r in range(max(math.floor(y0), first_r), min(math.ceil(y1), last_r)):
-                low, high = max(y0, r), min(y1, r + 1)
-                if high > low:
-                    ends = x0 + (low - y0) * slope, x0 + (high - y0) * slope
-                    _spread(ends[0], ends[1], sign * (high - low), window[r])
         weight, total, squares, least, most = out[n]
         for r in range(first_r, last_r):
             share = 0.0
@@ -69,6 +84,52 @@ def in_zones(values, known, edges, starts, boxes, top, left, out):  # type: igno
             least,
             most,
         )
+
+
+@njit(nogil=True, cache=True)
+def values_in_zones(values, known, edges, starts, boxes, top, left, held, weights, ends):  # type: ignore[no-untyped-def]
+    """Gather the values of each zone, each once and in their order, and the cells that have them.
+
+    As `in_zones`; held, weights: room for all of them, zone after zone; ends (n,): where those of each end.
+    """
+    rows, columns = values.shape
+    masked = known.size > 0
+    shares = np.zeros((rows, columns + 1))
+    begin = 0
+    for n in range(starts.size - 1):
+        own = edges[starts[n] : starts[n + 1]]
+        first_r, last_r, first_c, last_c = _entered(own, boxes[n], top, left, (rows, columns), shares)
+        end = begin
+        for r in range(first_r, last_r):
+            share = 0.0
+            for c in range(last_c - first_c):
+                share += shares[r, c]
+                shares[r, c] = 0.0
+                if share > 1e-12 and (not masked or known[r, first_c + c]):
+                    held[end], weights[end] = values[r, first_c + c], min(share, 1.0)
+                    end += 1
+            shares[r, last_c - first_c] = 0.0
+        order = np.argsort(held[begin:end])
+        found, parts = held[begin:end][order], weights[begin:end][order]
+        end = begin
+        for k in range(found.size):
+            if end > begin and held[end - 1] == found[k]:
+                weights[end - 1] += parts[k]
+            else:
+                held[end], weights[end] = found[k], parts[k]
+                end += 1
+        begin = ends[n] = end
+
+
+@njit(nogil=True, cache=True)
+def room_of_zones(boxes, top, left, rows, columns):  # type: ignore[no-untyped-def]
+    """Cells in the boxes of all zones (n, 4) in a block."""
+    total = 0
+    for n in range(boxes.shape[0]):
+        across = min(math.ceil(boxes[n, 2]) - left, columns) - max(math.floor(boxes[n, 0]) - left, 0)
+        down = min(math.ceil(boxes[n, 3]) - top, rows) - max(math.floor(boxes[n, 1]) - top, 0)
+        total += max(across, 0) * max(down, 0)
+    return total
 
 
 @njit(nogil=True, cache=True)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from zembrel.engine.commit import Staging, check_free, resource_errors
+from zembrel.engine.limits import ahead
 from zembrel.errors import RefusedError, UsageError
 from zembrel.features.files import beside, check_name, make_writer, names_in, take_over
 from zembrel.features.files.schema import Schema, schema_of
@@ -75,7 +76,10 @@ def write_layers(out: Path, layers: Sequence[Parts], output: Output) -> WrittenF
         with resource_errors(out):
             if output.into is not None and out.exists():
                 take_over(out, staged, output.into)
-            done = [_written(staged, parts, _named(schema, output)) for parts, schema in layers]
+            done = [
+                _written(staged, ahead(parts, output.limits), _named(schema, output))
+                for parts, schema in layers
+            ]
         count, notes = sum(features for features, _ in done), tuple(n for _, notes in done for n in notes)
         if not count and not output.keep_empty:
             raise RefusedError(
