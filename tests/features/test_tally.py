@@ -12,6 +12,7 @@ from scipy import ndimage
 from program import Program
 from rasters import frame, raster, save
 from zembrel.engine.limits import Limits
+from zembrel.engine.run import observe
 from zembrel.errors import UsageError
 from zembrel.features.files import read_features, write_features
 from zembrel.features.stats import parse_stats
@@ -19,7 +20,6 @@ from zembrel.features.table import FeatureTable
 from zembrel.features.zonal import ZoneSums, ZoneValues, zone_outlines
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
-from zembrel.verbs.survey import seen
 
 HOME = by_code(32626)
 LEFT, TOP = 730_000, 5_100_000
@@ -49,8 +49,9 @@ def test_cells_count_by_the_share_that_is_inside(seed: int, void: float, kind: s
     source = raster(cells, valid=valid if void else None, where=frame(60, 40))
     zones = np.array(stars(seed, 4), object)
     drawn = zone_outlines(zones, source.frame)
-    sums = seen(source, ZoneSums(drawn, len(zones)), Limits())
-    held_in = seen(source, ZoneValues(drawn, len(zones)), Limits()).held
+    sums, gathered = ZoneSums(drawn, len(zones)), ZoneValues(drawn, len(zones))
+    observe(source, list(source.frame.pane.blocks(11, 13)), [sums, gathered], Limits())
+    held_in = gathered.held
     boxes = shapely.box(
         LEFT + 10 * np.arange(60),
         TOP - 10 * (np.arange(40)[:, None] + 1),

@@ -109,9 +109,11 @@ class ZoneValues:
 
     def note(self, seen: tuple[Array, Integers, Array, Array]) -> None:
         zones, ends, values, weights = seen
-        for zone, begin, end in zip(zones.astype(int).tolist(), [0, *ends[:-1]], ends, strict=True):
+        begin = 0
+        for zone, end in zip(zones.astype(int).tolist(), ends.tolist(), strict=True):
             if end > begin:
                 self._parts[zone].append(Held(values[begin:end], weights[begin:end]))
+            begin = end
 
     @property
     def held(self) -> list[Held]:
