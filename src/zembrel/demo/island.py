@@ -9,8 +9,8 @@ import math
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
+from zembrel.compiling import part_of_kernels
 from zembrel.demo.noise import fractal, noise, ridged
 
 Array = npt.NDArray[np.float64]
@@ -31,7 +31,7 @@ CLASSES = {
 }
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _inland(x, y):  # type: ignore[no-untyped-def]
     """0 on the coast, about 1 in the middle, negative at sea."""
     wx = x + 700.0 * fractal(x / 2600.0, y / 2600.0, 2, 4624)
@@ -43,13 +43,13 @@ def _inland(x, y):  # type: ignore[no-untyped-def]
     )
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _smooth(t):  # type: ignore[no-untyped-def]
     t = min(max(t, 0.0), 1.0)
     return t * t * (3.0 - 2.0 * t)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _height(x, y, inland):  # type: ignore[no-untyped-def]
     """Metres above the sea; below 0 it is the sea floor."""
     if inland <= 0.0:
@@ -60,7 +60,7 @@ def _height(x, y, inland):  # type: ignore[no-untyped-def]
     return 0.3 + cliff + hills * _smooth(inland / 0.15)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _covers(x, y, height, slope):  # type: ignore[no-untyped-def]
     """Shares of sand, grass, heath, wood and rock at a place on land."""
     mottle = fractal(x / 420.0, y / 420.0, 4, 5000)
@@ -72,7 +72,7 @@ def _covers(x, y, height, slope):  # type: ignore[no-untyped-def]
     return sand, max(1.0 - sand - rock - wood - heath, 0.0), heath, wood, rock
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _rise(x, y, inland):  # type: ignore[no-untyped-def]
     """Height, its slopes east and north, and how fast `inland` grows along the ground, at a place on land."""
     height = _height(x, y, inland)
@@ -82,7 +82,7 @@ def _rise(x, y, inland):  # type: ignore[no-untyped-def]
     return height, across, up, math.hypot(east - inland, north - inland) / STEP
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _path(x, y, inland, growth):  # type: ignore[no-untyped-def]
     """1 on the coastal path and the two paths to the summit, falling to 0 beside them."""
     best = abs(inland - COAST_PATH) / max(growth, 1e-5)
@@ -92,7 +92,7 @@ def _path(x, y, inland, growth):  # type: ignore[no-untyped-def]
     return math.exp(-((best / 5.5) ** 2))
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _sea_colour(x, y, height, inland):  # type: ignore[no-untyped-def]
     deep = 1.0 - math.exp(height / 26.0)
     swell = 2.2 * noise(x / 60.0 + y / 200.0, y / 26.0, 5100) + 1.5 * noise(x / 23.0, y / 17.0, 5110)
@@ -103,7 +103,7 @@ def _sea_colour(x, y, height, inland):  # type: ignore[no-untyped-def]
     return red, green, blue
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _land_colour(x, y, inland):  # type: ignore[no-untyped-def]
     height, across, up, growth = _rise(x, y, inland)
     slope = math.hypot(across, up)
@@ -125,7 +125,7 @@ def _land_colour(x, y, inland):  # type: ignore[no-untyped-def]
     return red * light, green * light, blue * light
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _colours_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
         inland = _inland(x[n], y[n])
@@ -142,19 +142,19 @@ def _colours_at(x, y, out):  # type: ignore[no-untyped-def]
         out[2, n] = min(max(blue, 20.0), 255.0)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _heights_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
         out[n] = _height(x[n], y[n], _inland(x[n], y[n]))
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _inland_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
         out[n] = _inland(x[n], y[n])
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _classes_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
         out[n] = 1

@@ -8,14 +8,15 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel, part_of_kernels
 
 _DIRECTIONS = 256
 _ACROSS = np.cos(np.arange(_DIRECTIONS) * (math.tau / _DIRECTIONS))
 _UP = np.sin(np.arange(_DIRECTIONS) * (math.tau / _DIRECTIONS))
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _corner(ix, iy, seed, dx, dy):  # type: ignore[no-untyped-def]
     h = (ix * 374761393 + iy * 668265263 + seed * 974634777) & 0xFFFFFFFF
     h = ((h ^ (h >> 13)) * 1274126177) & 0xFFFFFFFF
@@ -23,7 +24,7 @@ def _corner(ix, iy, seed, dx, dy):  # type: ignore[no-untyped-def]
     return _ACROSS[direction] * dx + _UP[direction] * dy
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def noise(x, y, seed):  # type: ignore[no-untyped-def]
     """Smooth noise of unit wavelength in about -0.7 to 0.7 at a point."""
     fx, fy = math.floor(x), math.floor(y)
@@ -35,7 +36,7 @@ def noise(x, y, seed):  # type: ignore[no-untyped-def]
     return top * (1 - v) + low * v
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def fractal(x, y, octaves, seed):  # type: ignore[no-untyped-def]
     """Octaves of noise, each half as long and half as strong."""
     total, strength = 0.0, 1.0
@@ -45,7 +46,7 @@ def fractal(x, y, octaves, seed):  # type: ignore[no-untyped-def]
     return total
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def ridged(x, y, octaves, seed):  # type: ignore[no-untyped-def]
     """Ridges: octaves of folded noise, each weighted by the one before; about 0 to 1.
 

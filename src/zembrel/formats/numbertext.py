@@ -7,12 +7,13 @@ numbers accurately", PLDI (1990): up to 2**53 times or through a power of ten up
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel
 
 _TENS = np.array([10.0**n for n in range(23)])
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def scan(text, state, columns, starts, at):  # type: ignore[no-untyped-def]
     """Note in starts where every row of `columns` numbers begins, for a piece of text at byte `at`.
 
@@ -38,7 +39,7 @@ def scan(text, state, columns, starts, at):  # type: ignore[no-untyped-def]
     state[0], state[1], state[2], state[3], state[4] = seen, inside, whole, digits, longest
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def values(text, out, odd):  # type: ignore[no-untyped-def]
     """Fill out with the numbers in text; returns how many there are, and how many of them are odd.
 

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
+
+from zembrel.compiling import part_of_kernels
 
 Triangles = npt.NDArray[np.int64]  # (n, 3) numbers of points, counterclockwise where y points up
 _STACK = 4096  # edges that wait to be looked at; more were not seen in any cloud
@@ -33,13 +34,13 @@ def delaunay(places: npt.NDArray[np.float64]) -> Triangles:
     return np.asarray(_swept(x, y, np.argsort(away, kind="stable"), *seed, *at))
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _turn(ax, ay, bx, by, cx, cy):  # type: ignore[no-untyped-def]
     """Twice the area of a triangle, positive if it runs counterclockwise."""
     return (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _circumcentre(x, y, a, b, c):  # type: ignore[no-untyped-def]
     """The middle of the circle through three points."""
     dx, dy, ex, ey = x[b] - x[a], y[b] - y[a], x[c] - x[a], y[c] - y[a]
@@ -48,7 +49,7 @@ def _circumcentre(x, y, a, b, c):  # type: ignore[no-untyped-def]
     return x[a] + (ey * one - dy * two) / double, y[a] + (dx * two - ex * one) / double
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _in_circle(x, y, a, b, c, p):  # type: ignore[no-untyped-def]
     """Whether p lies inside the circle through a, b, c, which run counterclockwise."""
     dx, dy, ex, ey = x[a] - x[p], y[a] - y[p], x[b] - x[p], y[b] - y[p]
@@ -57,7 +58,7 @@ def _in_circle(x, y, a, b, c, p):  # type: ignore[no-untyped-def]
     return dx * (ey * three - two * fy) - dy * (ex * three - two * fx) + one * (ex * fy - ey * fx) > 0.0
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _seed(x, y):  # type: ignore[no-untyped-def]
     """Three points near the middle, counterclockwise, with a small circle; -1 where all lie on one line."""
     a = b = c = -1
@@ -87,14 +88,14 @@ def _seed(x, y):  # type: ignore[no-untyped-def]
     return a, b, c
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _slot(dx, dy, size):  # type: ignore[no-untyped-def]
     """Where a direction from the centre stands in a ring of `size`, by an angle that needs no arctangent."""
     share = dx / (abs(dx) + abs(dy) + 1e-300)
     return int(((3.0 - share if dy > 0 else 1.0 + share) / 4.0) * size) % size
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _add(corners, across, count, a, b, c, one, two, three):  # type: ignore[no-untyped-def]
     """Add a triangle whose edges have the edges one, two, three on their other side; the new count."""
     corners[count], corners[count + 1], corners[count + 2] = a, b, c
@@ -105,7 +106,7 @@ def _add(corners, across, count, a, b, c, one, two, three):  # type: ignore[no-u
     return count + 3
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _settle(first, x, y, corners, across, edge_of, before, stack):  # type: ignore[no-untyped-def]
     """Turn edges from `first` on until no circle holds a point; the edge that ends at the newest point."""
     edge, waiting, last = first, 0, first
@@ -146,7 +147,7 @@ def _settle(first, x, y, corners, across, edge_of, before, stack):  # type: igno
         edge = stack[waiting]
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _swept(x, y, order, a, b, c, u, v):  # type: ignore[no-untyped-def]
     """The triangles, (n, 3): points in `order` around the centre (u, v) of the first triangle a, b, c."""
     n = len(x)

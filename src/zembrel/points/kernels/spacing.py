@@ -8,12 +8,13 @@ points that are kept, by 32 to 40 bytes each.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel, part_of_kernels
 
 EMPTY = -1
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _slot(i, j, k, table, places, scale):  # type: ignore[no-untyped-def]
     """Where the point of cell (i, j, k) stands in a table of a power of two rows, or would."""
     mask = len(table) - 1
@@ -27,7 +28,7 @@ def _slot(i, j, k, table, places, scale):  # type: ignore[no-untyped-def]
     return at
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def keep_apart(x, y, z, distance, table, places, count, kept):  # type: ignore[no-untyped-def]
     """Mark in `kept` (n,) the points that are at least `distance` from all kept ones, in order.
 
@@ -60,7 +61,7 @@ def keep_apart(x, y, z, distance, table, places, count, kept):  # type: ignore[n
     return len(x), count
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def entered_again(places, count, distance, table):  # type: ignore[no-untyped-def]
     """Enter the first `count` places into an empty table."""
     scale = np.sqrt(3.0) / distance

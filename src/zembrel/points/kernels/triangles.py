@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel, part_of_kernels
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _side(ax, ay, bx, by, px, py):  # type: ignore[no-untyped-def]
     """On which side of the line through a and b a point lies; the same number whichever end comes first,
     but for
@@ -20,7 +21,7 @@ def _side(ax, ay, bx, by, px, py):  # type: ignore[no-untyped-def]
     return -cross if turned else cross
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _radius(ax, ay, bx, by, cx, cy):  # type: ignore[no-untyped-def]
     """Radius of the circle through three points."""
     area = abs((bx - ax) * (cy - ay) - (by - ay) * (cx - ax))
@@ -28,7 +29,7 @@ def _radius(ax, ay, bx, by, cx, cy):  # type: ignore[no-untyped-def]
     return sides / (2.0 * area) if area > 0 else np.inf
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def paint_triangles(points, z, corners, reach, top, left, out):  # type: ignore[no-untyped-def]
     """Heights of triangles at the middles of cells.
 

@@ -10,7 +10,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel, part_of_kernels
 
 TOP, RIGHT, BOTTOM, LEFT = range(4)
 NONE = -1
@@ -34,7 +35,7 @@ _TWO[5, 0], _TWO[5, 1] = [(LEFT, TOP), (RIGHT, BOTTOM)], [(RIGHT, TOP), (LEFT, B
 _TWO[10, 0], _TWO[10, 1] = [(TOP, RIGHT), (BOTTOM, LEFT)], [(TOP, LEFT), (BOTTOM, RIGHT)]
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def glances(z):  # type: ignore[no-untyped-def]
     """Lowest and highest value of each row of squares by blocks of columns, (rows - 1, blocks) each."""
     rows, columns = z.shape
@@ -54,7 +55,7 @@ def glances(z):  # type: ignore[no-untyped-def]
     return low, high
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _at(z0, z1, level):  # type: ignore[no-untyped-def]
     """The share of an edge from z0 to z1 at which it passes the level; nothing lies at minus infinity."""
     if z0 == -np.inf:
@@ -64,7 +65,7 @@ def _at(z0, z1, level):  # type: ignore[no-untyped-def]
     return (level - z0) / (z1 - z0)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def trace(z, level, first, y, low, high, top, store, tally, out):  # type: ignore[no-untyped-def]
     """Follow the lines of `level` through the squares of z (rows, columns) from row `first` on.
 
@@ -159,7 +160,7 @@ def trace(z, level, first, y, low, high, top, store, tally, out):  # type: ignor
     return rows - 1
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def finish(top, store, tally, out):  # type: ignore[no-untyped-def]
     """Write the lines that reach the last row."""
     for c in range(top.size):
@@ -168,7 +169,7 @@ def finish(top, store, tally, out):  # type: ignore[no-untyped-def]
     out[1][tally[LINES]] = tally[WRITTEN]
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _settle(edge, end, edges, store, tally, out):  # type: ignore[no-untyped-def]
     """An end at an edge that has been passed already goes no further."""
     if edge in (TOP, LEFT):
@@ -176,7 +177,7 @@ def _settle(edge, end, edges, store, tally, out):  # type: ignore[no-untyped-def
         _end(end, store, tally, out)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _end(end, store, tally, out):  # type: ignore[no-untyped-def]
     """Let a line end here; write it if its other end does not go on either."""
     if end == NONE:
@@ -190,13 +191,13 @@ def _end(end, store, tally, out):  # type: ignore[no-untyped-def]
         _release(end, other, free_ends, tally)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _release(one, other, free_ends, tally):  # type: ignore[no-untyped-def]
     free_ends[tally[ENDS]], free_ends[tally[ENDS] + 1] = one, other
     tally[ENDS] += 2
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _new(edge, r, c, y, corners, level, store, tally):  # type: ignore[no-untyped-def]
     """The point at which the level passes an edge of a square, in columns and rows of the frame."""
     points, stack = store[0], store[2]
@@ -218,7 +219,7 @@ def _new(edge, r, c, y, corners, level, store, tally):  # type: ignore[no-untype
     return point
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _write(first, last, closed, store, tally, out):  # type: ignore[no-untyped-def]
     """Write the line from point `first` to `last`, back to the first if it is closed, and free its points.
 
@@ -243,7 +244,7 @@ def _write(first, last, closed, store, tally, out):  # type: ignore[no-untyped-d
     tally[WRITTEN] = at
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _push(x, y, start, at, out):  # type: ignore[no-untyped-def]
     if at > start and out[at - 1, 0] == x and out[at - 1, 1] == y:
         return at
@@ -253,7 +254,7 @@ def _push(x, y, start, at, out):  # type: ignore[no-untyped-def]
     return at + 1
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def softened(z, passes):  # type: ignore[no-untyped-def]
     """z (rows, columns) with each value the binomial mean of those around it, 1 2 1 both ways; NaN stays."""
     for _ in range(passes):

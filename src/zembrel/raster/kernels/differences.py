@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from numba import njit
+from zembrel.compiling import kernel
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def add_up(tile, cells):  # type: ignore[no-untyped-def]
     """Fill cells (samples, rows, columns) from a tile (rows, columns, samples) of differences."""
     samples, rows, columns = cells.shape
@@ -18,7 +18,7 @@ def add_up(tile, cells):  # type: ignore[no-untyped-def]
                 cells[s, r, c] = total
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def take(cells, tile):  # type: ignore[no-untyped-def]
     """Fill the corner of a tile (rows, columns, samples) from cells (samples, rows, columns)."""
     samples, rows, columns = cells.shape
@@ -32,7 +32,7 @@ def take(cells, tile):  # type: ignore[no-untyped-def]
                 before = here
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def apart(tile, cells):  # type: ignore[no-untyped-def]
     """Fill cells (samples, rows, columns) from a tile (rows, columns, samples)."""
     samples, rows, columns = cells.shape
@@ -47,7 +47,7 @@ def apart(tile, cells):  # type: ignore[no-untyped-def]
                 cells[s, r, c] = tile[r, c, s]
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def together(cells, tile):  # type: ignore[no-untyped-def]
     """Fill the corner of a tile (rows, columns, samples) from cells (samples, rows, columns)."""
     samples, rows, columns = cells.shape

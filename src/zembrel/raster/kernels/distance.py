@@ -9,10 +9,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def depth(inside, most):  # type: ignore[no-untyped-def]
     """Distance in cells, middle to middle, from each cell to the nearest one that is not `inside`.
 

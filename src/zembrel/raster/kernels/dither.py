@@ -8,10 +8,11 @@ International Conference on Communications (1973).
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def plain(cells, table, bits, offsets, top, left, codes):  # type: ignore[no-untyped-def]
     """The nearest code of each cell (3, rows, columns) after adding a pattern of offsets, (8, 8).
 
@@ -28,7 +29,7 @@ def plain(cells, table, bits, offsets, top, left, codes):  # type: ignore[no-unt
             codes[r, c] = table[at]
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def diffused(cells, table, bits, colours, codes):  # type: ignore[no-untyped-def]
     """The same, each cell's error handed on to the right and down.
 
@@ -39,7 +40,9 @@ def diffused(cells, table, bits, colours, codes):  # type: ignore[no-untyped-def
     here, below = np.zeros((columns + 2, 3), np.float32), np.zeros((columns + 2, 3), np.float32)
     value = np.empty(3, np.float32)
     for r in range(rows):
-        below[:] = 0.0
+        for c in range(columns + 2):
+            for b in range(3):
+                below[c, b] = 0.0
         for c in range(columns):
             at = 0
             for b in range(3):
@@ -53,4 +56,4 @@ def diffused(cells, table, bits, colours, codes):  # type: ignore[no-untyped-def
                 below[c, b] += error * np.float32(3 / 16)
                 below[c + 1, b] += error * np.float32(5 / 16)
                 below[c + 2, b] += error * np.float32(1 / 16)
-        here[:] = below
+        here, below = below, here

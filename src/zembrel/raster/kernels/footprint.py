@@ -9,10 +9,12 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel, part_of_kernels
+from zembrel.raster.kernels.ordering import ascend
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def picked(  # type: ignore[no-untyped-def]
     cells, valid, u, v, left, top, scale, side, lead_r, lead_c, what, share, need, whole, out, ok, start
 ):
@@ -35,7 +37,7 @@ def picked(  # type: ignore[no-untyped-def]
             )  # fmt: skip
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def picked_along_axes(  # type: ignore[no-untyped-def]
     cells, valid, u, v, left, top, step_x, step_y, what, share, need, whole, out, ok
 ):
@@ -56,7 +58,7 @@ def picked_along_axes(  # type: ignore[no-untyped-def]
             )  # fmt: skip
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _pick(cells, valid, x0, x1, y0, y1, what, share, need, whole, found, out, ok):  # type: ignore[no-untyped-def]
     """One result cell, (bands,), from columns x0 to x1 and rows y0 to y1, both included."""
     bands, height, width = cells.shape
@@ -71,18 +73,16 @@ def _pick(cells, valid, x0, x1, y0, y1, what, share, need, whole, found, out, ok
                     n += 1
         if n > 0 and n >= need * all_cells:
             if what == 1:
-                out[b] = _most_frequent(found[:n])
-            elif share == 0.0:
-                out[b] = found[:n].min()
-            elif share == 1.0:
-                out[b] = found[:n].max()
+                out[b] = _most_frequent(found, n)
+            elif share == 0.0 or share == 1.0:
+                out[b] = _extreme(found, n, share == 1.0)
             else:
-                value = _ranked(found[:n], share)
+                value = _ranked(found, n, share)
                 out[b] = math.floor(value + 0.5) if whole else value
             ok[layer] = 1
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def middles(at, half):  # type: ignore[no-untyped-def]
     """First and last cell whose middle lies in [at - half, at + half); at least the one `at` is in."""
     first, last = math.ceil(at - half - 0.5 - 1e-7), math.ceil(at + half - 0.5 - 1e-7) - 1
@@ -91,11 +91,20 @@ def middles(at, half):  # type: ignore[no-untyped-def]
     return first, last
 
 
-@njit(nogil=True, cache=True)
-def _ranked(values, share):  # type: ignore[no-untyped-def]
-    """The value `share` of the way up, linear between neighbours in order."""
-    values.sort()
-    place = share * (values.size - 1)
+@part_of_kernels
+def _extreme(values, n, highest):  # type: ignore[no-untyped-def]
+    """The smallest or the largest of the first n."""
+    best = values[0]
+    for i in range(1, n):
+        best = max(best, values[i]) if highest else min(best, values[i])
+    return best
+
+
+@part_of_kernels
+def _ranked(values, n, share):  # type: ignore[no-untyped-def]
+    """The value `share` of the way up among the first n, linear between neighbours in order."""
+    ascend(values, values[:0], 0, n)
+    place = share * (n - 1)
     below = int(place)
     part = place - below
     if part == 0.0:
@@ -103,12 +112,12 @@ def _ranked(values, share):  # type: ignore[no-untyped-def]
     return (1.0 - part) * values[below] + part * values[below + 1]
 
 
-@njit(nogil=True, cache=True)
-def _most_frequent(values):  # type: ignore[no-untyped-def]
-    """Of equally frequent ones the smallest."""
-    values.sort()
+@part_of_kernels
+def _most_frequent(values, n):  # type: ignore[no-untyped-def]
+    """Of the first n; of equally frequent ones the smallest."""
+    ascend(values, values[:0], 0, n)
     best, longest, run = values[0], 0, 0
-    for i in range(values.size):
+    for i in range(n):
         run = run + 1 if i > 0 and values[i] == values[i - 1] else 1
         if run > longest:
             best, longest = values[i], run

@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
     bands, height, width = cells.shape
     masked = valid.shape[0] > 0
@@ -29,7 +30,7 @@ def mean(cells, valid, whole, out, ok):  # type: ignore[no-untyped-def]
                         ok[layer, r, c] = 1
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def mean_of_bytes(cells, valid, out, ok):  # type: ignore[no-untyped-def]
     """The case that matters most: bytes, an even number of rows and columns."""
     masked = valid.shape[0] > 0
@@ -54,7 +55,7 @@ def mean_of_bytes(cells, valid, out, ok):  # type: ignore[no-untyped-def]
                     row[c] = (2 * total + count) // (2 * count)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def mode(cells, valid, out, ok):  # type: ignore[no-untyped-def]
     """The most frequent of four; of equals the one met first."""
     bands, height, width = cells.shape

@@ -6,12 +6,12 @@ Corners are those of `regions`: column, row times four with marks, and the next 
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from zembrel.compiling import kernel, part_of_kernels
 from zembrel.raster.kernels.regions import MEETS, NEXT, NONE, X, Y
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def unroll(nodes, across, first, corners, rings, starts, twice):  # type: ignore[no-untyped-def]
     """Write closed outlines from the corners `first` (m,) on into corners (n, 2), columns and twice the rows,
     one more where three or four edges meet.
@@ -62,7 +62,7 @@ def unroll(nodes, across, first, corners, rings, starts, twice):  # type: ignore
     return found
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _twice(corners, low, high):  # type: ignore[no-untyped-def]
     """Twice the area within some corners."""
     area = np.int64(0)
@@ -74,7 +74,7 @@ def _twice(corners, low, high):  # type: ignore[no-untyped-def]
     return area
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def closed(corners, starts, order, affine):  # type: ignore[no-untyped-def]
     """Outlines in `order`, each back to its first corner, in the coordinates of an affine transform: points
     (n, 2) and where each begins (m + 1,)."""
@@ -95,7 +95,7 @@ def closed(corners, starts, order, affine):  # type: ignore[no-untyped-def]
     return points[:at], begins
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def smoothed(points, begins, fixed, most, passes):  # type: ignore[no-untyped-def]
     """Outlines with their corners cut, but those that are fixed (n,).
 

@@ -9,10 +9,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel, part_of_kernels
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def summed(cells, valid, corner_u, corner_v, left, top, out, ok):  # type: ignore[no-untyped-def]
     """Fill out (bands, rows, columns) with sums over the footprints between four corners each.
 
@@ -31,8 +32,9 @@ def summed(cells, valid, corner_u, corner_v, left, top, out, ok):  # type: ignor
                 continue
             # counted from a cell of the quadrangle's own, so that rounding does not depend on the block
             base_x, base_y = math.floor(quad[:, 0].min()), math.floor(quad[:, 1].min())
-            quad[:, 0] -= base_x
-            quad[:, 1] -= base_y
+            for n in range(4):
+                quad[n, 0] -= base_x
+                quad[n, 1] -= base_y
             first_x, first_y = base_x - left, base_y - top
             last_x, last_y = first_x + math.ceil(quad[:, 0].max()), first_y + math.ceil(quad[:, 1].max())
             for y in range(max(first_y, 0), min(last_y, height)):
@@ -47,10 +49,11 @@ def summed(cells, valid, corner_u, corner_v, left, top, out, ok):  # type: ignor
                             ok[layer, r, c] = 1
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _shared(quad, x, y, one, other):  # type: ignore[no-untyped-def]
     """Area of a quadrangle, (4, 2), inside the cell whose upper left corner is (x, y)."""
-    one[:4] = quad
+    for k in range(4):
+        one[k, 0], one[k, 1] = quad[k, 0], quad[k, 1]
     n = _cut(one, 4, other, 0, float(x), 1.0)
     n = _cut(other, n, one, 0, -float(x + 1), -1.0)
     n = _cut(one, n, other, 1, float(y), 1.0)
@@ -62,7 +65,7 @@ def _shared(quad, x, y, one, other):  # type: ignore[no-untyped-def]
     return abs(twice) / 2
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _cut(ring, n, into, axis, limit, sign):  # type: ignore[no-untyped-def]
     """The part of a ring of n points where sign * coordinate >= limit; returns its number of points."""
     kept = 0
@@ -70,7 +73,7 @@ def _cut(ring, n, into, axis, limit, sign):  # type: ignore[no-untyped-def]
         j = i + 1 if i + 1 < n else 0
         here, there = sign * ring[i, axis] - limit, sign * ring[j, axis] - limit
         if here >= 0.0:
-            into[kept] = ring[i]
+            into[kept, 0], into[kept, 1] = ring[i, 0], ring[i, 1]
             kept += 1
         if (here >= 0.0) != (there >= 0.0):
             part = here / (here - there)

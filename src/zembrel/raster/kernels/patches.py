@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
+from zembrel.compiling import kernel, part_of_kernels
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def fill(u, v, top, left, tops, lefts, side, nodes):  # type: ignore[no-untyped-def]
     """Interpolate positions into u and v, (rows, columns), whose first cell is (top, left).
 
@@ -33,7 +33,7 @@ def fill(u, v, top, left, tops, lefts, side, nodes):  # type: ignore[no-untyped-
                     row_v[k] = d + (k + first - edge) * step_v
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def reach(part, tops, lefts, side, nodes, limits, found):  # type: ignore[no-untyped-def]
     """Widen `found` (low u, high u, low v, high v) by the positions of the cells of `part`.
 
@@ -60,7 +60,7 @@ def reach(part, tops, lefts, side, nodes, limits, found):  # type: ignore[no-unt
                     found[2], found[3] = min(found[2], low_v), max(found[3], high_v)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _between(corners, ends_x, ends_y):  # type: ignore[no-untyped-def]
     """Smallest and largest value that a bilinear quad takes on a part of itself: those at its corners."""
     low, high = math.inf, -math.inf
@@ -73,7 +73,7 @@ def _between(corners, ends_x, ends_y):  # type: ignore[no-untyped-def]
     return low, high
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def reach_alone(u, v, limits, found):  # type: ignore[no-untyped-def]
     """Widen `found` by positions u, v, (n,), NaN for nowhere; the others as in `reach`."""
     width, height, halo_x, halo_y = limits

@@ -9,7 +9,8 @@ not linear set union algorithm", J. ACM 22 (1975).
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel, part_of_kernels
 
 NORTH, EAST, SOUTH, WEST = range(4)
 NONE = -1
@@ -34,7 +35,7 @@ _OUTS = np.array([out for passes in _PASSES for _, out in passes])
 LABELS, NODES, FREE, RINGS = range(4)  # of what is in use
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def root_of(parents, label):  # type: ignore[no-untyped-def]
     """The label that stands for the region of `label`."""
     while parents[label] != label:
@@ -43,7 +44,7 @@ def root_of(parents, label):  # type: ignore[no-untyped-def]
     return label
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _join(parents, one, other):  # type: ignore[no-untyped-def]
     one, other = root_of(parents, one), root_of(parents, other)
     if one < other:
@@ -53,7 +54,7 @@ def _join(parents, one, other):  # type: ignore[no-untyped-def]
     return min(one, other)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def count_runs(cells, known):  # type: ignore[no-untyped-def]
     """How many runs the rows of cells (rows, columns) have at most; known: the same, or (0, 0) for all."""
     count = cells.shape[0]
@@ -69,7 +70,7 @@ def count_runs(cells, known):  # type: ignore[no-untyped-def]
     return count
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _runs(row, mark, at, values, labels):  # type: ignore[no-untyped-def]
     """Where the runs of a row begin and end, their values, and 0 or NONE for unknown ones; how many."""
     some, width, n, x = mark.size > 0, row.size, 0, 0
@@ -88,7 +89,7 @@ def _runs(row, mark, at, values, labels):  # type: ignore[no-untyped-def]
     return n
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _label(above, n_above, below, n, diagonal, regions, free):  # type: ignore[no-untyped-def]
     """Give each run below the label of the runs it meets above, or a new one; returns the next free label."""
     a_at, a_values, a_labels = above
@@ -117,7 +118,7 @@ def _label(above, n_above, below, n, diagonal, regions, free):  # type: ignore[n
     return free
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def label_rows(cells, known, diagonal, above, n_above, regions, free, labels):  # type: ignore[no-untyped-def]
     """Fill labels, (rows, columns) like cells, with NONE where nothing is known; arguments as for `sweep`.
 
@@ -140,14 +141,15 @@ def label_rows(cells, known, diagonal, above, n_above, regions, free, labels):  
     return free, n_above, above
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _with_room(values, room):  # type: ignore[no-untyped-def]
     wider = np.empty(room, np.int64)
-    wider[: values.size] = values
+    for n in range(values.size):
+        wider[n] = values[n]
     return wider
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def sweep(cells, known, ways, y, above, n_above, ends, regions, tally, store, rings):  # type: ignore[no-untyped-def]
     """Sweep over rows of cells (rows, columns), of which y lie above.
 
@@ -175,7 +177,7 @@ def sweep(cells, known, ways, y, above, n_above, ends, regions, tally, store, ri
     return n_above, above, ends
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _trace(y, junctions, above, n_above, below, n_below, ends, new_ends, store, rings, tally):  # type: ignore[no-untyped-def]
     """Join outlines along the lattice row y between two rows of runs.
 
@@ -269,14 +271,14 @@ def _trace(y, junctions, above, n_above, below, n_below, ends, new_ends, store, 
     tally[NODES], tally[FREE], tally[RINGS] = top, free, found
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def settle(parents):  # type: ignore[no-untyped-def]
     """Point each label (n,) at the one that stands for its region; those come first."""
     for label in range(parents.size):
         parents[label] = parents[parents[label]]
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def kept(tails, open_ends, nodes, across, new, new_across):  # type: ignore[no-untyped-def]
     """Move the corners of open outlines, those that begin at the ends `tails`, to new (n, 3) and new_across.
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from zembrel.compiling import kernel
 from zembrel.raster.kernels.weights import taps
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def axis_weights(code, radius, at, width, start):  # type: ignore[no-untyped-def]
     """First source cell, number of cells and their weights for each position of one axis.
 
@@ -26,7 +26,7 @@ def axis_weights(code, radius, at, width, start):  # type: ignore[no-untyped-def
     return first, count, weights
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def weighted(  # type: ignore[no-untyped-def]
     cells,
     valid,

@@ -11,14 +11,16 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel, part_of_kernels
+from zembrel.raster.kernels.ordering import ascend
 
 FIRST, LAST, MIN, MAX, SUM, COUNT, MEAN = range(7)
 ON_A_CORNER = 1e-7  # cells between two crossings that are one, at a corner
 INSIDE, TOUCHED, THIN, CROSSED, POINT = range(5)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def claim(edges, starts, kinds, values, rule, top, left, out, count, stamp):  # type: ignore[no-untyped-def]
     """Put values (n,) into out (rows, columns) where features of kinds (n,) lie, by the overlap rule.
 
@@ -35,7 +37,7 @@ def claim(edges, starts, kinds, values, rule, top, left, out, count, stamp):  # 
             for r in range(first_row, last_row):
                 high = ends[r]
                 ends[r] = 0
-                _sort(columns, low, high)
+                ascend(columns, columns[:0], low, high)
                 for k in range(low, high - 1, 2):
                     first, last = max(columns[k] - left, 0), min(columns[k + 1] - left, width)
                     for c in range(first, last):
@@ -49,7 +51,7 @@ def claim(edges, starts, kinds, values, rule, top, left, out, count, stamp):  # 
                 _follow(part[k], kinds[n] == THIN, n, values[n], rule, top, left, out, count, stamp)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def paint(edges, starts, values, top, left, out, known):  # type: ignore[no-untyped-def]
     """Paint polygons one over the other: values (n,) into out (rows, columns) of their type, 1 into known."""
     rows, width = out.shape
@@ -60,7 +62,7 @@ def paint(edges, starts, values, top, left, out, known):  # type: ignore[no-unty
         for r in range(first_row, last_row):
             high = ends[r]
             ends[r] = 0
-            _sort(columns, low, high)
+            ascend(columns, columns[:0], low, high)
             for k in range(low, high - 1, 2):
                 first, last = max(columns[k] - left, 0), min(columns[k + 1] - left, width)
                 for c in range(first, last):
@@ -70,7 +72,7 @@ def paint(edges, starts, values, top, left, out, known):  # type: ignore[no-unty
             low = high
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _crossings(edges, top, rows, ends, columns):  # type: ignore[no-untyped-def]
     """First columns after each crossing of an edge with the middle of a row, row by row.
 
@@ -102,28 +104,14 @@ def _crossings(edges, top, rows, ends, columns):  # type: ignore[no-untyped-def]
     return first_row, last_row, columns
 
 
-@njit(nogil=True, cache=True)
-def _sort(values, low, high):  # type: ignore[no-untyped-def]
-    """Sort a part of values, short as a rule."""
-    if high - low > 32:
-        values[low:high].sort()
-        return
-    for k in range(low + 1, high):
-        value, m = values[k], k
-        while m > low and values[m - 1] > value:
-            values[m] = values[m - 1]
-            m -= 1
-        values[m] = value
-
-
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _rows_of(edge, top, rows):  # type: ignore[no-untyped-def]
     """Rows of the block whose middles an edge passes, its lower end included."""
     low, high = min(edge[1], edge[3]), max(edge[1], edge[3])
     return max(math.ceil(low - 0.5) - top, 0), min(math.ceil(high - 0.5) - top, rows)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _follow(edge, thin, n, value, rule, top, left, out, count, stamp):  # type: ignore[no-untyped-def]
     """Put a value into the cells along an edge: all it runs through, or of a thin line one for each step."""
     x0, y0, x1, y1 = edge[0] - left, edge[1] - top, edge[2] - left, edge[3] - top
@@ -158,7 +146,7 @@ def _follow(edge, thin, n, value, rule, top, left, out, count, stamp):  # type: 
         share = after
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _inside(a, b, size, low, high):  # type: ignore[no-untyped-def]
     """The shares of an edge from a to b between `low` and `high` that lie within 0 and size."""
     if a == b:
@@ -167,7 +155,7 @@ def _inside(a, b, size, low, high):  # type: ignore[no-untyped-def]
     return max(low, min(one, other)), min(high, max(one, other))
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _next(a, b, share):  # type: ignore[no-untyped-def]
     """The share at which an edge from a to b next meets a line between cells."""
     if a == b:
@@ -180,14 +168,14 @@ def _next(a, b, share):  # type: ignore[no-untyped-def]
     return found
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _put(n, value, rule, r, c, out, count, stamp):  # type: ignore[no-untyped-def]
     if stamp[r, c] != n + 1:
         stamp[r, c] = n + 1
         _mix(value, rule, r, c, out, count)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _mix(value, rule, r, c, out, count):  # type: ignore[no-untyped-def]
     seen = count[r, c]
     count[r, c] = seen + 1
@@ -201,7 +189,7 @@ def _mix(value, rule, r, c, out, count):  # type: ignore[no-untyped-def]
         out[r, c] += value
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def covered(edges, top, left, out):  # type: ignore[no-untyped-def]
     """Add to out (rows, columns) what share of each cell lies inside rings: exact areas.
 
@@ -230,7 +218,7 @@ def covered(edges, top, left, out):  # type: ignore[no-untyped-def]
             out[r, c] += total
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _spread(a, b, height, row):  # type: ignore[no-untyped-def]
     """Share out `height` of an edge from a to b among the cells of a row it passes."""
     left, right, last = min(a, b), max(a, b), row.size - 1

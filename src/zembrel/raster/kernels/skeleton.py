@@ -8,7 +8,8 @@ mask (rows, columns) are empty.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel, part_of_kernels
 
 # the eight neighbours, clockwise from the north
 DY = np.array([-1, -1, 0, 1, 1, 1, 0, -1])
@@ -31,7 +32,7 @@ def _spare() -> np.ndarray:
 SPARE = _spare()
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _code(mask, y, x):  # type: ignore[no-untyped-def]
     code = 0
     for n in range(8):
@@ -39,7 +40,7 @@ def _code(mask, y, x):  # type: ignore[no-untyped-def]
     return code
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def thin(mask):  # type: ignore[no-untyped-def]
     """Thin the cells of mask (rows, columns) uint8 that are 1, in place, to lines of one cell."""
     cells = np.argwhere(mask == 1)
@@ -68,7 +69,7 @@ def thin(mask):  # type: ignore[no-untyped-def]
             count = kept
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _links(mask, y, x):  # type: ignore[no-untyped-def]
     """Which neighbours a cell is joined to, a bit each: across a corner only if not along the sides."""
     code = _code(mask, y, x)
@@ -78,7 +79,7 @@ def _links(mask, y, x):  # type: ignore[no-untyped-def]
     return code
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _count(code):  # type: ignore[no-untyped-def]
     many = 0
     for n in range(8):
@@ -86,7 +87,7 @@ def _count(code):  # type: ignore[no-untyped-def]
     return many
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def follow(mask):  # type: ignore[no-untyped-def]
     """The lines of a thinned mask: from end or junction to the next, and loops without either.
 
@@ -138,7 +139,7 @@ def follow(mask):  # type: ignore[no-untyped-def]
     return out[:written], starts[: found + 1], ends[:found], alone
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def prune(mask, least):  # type: ignore[no-untyped-def]
     """Take away spurs of fewer than `least` cells beyond a junction, the shortest first; how many."""
     gone = 0

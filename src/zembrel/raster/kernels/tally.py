@@ -8,14 +8,15 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from zembrel.compiling import kernel, part_of_kernels
+from zembrel.raster.kernels.ordering import ascend
 from zembrel.raster.kernels.scan import _spread
 
 WEIGHT, SUM, SQUARES, LOW, HIGH = range(5)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _entered(edges, box, top, left, shape, shares):  # type: ignore[no-untyped-def]
     """Enter into shares (rows, columns + 1) what the edges of a zone add to those of the cells from there on.
 
@@ -44,7 +45,7 @@ def _entered(edges, box, top, left, shape, shares):  # type: ignore[no-untyped-d
     return first_r, last_r, first_c, last_c
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def in_zones(values, known, edges, starts, boxes, top, left, out):  # type: ignore[no-untyped-def]
     """Add up the cells of values (rows, columns) in each zone, those on its edge by the share that is inside.
 
@@ -86,7 +87,7 @@ def in_zones(values, known, edges, starts, boxes, top, left, out):  # type: igno
         )
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def values_in_zones(values, known, edges, starts, boxes, top, left, held, weights, ends):  # type: ignore[no-untyped-def]
     """Gather the values of each zone, each once and in their order, and the cells that have them.
 
@@ -109,19 +110,18 @@ def values_in_zones(values, known, edges, starts, boxes, top, left, held, weight
                     held[end], weights[end] = values[r, first_c + c], min(share, 1.0)
                     end += 1
             shares[r, last_c - first_c] = 0.0
-        order = np.argsort(held[begin:end])
-        found, parts = held[begin:end][order], weights[begin:end][order]
-        end = begin
-        for k in range(found.size):
-            if end > begin and held[end - 1] == found[k]:
-                weights[end - 1] += parts[k]
+        ascend(held, weights, begin, end)
+        last, end = end, begin
+        for k in range(begin, last):
+            if end > begin and held[end - 1] == held[k]:
+                weights[end - 1] += weights[k]
             else:
-                held[end], weights[end] = found[k], parts[k]
+                held[end], weights[end] = held[k], weights[k]
                 end += 1
         begin = ends[n] = end
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def room_of_zones(boxes, top, left, rows, columns):  # type: ignore[no-untyped-def]
     """Cells in the boxes of all zones (n, 4) in a block."""
     total = 0
@@ -132,7 +132,7 @@ def room_of_zones(boxes, top, left, rows, columns):  # type: ignore[no-untyped-d
     return total
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def lengths(edges, metres, top, left, out):  # type: ignore[no-untyped-def]
     """Share out each edge's length, metres (m,), among the cells it runs through: out (rows, columns)."""
     rows, columns = out.shape
@@ -153,7 +153,7 @@ def lengths(edges, metres, top, left, out):  # type: ignore[no-untyped-def]
             at = after
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def discs(points, weights, across, along, top, left, out):  # type: ignore[no-untyped-def]
     """Add the weight of each point, (n, 2) column and row, to the cells whose middles are in reach of it.
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from zembrel.compiling import kernel
 
 DIRECTIONS = 16
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def filled(cells, valid, top, left, reach, nearest, out, ok):  # type: ignore[no-untyped-def]
     """Fill the invalid cells of one band from the first valid one in each of 16 directions.
 
@@ -51,7 +52,7 @@ def filled(cells, valid, top, left, reach, nearest, out, ok):  # type: ignore[no
                 ok[r, c] = 1
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def filled_whole(cells, valid, top, left, reach, nearest, out, ok):  # type: ignore[no-untyped-def]
     """The same for whole numbers: means are rounded."""
     exact = np.zeros(out.shape, np.float64)

@@ -13,12 +13,12 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from zembrel.compiling import kernel, part_of_kernels
 from zembrel.raster.kernels.weights import taps
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def nearest(cells, valid, u, v, left, top, out, ok, start):  # type: ignore[no-untyped-def]
     """The cell each position lies in; a position on an edge belongs to the cell after it."""
     bands, height, width = cells.shape
@@ -36,7 +36,7 @@ def nearest(cells, valid, u, v, left, top, out, ok, start):  # type: ignore[no-u
                     ok[layer, start + r, c] = 1
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def bilinear_bytes(lanes, cells, valid, u, v, left, top, need, out, ok, start):  # type: ignore[no-untyped-def]
     """Bilinear interpolation of bytes without widening, by integers, at positions of 1/4096 cell.
 
@@ -80,7 +80,7 @@ def bilinear_bytes(lanes, cells, valid, u, v, left, top, need, out, ok, start): 
                         _bilinear_at_edge(cells, valid, x, y, need, True, 0.0, 255.0, cell, sure)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def in_lanes(cells, lanes):  # type: ignore[no-untyped-def]
     """Put three bands of bytes, (3, rows, columns), into 21 bits each of (rows, columns) numbers.
 
@@ -92,7 +92,7 @@ def in_lanes(cells, lanes):  # type: ignore[no-untyped-def]
             lanes[r, c] = np.uint64(cells[0, r, c]) | second << np.uint64(21) | third << np.uint64(42)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _blend_lanes(lanes, width, at, part_x, part_y, out):  # type: ignore[no-untyped-def]
     """The four cells from `at` on, weighted by 1/4096 that add up to one, lane by lane."""
     unit, half, bits = np.uint64(4096), np.uint64(2048), np.uint64(12)
@@ -107,14 +107,14 @@ def _blend_lanes(lanes, width, at, part_x, part_y, out):  # type: ignore[no-unty
         out[c] = upper + lower + rounding
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _lane(mixed, shift, out):  # type: ignore[no-untyped-def]
     """One band of what `_blend_lanes` mixed."""
     for c in range(mixed.size):
         out[c] = mixed[c] >> shift
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _blend(band, width, at, part_x, part_y, out):  # type: ignore[no-untyped-def]
     """One row of one band: the four cells from `at` on, weighted by 1/4096 along each axis."""
     unit, one, line = np.uint32(4096), np.uint64(1), np.uint64(width)
@@ -125,7 +125,7 @@ def _blend(band, width, at, part_x, part_y, out):  # type: ignore[no-untyped-def
         out[c] = ((unit - fy) * upper + fy * lower + np.uint32(1 << 23)) >> np.uint32(24)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
     """Bilinear interpolation of one cell, (bands,), from the valid ones of the four around it."""
     for b in range(cells.shape[0]):
@@ -137,7 +137,7 @@ def _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, out, ok)
             ok[layer] = 1
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def bilinear(cells, valid, u, v, left, top, need, whole, low, high, out, ok, start):  # type: ignore[no-untyped-def]
     """Bilinear interpolation without widening."""
     bands, height, width = cells.shape
@@ -163,7 +163,7 @@ def bilinear(cells, valid, u, v, left, top, need, whole, low, high, out, ok, sta
             _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, cell, known)
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _all_valid(valid, x, y):  # type: ignore[no-untyped-def]
     """Whether the 2 x 2 cells from (y, x) are valid in every layer."""
     for layer in range(valid.shape[0]):
@@ -177,7 +177,7 @@ def _all_valid(valid, x, y):  # type: ignore[no-untyped-def]
     return True
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _four(band, valid, layer, at_x, at_y):  # type: ignore[no-untyped-def]
     """Weighted sum of the valid ones of the 2 x 2 cells around a position, and their weight."""
     height, width = band.shape
@@ -194,7 +194,7 @@ def _four(band, valid, layer, at_x, at_y):  # type: ignore[no-untyped-def]
     return value, weight
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def weighted(  # type: ignore[no-untyped-def]
     cells,
     valid,

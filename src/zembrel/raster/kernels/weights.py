@@ -12,12 +12,13 @@ from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
+
+from zembrel.compiling import kernel
 
 PHASES = 4096  # positions within a cell for which weights are kept
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def weight(code: int, t: float) -> float:
     """Weight at distance `t` (in widened cells) from the middle of a kernel; 0 outside its radius."""
     t = abs(t)
@@ -33,7 +34,7 @@ def weight(code: int, t: float) -> float:
     return 3.0 * math.sin(angle) * math.sin(angle / 3.0) / (angle * angle) if t < 3.0 else 0.0
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def taps(code: int, radius: float, at: float, width: float, into) -> tuple[int, int]:  # type: ignore[no-untyped-def]
     """Fill `into` with the weights of the cells around position `at`; returns first cell and count.
 

@@ -11,10 +11,12 @@ import math
 import numpy as np
 from numba import njit
 
+from zembrel.compiling import kernel, part_of_kernels
+
 NOWHERE = -(2**31)  # in place of a column that a position has not got
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok, start):  # type: ignore[no-untyped-def]
     """Any number of bands of any type."""
     count = np.uint64(table.shape[1])
@@ -39,17 +41,20 @@ def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok
                 ok[layer, start + r, c] = 1
 
 
-@njit(nogil=True, cache=True, fastmath={"contract"})
-def tabled_colours(colours, cells, valid, u, v, left, top, table, need, high, out, ok, start):  # type: ignore[no-untyped-def]
-    """Three bands of unsigned integers of up to 16 bits.
+@njit(nogil=True, cache=True, no_cfunc_wrapper=True, fastmath={"contract"})
+def colours_of_4(colours, cells, valid, u, v, left, top, table, need, high, out, ok, start):  # type: ignore[no-untyped-def]
+    """Three bands of unsigned integers of up to 16 bits, from 4 x 4 cells each.
 
     colours: the same cells once more as (rows, columns, 4), so that the colours of a cell lie side by
     side and are weighed together; table: float32.
     """
-    if table.shape[1] == 4:
-        _colours(4, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start)
-    else:
-        _colours(6, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start)
+    _colours(4, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start)
+
+
+@njit(nogil=True, cache=True, no_cfunc_wrapper=True, fastmath={"contract"})
+def colours_of_6(colours, cells, valid, u, v, left, top, table, need, high, out, ok, start):  # type: ignore[no-untyped-def]
+    """The same from 6 x 6 cells."""
+    _colours(6, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start)
 
 
 @njit(nogil=True, fastmath={"contract"}, inline="always")
@@ -84,7 +89,7 @@ def _colours(taps, colours, cells, valid, u, v, left, top, table, need, high, ou
                 ok[layer, start + r, c] = 1
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def side_by_side(cells, colours):  # type: ignore[no-untyped-def]
     """Fill colours (rows, columns, 4) from three bands."""
     for y in range(cells.shape[1]):
@@ -118,7 +123,7 @@ def _all_there(shape, valid, x, y, count):  # type: ignore[no-untyped-def]
     return True
 
 
-@njit(nogil=True, cache=True)
+@part_of_kernels
 def _at_edge(cells, valid, x, y, i, j, table, need, whole, low, high, r, c, out, ok):  # type: ignore[no-untyped-def]
     """Cell (r, c) of all bands from those of its window that are there and valid."""
     bands, height, width = cells.shape

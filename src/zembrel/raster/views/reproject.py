@@ -178,7 +178,8 @@ class Reproject:
             weights = phase_table(code, radii.RADIUS[code])
             if colours is not None:
                 top = float(np.iinfo(out.dtype).max)
-                windowed.tabled_colours(colours, *at, weights.astype(np.float32), _NEED, top, out, ok, row)
+                work = windowed.colours_of_4 if weights.shape[1] == 4 else windowed.colours_of_6
+                work(colours, *at, weights.astype(np.float32), _NEED, top, out, ok, row)
             else:
                 windowed.tabled(*at, weights, _NEED, *_rounding(out), out, ok, row)
         elif out.dtype == np.uint8:
