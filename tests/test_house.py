@@ -81,3 +81,23 @@ def test_every_error_is_of_the_one_family_with_an_exit_code_of_its_own() -> None
 def test_near_misses_are_offered_else_what_is_known() -> None:
     assert errors.nearest_name("frist", ["first", "last"]) == "did you mean first?"
     assert errors.nearest_name("zzz", ["first", "last"]) == "known are first, last"
+
+
+def test_what_only_kernels_may_call_is_called_by_no_other_code() -> None:
+    """A part of kernels has no way in from Python: calling it would end the process."""
+    kernels, parts, called = set(), set(), {}
+    for path in MODULES:
+        tree = ast.parse(path.read_text())
+        for node in tree.body:
+            decorators = (
+                [ast.unparse(d) for d in node.decorator_list] if isinstance(node, ast.FunctionDef) else []
+            )
+            if any(word in d for d in decorators for word in KERNEL_DECORATORS):
+                kernels.add((path, node.name))  # type: ignore[union-attr]
+                parts |= {(path, node.name)} if "part_of_kernels" in decorators else set()  # type: ignore[union-attr]
+                continue
+            for inner in ast.walk(node):
+                if isinstance(inner, ast.Name) and isinstance(inner.ctx, ast.Load):
+                    called[path, inner.id] = inner.lineno
+    assert len(kernels) > 100 and len(parts) > 40
+    assert not parts & called.keys()

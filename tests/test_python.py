@@ -36,7 +36,7 @@ def test_importing_loads_nothing_heavy() -> None:
 
 
 def test_every_verb_of_the_command_line_that_works_on_data_is_a_function() -> None:
-    aside = {"formats", "crs", "coords", "demo"}  # these ask or tell, and take no data
+    aside = {"formats", "crs", "coords", "demo", "warm"}  # these ask or tell, and take no data
     otherwise = {"grid": "grid_points", "draw": "draw_picture"}
     assert set(calls.VERBS) == set(VERBS) - aside
     for verb in calls.VERBS:
@@ -99,3 +99,13 @@ def test_what_is_no_raster_needs_a_place(here: Path) -> None:
     with pytest.raises(UsageError, match="clip gives rasters alone without a place"):
         zembrel.clip("p.geojson", within="0,0,3,3")
     assert len(zembrel.open(zembrel.clip("p.geojson", within="0,0,3,3", out="q.geojson").facts["out"])) == 1
+
+
+def test_rasters_in_memory_have_names_of_their_own(here: Path) -> None:
+    (here / "zones.csv").write_text(
+        'wkt\n"POLYGON((730010 5099900,730200 5099900,730200 5099700,730010 5099900))"\n'
+    )
+    zembrel.convert("zones.csv", out="zones.gpkg", from_crs="EPSG:32626")
+    lazy = zembrel.clip("in/0.tif", within="730000,5099700,730300,5100000")
+    receipt = zembrel.tally(lazy, zones="zones.gpkg", stats=("mean",), out="t.csv")
+    assert receipt.facts["inputs"] == ["raster1.tif"] and receipt.facts["zones"] == 1

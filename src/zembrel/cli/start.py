@@ -31,4 +31,17 @@ def demo(
     return receipt
 
 
-COMMANDS = {"demo": Command(demo, "zembrel demo --out demo/", _NOT_HERE)}
+def warm(output: Output) -> Any:
+    """Compile the kernels of all verbs, on all processors, so that no first use waits for it: after an
+    installation, or in a container."""
+    from zembrel.verbs import warm as verb
+
+    return verb.warm(output)
+
+
+COMMANDS = {
+    "demo": Command(demo, "zembrel demo --out demo/", _NOT_HERE),
+    "warm": Command(
+        warm, "zembrel warm", tuple(n for n in ("out", "replace", "into", *_NOT_HERE) if n != "workers")
+    ),
+}

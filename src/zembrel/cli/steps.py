@@ -59,6 +59,7 @@ VERBS: dict[str, Row] = {
     "compare": Row(CHECK, "how far two rasters differ", "zembrel.cli.show"),
     "check": Row(CHECK, "does a file obey its format's rules?", "zembrel.cli.show"),
     "draw": Row(CHECK, "a picture with ramp or legend and a scale bar", "zembrel.cli.show"),
+    "warm": Row(START, "compile all kernels once", "zembrel.cli.start"),
     "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
 }
 SYNONYMS = {

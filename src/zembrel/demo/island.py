@@ -10,7 +10,7 @@ import math
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.compiling import part_of_kernels
+from zembrel.compiling import kernel, part_of_kernels
 from zembrel.demo.noise import fractal, noise, ridged
 
 Array = npt.NDArray[np.float64]
@@ -125,7 +125,7 @@ def _land_colour(x, y, inland):  # type: ignore[no-untyped-def]
     return red * light, green * light, blue * light
 
 
-@part_of_kernels
+@kernel
 def _colours_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
         inland = _inland(x[n], y[n])
@@ -142,19 +142,19 @@ def _colours_at(x, y, out):  # type: ignore[no-untyped-def]
         out[2, n] = min(max(blue, 20.0), 255.0)
 
 
-@part_of_kernels
+@kernel
 def _heights_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
         out[n] = _height(x[n], y[n], _inland(x[n], y[n]))
 
 
-@part_of_kernels
+@kernel
 def _inland_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
         out[n] = _inland(x[n], y[n])
 
 
-@part_of_kernels
+@kernel
 def _classes_at(x, y, out):  # type: ignore[no-untyped-def]
     for n in range(x.size):
         out[n] = 1

@@ -40,8 +40,9 @@ class Given:
 
     @property
     def paths(self) -> list[Path]:
-        """The names they are known by."""
-        return [origin.name for origin in self.origins]
+        """The names they are known by; rasters that are open already have names of their own."""
+        held = [Path(f"raster{n}.tif") for n, _ in enumerate(self.options.rasters, 1)]
+        return [*held, *(origin.name for origin in self.origins)]
 
 
 def take(

@@ -47,9 +47,10 @@ def open_layers(given: Given) -> list[Layer]:
 
 def given_layers(options: Inputs) -> list[Layer]:
     """The rasters that are open already, under names of their own."""
+    names = Given(RASTERS, (), options).paths
     return [
-        Layer(Path(f"raster{n}.tif"), _understood(Path(f"raster {n}"), raster, options))
-        for n, raster in enumerate(options.rasters, 1)
+        Layer(name, _understood(name, raster, options))
+        for name, raster in zip(names, options.rasters, strict=True)
     ]
 
 

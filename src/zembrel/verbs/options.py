@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -112,6 +112,10 @@ class Output:
                 "there is no place for the result", "nothing is written unasked", "add --out PATH"
             )
         return Path(self.out)
+
+    def on(self, executor: Executor) -> Output:
+        """The same with work done by `executor`."""
+        return replace(self, executor=executor)
 
     @property
     def to_folder(self) -> bool:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.compiling import part_of_kernels
+from zembrel.compiling import kernel, part_of_kernels
 
 Triangles = npt.NDArray[np.int64]  # (n, 3) numbers of points, counterclockwise where y points up
 _STACK = 4096  # edges that wait to be looked at; more were not seen in any cloud
@@ -40,7 +40,7 @@ def _turn(ax, ay, bx, by, cx, cy):  # type: ignore[no-untyped-def]
     return (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
 
 
-@part_of_kernels
+@kernel
 def _circumcentre(x, y, a, b, c):  # type: ignore[no-untyped-def]
     """The middle of the circle through three points."""
     dx, dy, ex, ey = x[b] - x[a], y[b] - y[a], x[c] - x[a], y[c] - y[a]
@@ -58,7 +58,7 @@ def _in_circle(x, y, a, b, c, p):  # type: ignore[no-untyped-def]
     return dx * (ey * three - two * fy) - dy * (ex * three - two * fx) + one * (ex * fy - ey * fx) > 0.0
 
 
-@part_of_kernels
+@kernel
 def _seed(x, y):  # type: ignore[no-untyped-def]
     """Three points near the middle, counterclockwise, with a small circle; -1 where all lie on one line."""
     a = b = c = -1
@@ -147,7 +147,7 @@ def _settle(first, x, y, corners, across, edge_of, before, stack):  # type: igno
         edge = stack[waiting]
 
 
-@part_of_kernels
+@kernel
 def _swept(x, y, order, a, b, c, u, v):  # type: ignore[no-untyped-def]
     """The triangles, (n, 3): points in `order` around the centre (u, v) of the first triangle a, b, c."""
     n = len(x)

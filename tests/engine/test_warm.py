@@ -1,0 +1,35 @@
+"""Kernels: compiled once and for all, with a word about it, wherever they can be kept."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from rasters import random_cells, raster, save
+from zembrel.verbs import warm
+from zembrel.verbs.options import Output
+
+
+def test_warm_compiles_what_the_verbs_use(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(warm, "_GROUPS", {"features": warm._GROUPS["features"]})
+    receipt = warm.warm(Output(workers=1))
+    assert receipt.facts["kernels"] >= 0 and Path(receipt.facts["place"]).is_dir()
+
+
+def run(folder: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
+    return subprocess.run(
+        [sys.executable, "-m", "zembrel", *words],
+        cwd=folder, env=os.environ | environment, capture_output=True, text=True, check=True,
+    )  # fmt: skip
+
+
+def test_compiling_is_said_once_and_only_when_it_happens(tmp_path: Path) -> None:
+    save(tmp_path / "codes.tif", raster(random_cells(40, 50) % 3))
+    words = "polygonize", "codes.tif", "--out", "o.geojson", "--replace"
+    first = run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels"))
+    assert first.stderr.count("note:  compiling kernels, once after installation") == 1
+    assert "compiling" not in run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels")).stderr
