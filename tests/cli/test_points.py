@@ -486,7 +486,7 @@ def test_an_index_of_clouds(zembrel: Program, swaths: list[Path], marrowick: Pat
 def test_the_first_use_says_that_it_compiles(zembrel: Program, swaths: list[Path]) -> None:
     kernels = {"NUMBA_CACHE_DIR": str(zembrel.folder / "kernels")}
     said = zembrel("describe", swaths[3], **kernels)
-    assert said.err.count("note:  compiling the coder") == 1
+    assert said.err.count("note:  compiling kernels") == 1
     assert "compiling" not in zembrel("describe", swaths[3], **kernels).err
 
 

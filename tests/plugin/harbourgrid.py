@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zembrel.formats.catalogue import Format
+from zembrel.formats.form import Format
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.geodesy.registry import by_code

@@ -42,6 +42,8 @@ def warm(output: Output) -> Any:
 COMMANDS = {
     "demo": Command(demo, "zembrel demo --out demo/", _NOT_HERE),
     "warm": Command(
-        warm, "zembrel warm", tuple(n for n in ("out", "replace", "into", *_NOT_HERE) if n != "workers")
+        warm,
+        "zembrel warm --workers 2",
+        tuple(n for n in ("out", "replace", "into", *_NOT_HERE) if n != "workers"),
     ),
 }

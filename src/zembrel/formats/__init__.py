@@ -8,8 +8,10 @@ from pathlib import Path
 from typing import Any, Protocol, cast
 
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.formats.catalogue import FORMATS, Format, added_formats, all_formats, format_named
+from zembrel.formats.catalogue import FORMATS
+from zembrel.formats.form import Format
 from zembrel.formats.handles import file_handles
+from zembrel.formats.known import added_formats, all_formats, format_named
 from zembrel.formats.layers import layer_choice
 from zembrel.formats.origin import Origin
 from zembrel.formats.sink import Sink

@@ -6,45 +6,7 @@ the format, and its object a `Format` whose module offers what `FormatModule` as
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from functools import cache
-from importlib import metadata
-from typing import NamedTuple
-
-from zembrel.errors import UsageError, nearest_name
-from zembrel.raster.model import TYPES
-
-GROUP = "zembrel.formats"
-_LONGEST = 2**31 - 1
-
-
-class Format(NamedTuple):
-    """One format: where its code is, how it is recognised and what it can hold."""
-
-    title: str
-    module: str  # imported at first use
-    endings: tuple[str, ...]
-    specification: str
-    magics: tuple[bytes, ...] = ()  # none: its name has to tell
-    types: tuple[str, ...] = TYPES
-    most_bands: int = 0  # 0: any number
-    holds_place: bool = True  # in the file itself; others get a world file and .prj
-    holds_crs: bool = True  # beside the place; where not, a .prj tells it
-    holds_mask: bool = True
-    whitens: bool = False  # whether invalid cells become white
-    holds_legend: bool = False
-    holds_names: bool = True  # of the classes of a legend
-    holds_nodata: bool = True  # the value that stands for invalid cells
-    holds_scale: bool = False  # a factor and an offset that make values of stored numbers
-    holds_nodes: bool = True  # whether values stand on cells or on nodes
-    longest_side: int = _LONGEST
-    settings: Mapping[str, str] = {}
-    nodata: float | None = None  # the one value for invalid cells, where the format fixes it
-    usual_nodata: int | None = None  # for invalid cells, where a result has none of its own
-    header: str = ""  # ending of a text beside it that belongs to the format
-    framed: bool = False  # whether the name of a file says its frame
-    inexact: tuple[str, ...] = ()  # how values of `compress` begin that change cells a little
-
+from zembrel.formats.form import Format
 
 FORMATS: dict[str, Format] = {
     "geotiff": Format(
@@ -308,34 +270,3 @@ FORMATS: dict[str, Format] = {
         nodata=-88.88880157470703,  # -88.8888 in 32 bits
     ),
 }
-
-
-@cache
-def added_formats() -> dict[str, Format]:
-    """The formats that installed packages add. Raises UsageError for one that is no `Format`."""
-    found: dict[str, Format] = {}
-    for point in metadata.entry_points(group=GROUP):
-        form = point.load()
-        if not isinstance(form, Format) or point.name in FORMATS:
-            raise UsageError(
-                f"the installed format {point.name!r} cannot be used",
-                f"{point.value} is not a new zembrel.formats.catalogue.Format",
-                "update or remove the package that adds it",
-            )
-        found[point.name] = form
-    return found
-
-
-def all_formats() -> dict[str, Format]:
-    """Every format by name: ours, then those that packages add."""
-    return FORMATS | added_formats()
-
-
-def format_named(name: str) -> Format:
-    """The format called `name`. Raises UsageError, with the near miss, if there is none."""
-    form = FORMATS.get(name.lower()) or added_formats().get(name.lower())
-    if form is None:
-        raise UsageError(
-            f"there is no format {name!r}", "see zembrel formats", nearest_name(name, all_formats())
-        )
-    return form

@@ -129,7 +129,7 @@ class RegionSweep:
         """Keep the corners of open outlines alone."""
         tails = np.unique(self._ends[1][self._ends[1] >= 0])
         new, new_across = np.empty_like(nodes), np.empty_like(across)
-        count = kernel.kept(tails, self._ends_store[0], nodes, across, new, new_across)
+        count = outlines.kept(tails, self._ends_store[0], nodes, across, new, new_across)
         self._open = new[:count].copy(), new_across[:count].copy()
 
     def _settled(self, regions: tuple[Any, ...]) -> tuple[Integers, ...]:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from zembrel.features.files.catalogue import FEATURE_FORMATS, FeatureFormat
-from zembrel.formats.catalogue import Format, all_formats, format_named
+from zembrel.formats.form import Format
+from zembrel.formats.known import all_formats, format_named
 from zembrel.points.files.catalogue import POINT_FORMATS, PointFormat
 from zembrel.verbs.points.target import SETTINGS as POINT_SETTINGS
 from zembrel.verbs.receipt import Receipt, show_table

@@ -3,30 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
-
-import numpy as np
 
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import Plan
 from zembrel.engine.run import Observer, run
-from zembrel.errors import RefusedError, UsageError, nearest_name
+from zembrel.errors import RefusedError, UsageError
 from zembrel.formats import Format, check_settings, choose_format, format_named, header_beside, load
 from zembrel.formats.handles import size_on_disk
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.text import in_wkt1, write_crs
-from zembrel.measure import show_bytes, show_number
-from zembrel.raster.model import ALPHA, TYPES, Raster, has_alpha, shared_type
+from zembrel.measure import show_bytes
+from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import Coverage
-from zembrel.raster.views.bands import Relabelled
-from zembrel.raster.views.cast import cast, fitting_nodata
 from zembrel.raster.views.outline import Cover
-from zembrel.raster.views.palette import expand_palette
-from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Output
+from zembrel.verbs.prepared import prepared
 from zembrel.verbs.receipt import frame_facts, show_cell
 
 
@@ -107,158 +101,6 @@ def _planned(
     items = (f"{plan.out} (not written: dry run)", f"at most {show_bytes(plan.bytes_at_most)}", _bands(view))
     room = (f"{show_bytes(plan.free)} free", f"memory about {show_bytes(memory)}")
     return Written(view, chose, (), (*items, *room), facts | {"free": plan.free, "memory": memory})
-
-
-def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[str, ...]]:
-    """`view` as the format can hold it, and what was chosen for that. Raises RefusedError, UsageError."""
-    view, chose = _valued(view, form, output)
-    if output.type:
-        if output.type not in TYPES:
-            raise UsageError(
-                f"there is no cell type {output.type!r}",
-                "cells have one of a few types",
-                nearest_name(output.type, TYPES),
-            )
-        view = cast(view, output.type)
-    view, said = settled(view, form.title, output, holds=_holds_opacity(form, view, output))
-    chose += said
-    held = shared_type(view.bands).name
-    if form.framed and held not in form.types and np.dtype(held).kind == "f":
-        chose.append(f"heights rounded to whole numbers (the format holds {form.types[0]})")
-        view = cast(view, form.types[0])
-        held = form.types[0]
-    wider = next((kind for kind in form.types if np.can_cast(held, kind)), None)
-    if held not in form.types and wider is not None:
-        view = cast(view, wider)
-        chose.append(f"type {held} to {wider} (the format holds no {held})")
-    if view.bands[0].legend is not None and not form.holds_legend:
-        if form.most_bands > 1:  # a picture
-            view = expand_palette(view)
-            chose.append(f"palette to colour bands ({form.title} holds no palette)")
-        else:
-            chose.append("codes without their legend (the format holds none)")
-    compress = output.format_settings.get("compress", "").lower()
-    if form.inexact and compress.startswith(form.inexact):  # no value can stand for invalid cells
-        chose.append("nodata mask (the compression changes values)")
-        view = Relabelled(view, tuple(replace(band, nodata=None) for band in view.bands))
-    else:
-        view = _with_nodata(view, output, form, chose)
-    _check_fit(view, form)
-    return view, (*chose, *_notes(view, form))
-
-
-def _notes(view: Raster, form: Format) -> list[str]:
-    """What the format cannot tell of `view`, or tells in another way."""
-    chose: list[str] = []
-    nodata = view.bands[0].nodata
-    if nodata is not None and not form.holds_nodata:
-        chose.append(f"the format does not tell nodata: read it with --from-nodata {_told(nodata)}")
-    if view.frame.registration == "node" and not form.holds_nodes:
-        chose.append("nodes become the middles of cells (the format knows no nodes)")
-    if form.whitens:
-        chose.append(f"invalid cells white (a {form.title} holds no mask)")
-    if form.title.startswith("WebP") and len(view.bands) == 1:
-        chose.append("grey as red, green and blue (WebP holds no grey)")
-    legend = view.bands[0].legend
-    if legend is not None and legend.named and not form.holds_names:
-        chose.append("classes lose their names (the format holds colours alone)")
-    return chose
-
-
-def _valued(view: Raster, form: Format, output: Output) -> tuple[Raster, list[str]]:
-    """`view` with what its scales and offsets make of stored numbers, where the format cannot tell them."""
-    scales = dict.fromkeys((band.scale, band.offset) for band in view.bands)
-    if list(scales) == [(1.0, 0.0)] or (form.holds_scale and not output.stored):
-        return view, []
-    told = ", ".join(f"scale {show_number(scale)} and offset {show_number(lift)}" for scale, lift in scales)
-    if output.stored:
-        plain = tuple(replace(band, scale=1.0, offset=0.0) for band in view.bands)
-        return Relabelled(view, plain), [f"stored numbers, without {told}"]
-    return unscaled(view), [f"values of {told} (the format keeps none; --stored writes the numbers)"]
-
-
-def _holds_opacity(form: Format, view: Raster, output: Output) -> bool:
-    """Whether the format holds opacity as such, or any number of bands and this as one of them."""
-    compress = output.format_settings.get("compress", "").lower()
-    if form.inexact and compress.startswith(form.inexact):
-        return False
-    return not form.most_bands or (form.holds_mask and form.most_bands >= len(view.bands) - 1)
-
-
-def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -> Raster:
-    dtype = shared_type(view.bands).name
-    if form.nodata is not None:
-        kept: float | int | None = form.nodata
-        if output.nodata not in (None, f"{kept:g}"):
-            raise UsageError(
-                f"--nodata {output.nodata}", f"a {form.title} has {kept:g} and no other", "leave --nodata out"
-            )
-        chose.append(f"nodata {kept:g} (of the format)")
-    elif output.nodata is None:
-        declared = {band.nodata for band in view.bands}
-        value = declared.pop() if len(declared) == 1 else None
-        kept = fitting_nodata(value, dtype)
-        if kept is None and form.usual_nodata is not None:
-            chose.append(f"nodata {form.usual_nodata} where nothing is (usual in the format)")
-        elif has_alpha(view.bands):
-            kept = None  # opacity 0 says it
-        elif kept is not None or form.holds_mask or dtype.startswith("float"):
-            chose.append(f"nodata {_told(kept)}" if kept is not None else _default_nodata(dtype))
-    elif output.nodata.lower() == "none":
-        kept = None
-    else:
-        try:
-            wanted = float(output.nodata)
-        except ValueError as exc:
-            raise UsageError(
-                f"--nodata {output.nodata}", "a number or none is needed", "write --nodata -9999"
-            ) from exc
-        kept = fitting_nodata(wanted, dtype)
-        if kept is None:
-            raise UsageError(
-                f"nodata {_told(wanted)} does not fit {dtype}",
-                "cells could not hold it",
-                "choose one that fits",
-            )
-        chose.append(f"nodata {_told(kept)} as asked")
-    return Relabelled(
-        view,
-        tuple(band if band.colour == ALPHA else replace(band, nodata=kept) for band in view.bands),
-    )
-
-
-def _told(value: float) -> str:
-    """A nodata value as it is typed."""
-    return f"{int(value)}" if float(value).is_integer() else f"{value!r}"
-
-
-def _default_nodata(dtype: str) -> str:
-    return "nodata NaN" if dtype.startswith("float") else "nodata mask (none declared)"
-
-
-def _check_fit(view: Raster, form: Format) -> None:
-    dtype = shared_type(view.bands).name
-    if dtype not in form.types:
-        raise RefusedError(
-            f"{form.title} cannot hold {dtype} cells",
-            f"it holds {', '.join(form.types)}",
-            "add --type int16, or convert with --stretch 2%,98% first"
-            if form.types == ("int16",)
-            else "use convert --stretch 2%,98% (or --type) first, or write GeoTIFF",
-        )
-    alpha = form.holds_mask and has_alpha(view.bands)
-    if form.most_bands and len(view.bands) - alpha not in (1, form.most_bands):
-        raise RefusedError(
-            f"{form.title} cannot hold {len(view.bands)} bands",
-            "it holds 1" if form.most_bands == 1 else f"it holds 1 or {form.most_bands}",
-            "choose with --bands",
-        )
-    if max(view.frame.columns, view.frame.rows) > form.longest_side:
-        raise RefusedError(
-            f"{form.title} cannot hold {view.frame.columns:,} x {view.frame.rows:,} cells",
-            f"its longest side is {form.longest_side:,}",
-            "cut it into sheets, or resample it",
-        )
 
 
 def _beside(view: Raster, out: Path, form: Format, output: Output) -> dict[Path, str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import types
 
-from zembrel.points.laz.coder import BYTES, INT, kernel
+from zembrel.points.laz.typed import BYTES, INT, kernel
 
 
 @kernel(INT, BYTES, INT)

@@ -15,16 +15,9 @@ import numpy.typing as npt
 from numba import types
 
 from zembrel.points.laz import layered, pointwise
-from zembrel.points.laz.coder import (
-    INT,
-    READONLY,
-    SLOTS,
-    begin_decoding,
-    begin_encoding,
-    end_encoding,
-    entry,
-)
+from zembrel.points.laz.coder import SLOTS, begin_decoding, begin_encoding, end_encoding
 from zembrel.points.laz.integers import decode_int32, encode_int32, integer_models
+from zembrel.points.laz.typed import INT, READONLY, entry
 from zembrel.points.records import Layout
 
 Bytes = npt.NDArray[np.uint8]

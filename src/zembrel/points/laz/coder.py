@@ -1,34 +1,23 @@
 """The arithmetic coder of LAZ: adaptive models of symbols and of bits, raw bits, and its start and end.
 
 Specification, entropy coder: a range coder with 32 bits of base and length, a byte at a time; probabilities
-have
-15 bits for symbols and 13 for bits. Models are adapted after ever longer cycles.
+have 15 bits for symbols and 13 for bits. Models are adapted after ever longer cycles.
 
-State, int64: see the slots below. Arena of models, uint16, of `symbol_model(n)` numbers each: until the next
-update, cycle, total, shift of the table, distribution (n + 1), counts (n), table of first guesses.
+All kernels share two arrays, which they get by pointer. The state, int64, has a number in each slot below.
+The arena of models, uint16, holds them one after the other; a model of n symbols begins at `o` and takes
+`symbol_model(n)` numbers: until the next update, cycle, total, shift of the table, distribution (n + 1),
+counts (n), table of first guesses. A model whose first number is 0 has not been met yet.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import wraps
-from pathlib import Path
-from threading import RLock
-from typing import Any
-
 import numpy as np
-from llvmlite import ir
-from numba import njit, types
-from numba.extending import intrinsic
+from numba import types
 
-from zembrel.progress import tell
+from zembrel.points.laz.typed import BYTES, INT, MODELS, STATE, kernel, leading_zeros
 
-STATE, BYTES, MODELS = types.CPointer(types.int64), types.CPointer(types.uint8), types.CPointer(types.uint16)
-INT = types.int64
-READONLY = types.Array(types.uint8, 1, "C", readonly=True)  # data as they came
 VALUE, LENGTH, AT, END, K, SLOTS = 0, 1, 2, 3, 4, 8  # value or base, length, position, end, magnitude class
 
-_compiling = RLock()
 _SHORTEST = 1 << 24  # entropy coder: the interval is renewed below this length
 _LONGEST = 0xFFFFFFFF
 _SYMBOL_BITS, _SYMBOL_MOST = 15, 1 << 15  # of a symbol's probability, and of the total count before halving
@@ -42,84 +31,6 @@ _TABLE = 260
 def symbol_model(symbols: int) -> int:
     """Numbers that a model of so many symbols takes."""
     return 5 + 2 * symbols + _TABLE
-
-
-def kernel(result: Any, *arguments: Any, inlined: bool = False) -> Callable[[Any], Any]:
-    """An inner kernel, which only kernels call: compiled for these types when the first of them is."""
-
-    def made(function: Any) -> Any:
-        dispatcher = njit(
-            nogil=True,
-            cache=True,
-            error_model="numpy",
-            forceinline=inlined,
-            no_cpython_wrapper=True,
-            no_cfunc_wrapper=True,
-        )(function)
-        resolve = dispatcher.get_call_template
-
-        def compiled_first(args: Any, kws: Any) -> Any:
-            _compiled(dispatcher, result(*arguments))
-            return resolve(args, kws)
-
-        dispatcher.get_call_template = compiled_first
-        return dispatcher
-
-    return made
-
-
-def entry(result: Any, *arguments: Any) -> Callable[[Any], Any]:
-    """A kernel that Python calls, without the interpreter's lock: compiled or loaded at its first call."""
-
-    def made(function: Any) -> Any:
-        dispatcher = njit(nogil=True, cache=True, error_model="numpy", no_cfunc_wrapper=True)(function)
-
-        @wraps(function)
-        def call(*given: Any) -> Any:
-            _compiled(dispatcher, result(*arguments), outer=True)
-            return dispatcher(*given)
-
-        return call
-
-    return made
-
-
-def _compiled(dispatcher: Any, signature: Any, *, outer: bool = False) -> None:
-    """Compile for the one signature, if that is not done; no other is ever made."""
-    if not dispatcher.overloads:
-        with _compiling:
-            if not dispatcher.overloads:
-                if outer and not _kept(dispatcher):
-                    tell("compiling the coder of packed points, once after installation: some ten seconds")
-                dispatcher.compile(signature)
-                dispatcher.disable_compile()
-
-
-def _kept(dispatcher: Any) -> bool:
-    """Whether a compiled form lies on disk."""
-    name = dispatcher.py_func.__name__
-    return any(Path(dispatcher.stats.cache_path).glob(f"*.{name}-*.nbi"))
-
-
-@intrinsic
-def leading_zeros(_context, number):
-    """Zero bits before the first one of 64: a single instruction, of which Python has no name."""
-
-    def generate(_target, builder, _signature, arguments):
-        return builder.ctlz(arguments[0], ir.IntType(1)(0))
-
-    return INT(INT), generate
-
-
-@intrinsic
-def onward(_context, pointer, numbers):
-    """The pointer that many numbers further on."""
-
-    def generate(_target, builder, _signature, arguments):
-        return builder.gep(arguments[0], [arguments[1]])
-
-    kind = types.CPointer(pointer.dtype)
-    return kind(kind, INT), generate
 
 
 @kernel(types.void, MODELS, INT, INT)

@@ -6,16 +6,8 @@ import numpy as np
 from numba import types
 
 from zembrel.points.laz.bytesin import uint16_at
-from zembrel.points.laz.coder import (
-    BYTES,
-    INT,
-    MODELS,
-    STATE,
-    decode_symbol,
-    encode_symbol,
-    kernel,
-    symbol_model,
-)
+from zembrel.points.laz.coder import decode_symbol, encode_symbol, symbol_model
+from zembrel.points.laz.typed import BYTES, INT, MODELS, STATE, kernel
 
 BYTE_MODEL = symbol_model(256)
 _RGB_USED = symbol_model(128)

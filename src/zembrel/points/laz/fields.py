@@ -10,16 +10,7 @@ import numpy as np
 from numba import types
 
 from zembrel.points.laz.bytesin import int32_at, int64_at, put_int32, put_int64, put_uint16, uint16_at
-from zembrel.points.laz.coder import (
-    BYTES,
-    INT,
-    MODELS,
-    STATE,
-    decode_symbol,
-    encode_symbol,
-    kernel,
-    symbol_model,
-)
+from zembrel.points.laz.coder import decode_symbol, encode_symbol, symbol_model
 from zembrel.points.laz.colour import (
     BYTE_MODEL,
     MODELS_OF_NIR,
@@ -46,6 +37,7 @@ from zembrel.points.laz.integers import (
     integer_models,
 )
 from zembrel.points.laz.places import ANGLE, MODELS_OF_PLACE, SOURCE, TIME, place_in_pulse
+from zembrel.points.laz.typed import BYTES, INT, MODELS, STATE, kernel
 from zembrel.points.laz.waveform import MODELS_OF_WAVE, decode_wave, encode_wave
 
 # the layers, in the specification's order; then those of the other items

@@ -10,19 +10,9 @@ from __future__ import annotations
 import numpy as np
 from numba import types
 
-from zembrel.points.laz.coder import (
-    BYTES,
-    INT,
-    MODELS,
-    STATE,
-    decode_raw,
-    decode_symbol,
-    encode_raw,
-    encode_symbol,
-    kernel,
-    symbol_model,
-)
+from zembrel.points.laz.coder import decode_raw, decode_symbol, encode_raw, encode_symbol, symbol_model
 from zembrel.points.laz.integers import decode_int32, encode_int32, integer_models
+from zembrel.points.laz.typed import BYTES, INT, MODELS, STATE, kernel
 
 _MULTI, _MINUS = 500, -10  # GPSTIME11: the largest and the smallest multiple that have a symbol
 _MULTI_SYMBOLS, _ZERO_SYMBOLS = 516, 6  # with a symbol for a time that stays; 515 and 5 without

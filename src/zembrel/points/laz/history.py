@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numba import types
 
-from zembrel.points.laz.coder import INT, STATE, kernel
+from zembrel.points.laz.typed import INT, STATE, kernel
 
 MEDIAN = 6  # five values in order and the side that the next one may push out
 

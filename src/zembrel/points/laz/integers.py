@@ -13,10 +13,6 @@ from numba import types
 
 from zembrel.points.laz.coder import (
     BIT_MODEL,
-    BYTES,
-    INT,
-    MODELS,
-    STATE,
     K,
     decode_bit,
     decode_raw,
@@ -24,9 +20,9 @@ from zembrel.points.laz.coder import (
     encode_bit,
     encode_raw,
     encode_symbol,
-    kernel,
     symbol_model,
 )
+from zembrel.points.laz.typed import BYTES, INT, MODELS, STATE, kernel
 
 _HIGH = 8  # bits of a correction that have models
 _STRIDE = symbol_model(1 << _HIGH)

@@ -14,17 +14,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import types
 
-from zembrel.points.laz.coder import (
-    AT,
-    INT,
-    READONLY,
-    SLOTS,
-    begin_decoding,
-    begin_encoding,
-    end_encoding,
-    entry,
-    onward,
-)
+from zembrel.points.laz.coder import AT, SLOTS, begin_decoding, begin_encoding, end_encoding
 from zembrel.points.laz.fields import (
     ANGLES,
     CLASSES,
@@ -60,6 +50,7 @@ from zembrel.points.laz.places import (
     items_slot,
     point_before,
 )
+from zembrel.points.laz.typed import INT, READONLY, entry, onward
 
 Bytes = npt.NDArray[np.uint8]
 _U8, _U16, _I32 = types.uint8[::1], types.uint16[::1], types.int32[::1]

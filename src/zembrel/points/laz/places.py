@@ -14,20 +14,11 @@ import numpy as np
 from numba import types
 
 from zembrel.points.laz.bytesin import int32_at, put_int32, uint16_at
-from zembrel.points.laz.coder import (
-    BYTES,
-    INT,
-    MODELS,
-    STATE,
-    K,
-    decode_symbol,
-    encode_symbol,
-    kernel,
-    symbol_model,
-)
+from zembrel.points.laz.coder import K, decode_symbol, encode_symbol, symbol_model
 from zembrel.points.laz.history import MEDIAN, add_to_median, six_contexts
 from zembrel.points.laz.integers import decode_int32, encode_int32, integer_models
 from zembrel.points.laz.point10 import class_of_x, class_of_xy
+from zembrel.points.laz.typed import BYTES, INT, MODELS, STATE, kernel
 
 CHANNEL, SOURCE, TIME, ANGLE, RETURNS, BEGINS = 64, 32, 16, 8, 4, 128  # POINT14: bits of what changes
 # a record: x, y, z, intensity at 12, returns 14, flags and channel 15, class 16, user 17, angle 18,

@@ -6,17 +6,7 @@ import numpy as np
 from numba import types
 
 from zembrel.points.laz.bytesin import int32_at, put_int32, put_uint16, uint16_at
-from zembrel.points.laz.coder import (
-    BYTES,
-    INT,
-    MODELS,
-    STATE,
-    K,
-    decode_symbol,
-    encode_symbol,
-    kernel,
-    symbol_model,
-)
+from zembrel.points.laz.coder import K, decode_symbol, encode_symbol, symbol_model
 from zembrel.points.laz.history import MEDIAN, add_to_median, return_map
 from zembrel.points.laz.integers import (
     decode_int32,
@@ -25,6 +15,7 @@ from zembrel.points.laz.integers import (
     encode_uint16,
     integer_models,
 )
+from zembrel.points.laz.typed import BYTES, INT, MODELS, STATE, kernel
 
 _BYTE = symbol_model(256)
 # arena: which fields change; angles of either scan direction; intensities; source; x, y, z; then bytes by

@@ -12,20 +12,7 @@ import numpy.typing as npt
 from numba import types
 
 from zembrel.points.laz.bytesin import int64_at, put_int64
-from zembrel.points.laz.coder import (
-    AT,
-    BYTES,
-    INT,
-    MODELS,
-    READONLY,
-    SLOTS,
-    STATE,
-    begin_decoding,
-    begin_encoding,
-    end_encoding,
-    entry,
-    kernel,
-)
+from zembrel.points.laz.coder import AT, SLOTS, begin_decoding, begin_encoding, end_encoding
 from zembrel.points.laz.colour import (
     BYTE_MODEL,
     MODELS_OF_RGB,
@@ -42,6 +29,7 @@ from zembrel.points.laz.gpstime import (
     encode_time,
 )
 from zembrel.points.laz.point10 import HISTORY_OF_POINT10, MODELS_OF_POINT10, decode_point10, encode_point10
+from zembrel.points.laz.typed import BYTES, INT, MODELS, READONLY, STATE, entry, kernel
 from zembrel.points.laz.waveform import HISTORY_OF_WAVE, MODELS_OF_WAVE, decode_wave, encode_wave
 
 Bytes = npt.NDArray[np.uint8]

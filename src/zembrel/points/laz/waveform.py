@@ -6,19 +6,9 @@ import numpy as np
 from numba import types
 
 from zembrel.points.laz.bytesin import int32_at, int64_at, put_int32, put_int64
-from zembrel.points.laz.coder import (
-    BYTES,
-    INT,
-    MODELS,
-    STATE,
-    decode_raw,
-    decode_symbol,
-    encode_raw,
-    encode_symbol,
-    kernel,
-    symbol_model,
-)
+from zembrel.points.laz.coder import decode_raw, decode_symbol, encode_raw, encode_symbol, symbol_model
 from zembrel.points.laz.integers import decode_int32, encode_int32, integer_models
+from zembrel.points.laz.typed import BYTES, INT, MODELS, STATE, kernel
 
 # arena: index of the descriptor; how the offset follows the last one; offsets, sizes, return points,
 # parameters

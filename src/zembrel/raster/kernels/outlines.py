@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 
 from zembrel.compiling import kernel, part_of_kernels
-from zembrel.raster.kernels.regions import MEETS, NEXT, NONE, X, Y
+from zembrel.raster.kernels.regions import MEETS, NEXT, NODE, NONE, OTHER, X, Y
 
 
 @kernel
@@ -129,3 +129,30 @@ def smoothed(points, begins, fixed, most, passes):  # type: ignore[no-untyped-de
         new_begins[begins.size - 1] = at
         points, begins, fixed = new[:at], new_begins, new_fixed[:at]
     return points, begins, fixed
+
+
+@kernel
+def kept(tails, open_ends, nodes, across, new, new_across):  # type: ignore[no-untyped-def]
+    """Move the corners of open outlines, those that begin at the ends `tails`, to new (n, 3) and new_across.
+
+    Returns how many there are.
+    """
+    renamed = np.full(nodes.shape[0], NONE, np.int32)
+    count = 0
+    for tail in tails:
+        node, last = open_ends[tail, NODE], open_ends[open_ends[tail, OTHER], NODE]
+        open_ends[tail, NODE] = count
+        while True:
+            renamed[node] = count
+            new[count, X], new[count, Y], new[count, NEXT] = nodes[node, X], nodes[node, Y], count + 1
+            new_across[count] = across[node] if nodes[node, Y] & MEETS else NONE
+            count += 1
+            if node == last:
+                break
+            node = nodes[node, NEXT]
+        open_ends[open_ends[tail, OTHER], NODE] = count - 1
+        new[count - 1, NEXT] = NONE
+    for node in range(count):
+        if new_across[node] != NONE:
+            new_across[node] = renamed[new_across[node]]
+    return count

@@ -276,30 +276,3 @@ def settle(parents):  # type: ignore[no-untyped-def]
     """Point each label (n,) at the one that stands for its region; those come first."""
     for label in range(parents.size):
         parents[label] = parents[parents[label]]
-
-
-@kernel
-def kept(tails, open_ends, nodes, across, new, new_across):  # type: ignore[no-untyped-def]
-    """Move the corners of open outlines, those that begin at the ends `tails`, to new (n, 3) and new_across.
-
-    Returns how many there are.
-    """
-    renamed = np.full(nodes.shape[0], NONE, np.int32)
-    count = 0
-    for tail in tails:
-        node, last = open_ends[tail, NODE], open_ends[open_ends[tail, OTHER], NODE]
-        open_ends[tail, NODE] = count
-        while True:
-            renamed[node] = count
-            new[count, X], new[count, Y], new[count, NEXT] = nodes[node, X], nodes[node, Y], count + 1
-            new_across[count] = across[node] if nodes[node, Y] & MEETS else NONE
-            count += 1
-            if node == last:
-                break
-            node = nodes[node, NEXT]
-        open_ends[open_ends[tail, OTHER], NODE] = count - 1
-        new[count - 1, NEXT] = NONE
-    for node in range(count):
-        if new_across[node] != NONE:
-            new_across[node] = renamed[new_across[node]]
-    return count

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from zembrel.engine.limits import Limits
-from zembrel.engine.points import Piece, over_pieces, pieces_of
+from zembrel.engine.points import pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, holding, snapped
@@ -27,9 +26,9 @@ from zembrel.points.gridding.surfaced import (
     Surfaced,
     Triangles,
 )
-from zembrel.points.gridding.tallied import Bounds, Tallied
+from zembrel.points.gridding.tallied import Tallied
 from zembrel.points.model import PointBlock
-from zembrel.points.picking import Inside, Picking
+from zembrel.points.picking import Picking
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.fill import Filled
@@ -38,13 +37,13 @@ from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking
+from zembrel.verbs.points.reading import Counted, Points, is_first, is_ground, named_value, needs_of
 from zembrel.verbs.points.writing import Sieve
 from zembrel.verbs.receipt import Receipt, frame_items, named, unit_sign
 from zembrel.verbs.target import masked
 from zembrel.verbs.within import asked_frame, resolve
 from zembrel.verbs.write import Written, write
 
-_GROUND, _NOISE = 2, (7, 18)  # classes
 _SURFACES = ("tin", "idw")
 _SPACINGS = 5  # mean spacings of points that a surface bridges, if nobody says
 _NEIGHBOURS = 3  # mean spacings along a side of the cells in which spikes are looked for
@@ -52,9 +51,9 @@ _NEIGHBOURS = 3  # mean spacings along a side of the cells in which spikes are l
 
 @dataclass(frozen=True)
 class Gridding:
-    """What is made: statistics, a surface (`tin`, `idw`), or products. fill: how large voids may be that
-    are closed;
-    spikes: how far a point may stand out from those around it.
+    """What is made: statistics, a surface (`tin`, `idw`), or products.
+
+    fill: how large voids may be that are closed; spikes: how far a point may stand out from those around it.
     """
 
     stats: tuple[str, ...] = ()
@@ -62,17 +61,6 @@ class Gridding:
     products: str | None = None
     fill: str | None = None
     spikes: str | None = None
-
-
-@dataclass
-class Counted:
-    """Points that were read, and those of them that went into cells."""
-
-    read: int = 0
-    used: int = 0
-    ground: int = 0
-    outside: int = 0  # of the frame, where that is what the files say of their extent
-    chose: list[str] = field(default_factory=list)
 
 
 def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Receipt:
@@ -179,7 +167,7 @@ class _Job:
         if any(w.ranked for w in wanted) or g.spikes:
             margin = 0.0
             names = sorted({*values, "z"}) if g.spikes else values
-            spool = self._spooled(margin, {name: _named(name) for name in names})
+            spool = self._spooled(margin, {name: named_value(name) for name in names})
             view: Raster = Surfaced(
                 spool, bands_of(wanted), Ranked(wanted, self.area), margin, self._spikes()
             )
@@ -206,9 +194,9 @@ class _Job:
             said = f"reach {length} ({_SPACINGS} mean spacings; --fill gives another)"
         self.counted.chose.append(said)
         bands, make = self._made(reach)
-        values = {"z": _named("z")}
+        values = {"z": named_value("z")}
         if g.products:
-            values |= {"ground": _ground, "first": _first}
+            values |= {"ground": is_ground, "first": is_first}
         margin = reach if g.surface == "idw" else 2 * reach + 1
         spool = self._spooled(margin, values)
         if g.products and not self.counted.ground:
@@ -254,7 +242,7 @@ class _Job:
         if self.output.dry_run:
             self.counted.ground = 1
             return spool
-        for block in self._points(frozenset(_needs(values)), self.output.limits.tick)(self.frame.bounds):
+        for block in self._points(frozenset(needs_of(values)), self.output.limits.tick)(self.frame.bounds):
             held = {name: np.asarray(make(block), np.float64) for name, make in values.items()}
             self.counted.ground += int(held["ground"].sum()) if "ground" in held else 0
             spool.add(block, held)
@@ -272,76 +260,6 @@ class _Job:
             raise InputError(
                 "no point was used", f"{self.whole.count:,} were looked at", "check --classes and --returns"
             )
-
-
-@dataclass(frozen=True, eq=False)
-class _Taken:
-    """The task of reading a piece: how many points it has, and those that go on, in the common CRS."""
-
-    whole: Merged
-    sieve: Sieve
-    values: frozenset[str]
-
-    def __call__(self, piece: Piece) -> tuple[int, PointBlock | None]:
-        block = self.sieve.kept(piece, self.values)
-        return piece.part.points, None if block is None else self.whole.brought(block, piece)
-
-
-@dataclass(frozen=True, eq=False)
-class Points:
-    """A way to the points of clouds that may lie within bounds, in order.
-
-    extent: beyond which points are counted, if that is what the files say of themselves.
-    """
-
-    whole: Merged
-    picked: Picking
-    values: frozenset[str]
-    counted: Counted
-    limits: Limits
-    extent: Bounds | None = None
-
-    def __call__(self, bounds: Bounds) -> Iterator[PointBlock]:
-        near = Inside(bounds)
-        plain = all(move is None for move in self.whole.moves)
-        pieces = [p for p in pieces_of(self.whole.sources) if not plain or near.meets(p.part.bounds)]
-        task = _Taken(self.whole, Sieve(None, self.picked), self.values)
-        for points, block in over_pieces(pieces, task, self.limits):
-            self.counted.read += points
-            if block is not None and len(block):
-                self.counted.used += len(block)
-                self.counted.outside += _outside(block, self.extent) if self.extent is not None else 0
-                yield block
-
-    def __getstate__(self) -> dict[str, Any]:
-        """For another process, which works alone and counts for nobody."""
-        return vars(self) | {"counted": Counted(), "limits": Limits(self.limits.memory, 1)}
-
-
-def _outside(block: PointBlock, bounds: Bounds) -> int:
-    """Points beyond bounds; as a rule the ends of a block tell that there is none."""
-    west, south, east, north = bounds
-    low_x, low_y, _, high_x, high_y, _ = block.bounds()
-    if low_x >= west and high_x <= east and low_y >= south and high_y <= north:
-        return 0
-    x, y = block.x, block.y
-    return int(np.count_nonzero((x < west) | (x > east) | (y < south) | (y > north)))
-
-
-def _needs(values: dict[str, Any]) -> set[str]:
-    return {"class" if name == "ground" else name for name in values if name != "first"}
-
-
-def _named(name: str) -> Callable[[PointBlock], Any]:
-    return lambda block: block.values(name)
-
-
-def _ground(block: PointBlock) -> Any:
-    return block.values("class") == _GROUND
-
-
-def _first(block: PointBlock) -> Any:
-    return (block.values("return") <= 1) & ~np.isin(block.values("class"), _NOISE)
 
 
 def _receipt(
