@@ -101,3 +101,28 @@ def test_what_only_kernels_may_call_is_called_by_no_other_code() -> None:
                     called[path, inner.id] = inner.lineno
     assert len(kernels) > 100 and len(parts) > 40
     assert not parts & called.keys()
+
+
+def test_names_are_had_once_and_say_what_a_thing_is() -> None:
+    classes = [
+        node.name
+        for path in MODULES
+        for node in ast.parse(path.read_text()).body
+        if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
+    ]
+    twice = {name for name in classes if classes.count(name) > 1}
+    assert not twice
+    stems = [path.stem for path in MODULES]
+    assert stems.count("table") <= 1 and not {"told", "shelf", "wanted", "work", "means"} & set(stems)
+
+
+def test_tasks_and_views_hold_no_closures() -> None:
+    """What the engine is given can be pickled: no function made inside another goes to it."""
+    for path in MODULES:
+        for function in functions(ast.parse(path.read_text())):
+            inner = {node.name for node in function.body if isinstance(node, ast.FunctionDef)}
+            for call in (node for node in ast.walk(function) if isinstance(node, ast.Call)):
+                name = call.func.id if isinstance(call.func, ast.Name) else ""
+                given = {a.id for a in call.args if isinstance(a, ast.Name)}
+                lambdas = [a for a in call.args if isinstance(a, ast.Lambda)]
+                assert name not in ("over_panes", "over_pieces") or not (inner & given or lambdas), path

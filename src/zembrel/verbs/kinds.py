@@ -7,7 +7,7 @@ import importlib
 from typing import Any, NamedTuple
 
 from zembrel.errors import UsageError
-from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, take
+from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, Given, take
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 
@@ -67,13 +67,19 @@ def by_kind(verb: str, inputs: Inputs, where: Where, output: Output, options: An
             flag = _FLAGS.get(field.name, field.name.replace("_", "-"))
             others = [kind for kind in kinds_of(verb) if HANDLERS[verb, kind].heeds(field.name)]
             raise UsageError(
-                f"--{flag} is for {' and '.join(others)}", f"{given.origins[0]} holds {given.kind}",
+                f"--{flag} is for {' and '.join(others)}", _what(given),
                 "leave it out",
             )  # fmt: skip
     module, _, name = way.function.rpartition(".")
     function = getattr(importlib.import_module(f"zembrel.verbs.{module}"), name)
     made: Receipt = function(given, where, output, options)
     return made
+
+
+def _what(given: Given) -> str:
+    """What was given, in words."""
+    first = given.paths[0]
+    return f"{first} is a raster" if given.kind == RASTERS else f"{first} holds {given.kind}"
 
 
 def _unsaid(field: Any) -> Any:
