@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 import shapely
@@ -9,13 +11,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
-from rasters import frame
+from rasters import frame, random_cells, raster, save
 from zembrel.features.outlined import shapes_of
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.model import Band
 from zembrel.raster.regions import RegionOutlines, RegionSweep
 from zembrel.raster.sieved import sieved
+from zembrel.verbs.calls import call
 
 BAND = (Band("value", "float64"),)
 
@@ -123,3 +126,15 @@ def test_small_regions_go_to_their_neighbours(
     assert gone <= before and left == small_left
     if before == 0:
         np.testing.assert_array_equal(result[known], cells[known])
+
+
+@pytest.mark.parametrize("verb, options", [("polygonize", {}), ("contour", {"interval": 20.0})])
+def test_features_are_the_same_however_they_are_batched(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, verb: str, options: dict[str, float]
+) -> None:
+    source = save(tmp_path / "c.tif", raster(random_cells(60, 70) // 40))
+    for corners in (1_000_000, 1):
+        monkeypatch.setattr("zembrel.verbs.features.writing._CORNERS", corners)
+        monkeypatch.setattr(f"zembrel.verbs.{verb}._STRIP_CELLS", 700)
+        call(verb, str(source), str(tmp_path / f"{corners}.geojson"), **options)
+    assert (tmp_path / "1.geojson").read_bytes() == (tmp_path / "1000000.geojson").read_bytes()

@@ -24,7 +24,7 @@ from zembrel.raster.kernels import contour as kernel
 from zembrel.raster.model import Raster
 from zembrel.raster.survey import Statistics
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.features.writing import WrittenFeatures, check_target, write_parts
+from zembrel.verbs.features.writing import WrittenFeatures, check_target, full, write_parts
 from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, frame_items
@@ -239,7 +239,7 @@ def _lines(sweep: _Sweep) -> Iterator[FeatureTable]:
     for found in sweep.followed(sweep.strips, sweeps):
         parts = zip(levels, found, strict=True)
         waiting += [(level, _placed(part, frame)) for level, part in parts if len(part.closed)]
-        if sum(len(part) for _, part in waiting) >= _BATCH:
+        if full([part for _, part in waiting], _BATCH):
             yield table()
             waiting = []
     if waiting:

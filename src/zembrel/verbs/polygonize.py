@@ -23,7 +23,7 @@ from zembrel.raster.model import Cells, Mask, Raster
 from zembrel.raster.regions import Found, RegionOutlines, RegionSweep, Swept
 from zembrel.raster.sieved import sieved
 from zembrel.raster.views.cast import cast
-from zembrel.verbs.features.writing import check_target, write_parts
+from zembrel.verbs.features.writing import check_target, full, write_parts
 from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output
@@ -152,11 +152,13 @@ def _shapes(
         counts.regions += shapes.values.size
         counts.cells += int(shapes.cells.sum())
         waiting.append((shapes, areas))
-        if not whole and sum(part.values.size for part, _ in waiting) >= _BATCH:
+        if not whole and full([part.geometries for part, _ in waiting], _BATCH):
             yield _together(waiting)
             waiting = []
     if outlining.smooth:
         counts.said.append("corners cut by up to half a cell")
+    if not waiting:
+        return
     last, areas = _together(waiting)
     if outlining.simplify is not None:
         reach = in_crs_units(outlining.simplify, frame)

@@ -7,15 +7,18 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+import shapely
+
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.limits import ahead
 from zembrel.errors import RefusedError, UsageError
 from zembrel.features.files import beside, check_name, make_writer, names_in, take_over
 from zembrel.features.files.schema import Schema, schema_of
-from zembrel.features.table import FeatureTable
+from zembrel.features.table import FeatureTable, Geometries
 from zembrel.reading import readings
 from zembrel.verbs.options import Output
 
+_CORNERS = 1_000_000
 Parts = tuple[Iterable[FeatureTable], Schema]  # of one layer
 
 
@@ -94,6 +97,12 @@ def write_layers(out: Path, layers: Sequence[Parts], output: Output) -> WrittenF
             staging.path_for(path)
         staging.publish()
     return WrittenFeatures(count, size, notes)
+
+
+def full(waiting: Sequence[Geometries], most: int) -> bool:
+    """Whether geometries that wait to be written are many: `most`, or a million corners."""
+    corners = sum(int(shapely.get_num_coordinates(part).sum()) for part in waiting)
+    return corners >= _CORNERS or sum(len(part) for part in waiting) >= most
 
 
 def _named(schema: Schema, output: Output) -> Schema:
