@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -92,6 +93,15 @@ def test_receipts_come_from_verbs_that_only_look(here: Path) -> None:
 def test_an_unknown_option_is_named_with_the_near_miss(here: Path, option: str) -> None:
     with pytest.raises(UsageError, match=f"clip has no option '{option}'"):
         zembrel.clip("in/0.tif", **{option: "x"})
+
+
+@pytest.mark.parametrize("option", [{"classes": "2"}, {"condition": "a = 1"}, {"fields": ("a",)}])
+def test_options_of_other_kinds_are_refused_for_a_raster_in_memory(
+    here: Path, option: dict[str, Any]
+) -> None:
+    lazy = zembrel.clip("in/0.tif", within="730000,5099700,730300,5100000")
+    with pytest.raises(UsageError, match=r"a raster in memory holds no (points|features)"):
+        zembrel.clip(lazy, within="730000,5099700,730300,5100000", **option)
 
 
 def test_what_is_no_raster_needs_a_place(here: Path) -> None:

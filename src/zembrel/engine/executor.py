@@ -63,13 +63,9 @@ class Processes:
     def map(self, task: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
         file = self._scratch.path / str(next(self._tasks))
         file.write_bytes(pickle.dumps(task))
-        submitted = (self._pool.submit(_done, file, item) for item in items)
-        waiting: list[Future[Result]] = []
         try:
-            yield from _in_order(_noted(submitted, waiting), self._in_flight)
+            yield from _in_order((self._pool.submit(_done, file, item) for item in items), self._in_flight)
         finally:
-            for future in waiting:
-                future.cancel()
             file.unlink()
 
     def close(self) -> None:
@@ -78,20 +74,18 @@ class Processes:
 
 
 def _in_order(submitted: Iterator[Future[Result]], in_flight: int) -> Iterator[Result]:
-    """Results of what is submitted, so many ahead."""
+    """Results of what is submitted, so many ahead. What still waits when a run ends is cancelled."""
     waiting: deque[Future[Result]] = deque()
-    for future in submitted:
-        waiting.append(future)
-        if len(waiting) >= in_flight:
+    try:
+        for future in submitted:
+            waiting.append(future)
+            if len(waiting) >= in_flight:
+                yield waiting.popleft().result()
+        while waiting:
             yield waiting.popleft().result()
-    while waiting:
-        yield waiting.popleft().result()
-
-
-def _noted(submitted: Iterator[Future[Result]], noted: list[Future[Result]]) -> Iterator[Future[Result]]:
-    for future in submitted:
-        noted[:] = [before for before in noted if not before.done()] + [future]
-        yield future
+    finally:
+        for future in waiting:
+            future.cancel()
 
 
 @lru_cache(maxsize=4)

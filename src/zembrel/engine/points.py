@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any, Generic, NamedTuple, TypeVar
 
 import numpy as np
@@ -72,12 +73,7 @@ def _encoded(
     if first is None:
         return
     executor = limits.executor_for(most * first[1].layout.dtype.itemsize)
-    yield from executor.map(_EncodedPoints(encoder), _with(first, blocks))
-
-
-def _with(first: Any, others: Iterator[Any]) -> Iterator[Any]:
-    yield first
-    yield from others
+    yield from executor.map(_EncodedPoints(encoder), chain([first], blocks))
 
 
 def rechunked(blocks: Iterable[PointBlock], size: int) -> Iterator[PointBlock]:

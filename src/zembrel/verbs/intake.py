@@ -118,11 +118,11 @@ def _kind_of(options: Inputs, out: Path | None, kinds: Sequence[str]) -> Callabl
 def _check_options(given: Given) -> None:
     """Raise UsageError for options that mean nothing for what was found."""
     options = given.options
+    what = given.origins[0] if given.origins else "a raster in memory"
     asked = [name for name in _OF_POINTS if getattr(options, name)]
     if asked and given.kind != POINTS:
-        raise UsageError(f"{given.origins[0]} holds no points", f"--{asked[0]} is for points", "leave it out")
+        raise UsageError(f"{what} holds no points", f"--{asked[0]} is for points", "leave it out")
     if given.kind == RASTERS and (options.condition or options.fields):
-        what = given.origins[0] if given.origins else "the raster"
         raise UsageError(
             f"{what} holds no features", "--where and --fields pick among them", "leave them out"
         )

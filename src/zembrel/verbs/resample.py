@@ -15,6 +15,7 @@ from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import brought, decide, landing, masked
+from zembrel.verbs.within import no_new_crs
 from zembrel.verbs.write import Written, write
 
 
@@ -45,14 +46,14 @@ def reproject(inputs: Inputs, where: Where, output: Output, resampling: Resampli
     """
     framed = frame_of_name(output.path, output.format, 1.0) is not None
     if not where.crs and not where.onto and not where.z_unit and not framed:
-        raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
+        raise no_new_crs()
     return by_kind("reproject", inputs, where, output, resampling)
 
 
 def reproject_rasters(given: Given, where: Where, output: Output, resampling: Resampling) -> Receipt:
     """Each raster in another CRS. Raises UsageError where only heights would change."""
     if not where.crs and not where.onto and frame_of_name(output.path, output.format, 1.0) is None:
-        raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
+        raise no_new_crs()
     return _moved("reproject", given, where, output, resampling.method)
 
 

@@ -87,6 +87,11 @@ def asked_frame(where: Where) -> Frame | None:
     return once(where, ("onto", text), lambda: load_frame(Path(text))) if text else None
 
 
+def no_new_crs() -> UsageError:
+    """What is said when a verb that changes the CRS is not told which."""
+    return UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
+
+
 def resolve(where: Where, crs: CRS | None) -> Resolved:
     """The area of `where.within` in `crs`. Raises UsageError or InputError, with the hint."""
     phrase = "within", where.within, where.within_where, where.reach, where.places

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 import shapely
 
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import InputError
 from zembrel.features.table import FeatureTable, appended
 from zembrel.geodesy.crs import CRS, label, same
 from zembrel.geodesy.operation import operation
@@ -19,7 +19,7 @@ from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Output, Where
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.within import asked_crs, asked_frame, overlap_error, resolve
+from zembrel.verbs.within import asked_crs, asked_frame, no_new_crs, overlap_error, resolve
 
 
 def convert(given: Given, where: Where, output: Output, values: object) -> Receipt:
@@ -85,7 +85,7 @@ def moved(table: FeatureTable, where: Where, crs: CRS | None = None) -> tuple[Fe
     """`table` in the CRS asked for, or in `crs`, by the ways that are given, and what was chosen."""
     target = crs or _asked(where)
     if target is None:
-        raise UsageError("there is no new CRS", "reproject needs one", "add --crs EPSG:code, or --onto FRAME")
+        raise no_new_crs()
     if table.crs is None:
         return table.to(target), []
     target = equipped(target, where)
