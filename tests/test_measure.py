@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zembrel.errors import UsageError
-from zembrel.measure import METRES_PER_DEGREE, parse_bytes, parse_cell, parse_length, show_bytes
+from zembrel.measure import METRES_PER_DEGREE, parse_bytes, parse_cell, parse_length, show_bytes, show_number
 
 
 @pytest.mark.parametrize(
@@ -62,3 +62,7 @@ def test_a_giga_is_not_a_gibi() -> None:
     assert (parse_bytes("2GB"), parse_bytes("2GiB"), parse_bytes("7")) == (2 * 10**9, 2 * 2**30, 7)
     with pytest.raises(UsageError):
         parse_bytes("many")
+
+
+def test_a_number_that_is_none_has_one_name() -> None:
+    assert show_number(float("nan")) == "NaN" and show_number(-9999.0) == "-9,999"

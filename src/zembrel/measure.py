@@ -144,7 +144,9 @@ def show_bytes(size: float) -> str:
 
 
 def show_number(value: float) -> str:
-    """A number as short as exact reading back allows, with thousands marked when whole."""
+    """A number as short as exact reading back allows, with thousands marked when whole; NaN by that name."""
+    if math.isnan(value):
+        return "NaN"
     if float(value).is_integer() and abs(value) < 1e15:
         return f"{int(value):,}"
     return f"{value:.10g}"

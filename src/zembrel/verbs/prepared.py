@@ -138,7 +138,7 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -
 
 def _told(value: float) -> str:
     """A nodata value as it is typed."""
-    return f"{int(value)}" if float(value).is_integer() else f"{value!r}"
+    return f"{int(value)}" if float(value).is_integer() else repr(value).replace("nan", "NaN")
 
 
 def _default_nodata(dtype: str) -> str:
