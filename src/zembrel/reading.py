@@ -1,4 +1,5 @@
-"""What a run has read, by the identity of the files: nothing of it may be written onto.
+"""What a run has read, by the identity of the files: nothing of it may be written onto. And by which ways
+between coordinate reference systems.
 
 Whoever opens a file for reading says so here, whatever option named the file; whoever puts a result in
 its place asks here first. Outside a run nothing is kept.
@@ -10,10 +11,19 @@ import threading
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import NamedTuple
 
 from zembrel.errors import RefusedError
 
 Identity = tuple[int, int]  # device and inode: the same for every spelling, link and case of a name
+
+
+class Move(NamedTuple):
+    """Two CRSs by name, and the coordinate operation between them in words."""
+
+    source: str
+    target: str
+    how: str
 
 
 class Readings:
@@ -24,6 +34,7 @@ class Readings:
         self._runs = self._aside = 0
         self._read: dict[Identity, Path] = {}
         self._passed: dict[Path, None] = {}
+        self._moves: dict[Move, None] = {}
 
     @contextmanager
     def run(self) -> Iterator[None]:
@@ -38,6 +49,7 @@ class Readings:
                 if not self._runs:
                     self._read.clear()
                     self._passed.clear()
+                    self._moves.clear()
 
     @contextmanager
     def aside(self) -> Iterator[None]:
@@ -59,6 +71,18 @@ class Readings:
         """Files of a folder that were not taken, since others in it are what the verb is about."""
         with self._lock:
             self._passed.update(dict.fromkeys(paths))
+
+    def move(self, source: str, target: str, how: str) -> None:
+        """Coordinates are brought from one CRS to another in this way."""
+        if self._runs:
+            with self._lock:
+                self._moves.setdefault(Move(source, target, how))
+
+    @property
+    def moves(self) -> list[Move]:
+        """The ways between CRSs so far, each once."""
+        with self._lock:
+            return list(self._moves)
 
     @property
     def passed(self) -> list[Path]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from pathlib import Path
 from typing import Any
@@ -72,6 +73,16 @@ def test_a_receipt_has_the_documented_shape_and_a_full_record(told: dict[str, An
     assert named <= paths, "every file that an option names was read, and is in the record"
     flags = {word[2:].replace("-", "_") for word in RUNS[verb] if word.startswith("--")}
     assert flags - {"crs"} <= set(said["record"]["options"]), "the record says what was asked for"
+
+
+def test_a_record_holds_checksums_and_the_coordinate_operations(zembrel: Program, marrowick: Path) -> None:
+    source = marrowick / "landcover.tif"
+    words = ("reproject", source, "--crs", "EPSG:23030", "--longest", "50", "--out", "o.tif", "--json")
+    record = zembrel(*words).json["record"]
+    (read,) = record["read"]
+    assert read["sha256"] == hashlib.sha256(source.read_bytes()).hexdigest()
+    (move,) = [m for m in record["operations"] if m["from"].startswith("EPSG:32626") and "23030" in m["to"]]
+    assert "EPSG:" in move["how"], "the datum shift is named with its code"
 
 
 def test_lines_that_would_be_printed_are_in_the_object(told: dict[str, Any]) -> None:

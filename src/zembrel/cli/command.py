@@ -92,7 +92,9 @@ class Command:
                         arguments[key] = dataclasses.replace(
                             group, tick=tick, command=_typed(), as_facts=always["json"]
                         )
-                receipt = recorded(finished(self.function(**arguments, **values)), arguments | values)
+                receipt = finished(self.function(**arguments, **values))
+                if always["json"]:
+                    receipt = recorded(receipt, arguments | values)
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
             return int(receipt.exit_code)
 

@@ -8,6 +8,7 @@ import os
 import sys
 import tempfile
 import traceback
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -25,9 +26,8 @@ def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> Non
         return
     if receipt.data is not None:
         sys.stdout.write(receipt.data)
-    if quiet or not receipt.title:
-        return
-    print(_text(receipt, verbose), file=sys.stderr)
+    if not quiet and (receipt.data is None or receipt.results):
+        print(_text(receipt, verbose), file=sys.stderr)
 
 
 def note(text: str) -> None:
@@ -36,10 +36,12 @@ def note(text: str) -> None:
 
 
 def _text(receipt: Any, verbose: bool) -> str:
-    lines = [(receipt.verb, [receipt.title])]
+    from zembrel.cli.wording import lines_of, title_of
+
+    lines: list[tuple[str, Sequence[str]]] = [(receipt.verb, [title_of(receipt)])]
     if verbose:
-        lines += [("read", [str(path)]) for path in receipt.facts.get("inputs", [])]
-    lines += [(word, items) for word, items in receipt.lines if items]
+        lines += [("read", [str(path)]) for path in receipt.inputs]
+    lines += lines_of(receipt)
     width = max(9, *(len(word) + 2 for word, _ in lines))
     room = os.get_terminal_size(sys.stderr.fileno()).columns - width if sys.stderr.isatty() else sys.maxsize
     shown = []

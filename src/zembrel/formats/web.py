@@ -42,13 +42,13 @@ class Traffic:
     bytes: int = 0
     sizes: dict[str, int] = field(default_factory=dict)
 
-    def told(self) -> str | None:
-        """`14 requests, 1.2 MB of 211 MB in 1 remote file`; None if there were none."""
+    @property
+    def facts(self) -> dict[str, int] | None:
+        """Requests, bytes that came, remote files and their size; None if there were no requests."""
         if not self.requests:
             return None
-        files = f"{len(self.sizes)} remote file{'s' if len(self.sizes) != 1 else ''}"
-        whole = show_bytes(sum(self.sizes.values()))
-        return f"{self.requests} requests, {show_bytes(self.bytes)} of {whole} in {files}"
+        sizes = self.sizes.values()
+        return {"requests": self.requests, "bytes": self.bytes, "files": len(sizes), "size": sum(sizes)}
 
 
 traffic = Traffic()

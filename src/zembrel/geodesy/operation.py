@@ -15,6 +15,7 @@ from zembrel.geodesy.registry import entry
 from zembrel.geodesy.shifts import Shift, shift
 from zembrel.geodesy.transformation import Bounds
 from zembrel.geodesy.ways import holds
+from zembrel.reading import readings
 
 
 @dataclass(frozen=True)
@@ -127,9 +128,12 @@ def operation(source: CRS, target: CRS, place: tuple[float, float] | None = None
     if place is None or not all(holds(area, place) for area in areas):
         place = _middle(areas)
     heights = height_change(source.vertical, target.vertical, aid.separation if aid else None, place)
-    if source.datum.code == target.datum.code and source.datum == target.datum:
-        return CoordinateOperation(source, target, heights=heights)
-    return CoordinateOperation(source, target, shift(source.datum, target.datum, place, aid), heights)
+    same = source.datum.code == target.datum.code and source.datum == target.datum
+    moved = None if same else shift(source.datum, target.datum, place, aid)
+    found = CoordinateOperation(source, target, moved, heights)
+    if source != target:
+        readings.move(label(source), label(target), found.describe())
+    return found
 
 
 @lru_cache(maxsize=256)

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import partial
-from typing import Any
 
 import numpy as np
 import shapely
@@ -15,13 +15,12 @@ from zembrel.errors import InputError, UsageError
 from zembrel.features.files.schema import Field, Schema
 from zembrel.features.table import INTEGER, REAL, TEXT, Column, FeatureTable, column
 from zembrel.grid.pane import Pane
-from zembrel.measure import show_bytes
 from zembrel.raster.model import Raster
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.writing import check_target, write_parts
 from zembrel.verbs.layers import check_resolved, take_layers
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, frame_items
+from zembrel.verbs.receipt import Receipt, once
 
 _STRIP_CELLS = 250_000
 
@@ -53,14 +52,16 @@ def centroids(inputs: Inputs, output: Output) -> Receipt:
     )
     if not written.features:
         raise InputError(f"{layer.path} has no valid cell", "there is no point", "check its nodata")
-    wrote = (str(out), f"{written.features:,} points", show_bytes(written.bytes))
-    lines = (
-        ("frame", frame_items(raster.frame)),
-        ("chose", (*layer.remarks, *written.notes)),
-        ("plan" if output.dry_run else "wrote", wrote),
+    return Receipt(
+        "centroids",
+        (layer.path,),
+        output.out,
+        planned=output.dry_run,
+        frame=raster.frame,
+        chose=once((*layer.remarks, *written.notes)),
+        results=(replace(written.result, what="points"),),
+        own={"features": written.features},
     )
-    facts: dict[str, Any] = {"inputs": [str(layer.path)], "out": str(out), "features": written.features}
-    return Receipt("centroids", f"{layer.path} -> {out}", tuple(line for line in lines if line[1]), facts)
 
 
 def _tables(raster: Raster, limits: Limits) -> Iterator[FeatureTable]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.features.files import read_features
@@ -15,7 +16,8 @@ from zembrel.points.files.catalogue import surely_points
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.intake import FEATURES, RASTERS, identified
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, show_table
+from zembrel.verbs.phrases import show_table
+from zembrel.verbs.receipt import Receipt, Result
 
 DID_NOT_HOLD = 1  # exit code
 
@@ -46,7 +48,8 @@ def check(inputs: Inputs, output: Output, *, rules: str | None = None, faults_on
         bad += bool(broken)
         facts.append({"path": str(path), "faults": len(broken), "items": [item._asdict() for item in items]})
         text += _text(str(path), broken if faults_only else items, len(items), len(broken))
-    return Receipt("check", "", (), {"files": facts}, DID_NOT_HOLD if bad else 0, data=text)
+    paths = tuple(dataset.origin.name for dataset in found)
+    return Receipt("check", paths, own={"files": facts}, exit_code=DID_NOT_HOLD if bad else 0, data=text)
 
 
 def _checked(path: Origin) -> str:
@@ -87,10 +90,19 @@ def _of_features(paths: Sequence[Origin], others: Sequence[Origin], output: Outp
         rows = [["FAULT", f"feature {f.number}", f.kind, f.reason, f.where] for f in found]
         text += show_table(rows) if rows else ""
     bad = any(entry["faults"] for entry in facts)
+    written: tuple[Result, ...] = ()
     if output.out and bad:
-        write_layer(output.path, appended([table for table in tables if len(table)]), output)
-    lines = (("wrote", (str(output.path),)),) if output.out and bad else ()
-    return Receipt("check", "", lines, {"files": facts}, DID_NOT_HOLD if bad else 0, data=text)
+        layer = write_layer(output.path, appended([table for table in tables if len(table)]), output)
+        written = (replace(layer.result, what="faults"),)
+    return Receipt(
+        "check",
+        tuple(path.name for path in paths),
+        output.out,
+        results=written,
+        own={"files": facts},
+        exit_code=DID_NOT_HOLD if bad else 0,
+        data=text,
+    )
 
 
 def _text(path: str, items: list[RuleItem], count: int, faults: int) -> str:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -12,7 +11,6 @@ from zembrel.draw.picture import Look, draw_picture
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.grid.pane import Pane
-from zembrel.measure import show_fixed, show_number
 from zembrel.raster.difference import Differences, Subtracted
 from zembrel.raster.displacement import displacement
 from zembrel.raster.model import Raster
@@ -21,7 +19,8 @@ from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.layers import Layer, take_layers
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, frame_items
+from zembrel.verbs.phrases import frame_items
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.survey import seen
 
 FAILED = 1  # exit code of a comparison that did not hold
@@ -69,18 +68,20 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     same = figures["equal"] == figures["cells"] > 0
     whole = not figures["alone"] and not outside
     verdict = "different" if not same else "identical" if whole else "equal where both have cells"
-    facts: dict[str, Any] = {"inputs": [str(layer.path) for layer in layers], "verdict": verdict, **figures}
-    facts |= {"low": found.low if found.cells else None, "high": found.high if found.cells else None}
-    facts |= {"outside": outside, "shift": shift, "broken": broken}
-    lines = (
-        ("frame", frame_items(one.frame)),
-        ("cells", _cells(found, outside)),
-        ("differ", _differ(found, figures, comparing, shift)),
-        ("checks", tuple(broken) or (("all limits hold",) if limits else ())),
-        ("wrote", (comparing.figure,) if comparing.figure else ()),
-    )
-    title = f"{layers[0].path} and {layers[1].path}: {verdict}"
-    return Receipt("compare", title, tuple(line for line in lines if line[1]), facts, FAILED if broken else 0)
+    low, high = (found.low, found.high) if found.cells else (None, None)
+    return Receipt(
+        "compare",
+        tuple(layer.path for layer in layers),
+        frame=one.frame,
+        checks=tuple(broken) or (("all limits hold",) if limits else ()),
+        products={"figure": Path(comparing.figure)} if comparing.figure else {},
+        own={
+            "verdict": verdict, **figures, "low": low, "high": high, "tolerance": comparing.tolerance,
+            "first_alone": found.one_alone, "second_alone": found.other_alone, "outside": outside,
+            "shift": shift, "broken": broken,
+        },
+        exit_code=FAILED if broken else 0,
+    )  # fmt: skip
 
 
 def _limit(text: str) -> tuple[str, float]:
@@ -131,28 +132,6 @@ def _common(first: Layer, second: Layer) -> tuple[Raster, Raster, int]:
         )
     back = Pane(shared.top - row, shared.left - column, shared.bottom - row, shared.right - column)
     return crop(one, shared), crop(other, back), a.size + b.size - 2 * shared.size
-
-
-def _cells(found: Differences, outside: int) -> tuple[str, ...]:
-    share = 100 * found.equal / max(found.cells, 1)
-    items = [f"{found.cells:,} compared", f"{found.equal:,} equal ({share:.6g} %)"]
-    items += [f"{found.one_alone:,} only in the first"] if found.one_alone else []
-    items += [f"{found.other_alone:,} only in the second"] if found.other_alone else []
-    return (*items, *([f"{outside:,} outside of what both cover"] if outside else []))
-
-
-def _differ(
-    found: Differences, figures: dict[str, float], comparing: Comparing, shift: dict[str, float] | None
-) -> tuple[str, ...]:
-    if not found.cells or found.equal == found.cells:
-        return ()
-    ends = f"from {show_number(found.low)} to {show_number(found.high)}"
-    items = [ends, f"mean {figures['mean']:.6g}", f"rms {figures['rms']:.6g}"]
-    items += [f"{100 * figures['share']:.6g} % within {comparing.tolerance:g}"] if comparing.tolerance else []
-    if shift is not None:
-        across, along = (show_fixed(shift[key], 2, sign=True) for key in ("columns", "rows"))
-        items.append(f"the second lies {across} columns, {along} rows off")
-    return tuple(items)
 
 
 def _shift(one: Raster, other: Raster) -> dict[str, float] | None:

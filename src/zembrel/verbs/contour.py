@@ -18,16 +18,16 @@ from zembrel.features.ground import ground_areas
 from zembrel.features.table import REAL, TRUTH, FeatureTable, geometry_array
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.measure import show_bytes, show_number
+from zembrel.measure import show_number
 from zembrel.raster.isolines import Array, Isolines, Lines
 from zembrel.raster.kernels import contour as kernel
 from zembrel.raster.model import Raster
 from zembrel.raster.survey import Statistics
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.features.writing import WrittenFeatures, check_target, full, write_parts
-from zembrel.verbs.layers import Layer, check_resolved, only_layer
+from zembrel.verbs.features.writing import check_target, full, write_parts
+from zembrel.verbs.layers import check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, frame_items
+from zembrel.verbs.receipt import Receipt, once
 from zembrel.verbs.survey import quantiles, seen
 
 _STRIP_CELLS = 2_000_000
@@ -79,23 +79,16 @@ def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
     make = _areas if contouring.filled else _lines
     tables = make(_Sweep(raster, levels, contouring, ends, output.limits))
     written = write_parts(out, tables, schema, output)
-    return _receipt(layer, output, levels, [*layer.remarks, *chose, *written.notes], written)
-
-
-def _receipt(
-    layer: Layer, output: Output, levels: Sequence[float], said: list[str], written: WrittenFeatures
-) -> Receipt:
-    lines = (
-        ("frame", frame_items(layer.raster.frame)),
-        ("chose", tuple(said)),
-        (
-            "plan" if output.dry_run else "wrote",
-            (str(output.path), f"{written.features:,} features", show_bytes(written.bytes)),
-        ),
+    return Receipt(
+        "contour",
+        (layer.path,),
+        output.out,
+        planned=output.dry_run,
+        frame=layer.raster.frame,
+        chose=once((*layer.remarks, *chose, *written.notes)),
+        results=(written.result,),
+        own={"levels": list(levels), "features": written.features},
     )
-    facts: dict[str, Any] = {"inputs": [str(layer.path)], "out": str(output.path), "levels": list(levels)}
-    facts |= {"features": written.features, "chose": said}
-    return Receipt("contour", f"{layer.path} -> {output.out}", lines, facts)
 
 
 def _levels(

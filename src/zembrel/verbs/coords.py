@@ -74,7 +74,7 @@ def coords(
     reading = _with_units(reading, move, given)
     counts = _Counts()
     text = _converted(lines if lines is not None else sys.stdin, move, reading, counts)
-    title, told = f"{label(start)} -> {label(end)}", dict[str, Any]()
+    told: dict[str, Any] = {}
     if output.out:
         with Staging(output.replace) as staging:
             staged = staging.path_for(output.path)
@@ -85,22 +85,22 @@ def coords(
         told["lines"] = [line.rstrip("\n") for line in text]
     else:
         _pour(text, sys.stdout)
-    checks = [f"{counts.lost:,} outside the domain (nan)"] if counts.lost else ["all inside the domain"]
     shown = [f"line {n}: {line}" for n, line in counts.bad[:SHOWN]]
     shown += [f"{len(counts.bad) - SHOWN} more"] if len(counts.bad) > SHOWN else []
-    facts: dict[str, Any] = {
-        "points": counts.points, "outside": counts.lost, "bad_lines": [n for n, _ in counts.bad],
-        "operation": move.describe(), **told,
-    }  # fmt: skip
     chose: tuple[str, ...] = (move.describe(),)
     if reading.z_in is not None and not move.changes_heights:
         chose += (f"heights into {given.z_unit}",)
-    receipt_lines = (
-        ("points", (f"{counts.points:,}", *checks)),
-        ("chose", chose),
-        ("lost", tuple(shown)),
-    )
-    return Receipt("coords", title, receipt_lines, facts, LOSSES if counts.bad else 0)
+    return Receipt(
+        "coords",
+        out=output.out,
+        chose=chose,
+        losses=tuple(shown),
+        own={
+            "from_crs": label(start), "to_crs": label(end), "points": counts.points, "outside": counts.lost,
+            "bad_lines": [n for n, _ in counts.bad], "operation": move.describe(), **told,
+        },
+        exit_code=LOSSES if counts.bad else 0,
+    )  # fmt: skip
 
 
 def _with_units(reading: CoordinateReading, move: CoordinateOperation, given: Where) -> CoordinateReading:

@@ -30,7 +30,8 @@ from zembrel.geodesy.ways import Way, by_accuracy, ways
 from zembrel.grid.area import PathArea, parse_area
 from zembrel.grid.extent import Bounds
 from zembrel.verbs.options import Where
-from zembrel.verbs.receipt import Receipt, show_table
+from zembrel.verbs.phrases import show_table
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.within import parse_crs_phrase, resolve
 
 ACTIONS = ("find", "show", "fit", "operations")
@@ -91,7 +92,7 @@ def _find(text: str, all_found: bool, places: str | None) -> Receipt:
     table = [("code", "name", "area of use")] + [(f"EPSG:{e.code}", e.name, e.area) for e in found]
     note = f"the first {SHOWN}; --all shows the others\n" if len(found) == most else ""
     facts = {"found": [_entry_facts(e) for e in found]}
-    return Receipt("crs", "", (), facts, data=show_table(table) + note)
+    return Receipt("crs", own=facts, data=show_table(table) + note)
 
 
 def _is_area(text: str) -> bool:
@@ -114,7 +115,7 @@ def _show(found: CRS, form: str | None) -> Receipt:
             raise UsageError(
                 f"there is no form {form!r}", "a CRS is shown in one of four", nearest_name(form, FORMS)
             )
-        return Receipt("crs", "", (), {"text": write_crs(found, form)}, data=write_crs(found, form) + "\n")
+        return Receipt("crs", own={"text": write_crs(found, form)}, data=write_crs(found, form) + "\n")
     rows = [("name", label(found))]
     vertical = vertical_of(found)
     both = compound_code(found.code, vertical) if vertical is not None else None
@@ -131,7 +132,7 @@ def _show(found: CRS, form: str | None) -> Receipt:
     if vertical is not None:
         rows += _vertical(vertical)
     facts = {"name": found.name, "code": found.code, "facts": dict(rows)}
-    return Receipt("crs", "", (), facts, data=show_table(rows))
+    return Receipt("crs", own=facts, data=show_table(rows))
 
 
 def _bounds(found: CRSEntry) -> str:
@@ -192,7 +193,7 @@ def _fit(text: str, places: str | None) -> Receipt:
     rows = [("code", "name", "scale off by", "area of use")]
     rows += [(f"EPSG:{e.code}", e.name, f"{100 * off:.3f} %", e.area) for e, off in usable[:SHOWN]]
     facts = {"found": [_entry_facts(e) | {"distortion": off} for e, off in usable[:SHOWN]]}
-    return Receipt("crs", "", (), facts, data=show_table(rows))
+    return Receipt("crs", own=facts, data=show_table(rows))
 
 
 def _fitness(found: CRSEntry, distortion: float, area: Bounds) -> tuple[float, ...]:
@@ -255,7 +256,7 @@ def _operations(source: CRS, target: CRS, all_found: bool) -> Receipt:
             {"codes": [step.code for step in way.registered], "accuracy": way.accuracy} for way in listed
         ],
     }
-    return Receipt("crs", "", (), facts, data=text + (show_table(rows) if listed else ""))
+    return Receipt("crs", own=facts, data=text + (show_table(rows) if listed else ""))
 
 
 def _way_row(way: Way, chosen: Shift | None) -> tuple[str, str, str, str]:

@@ -33,3 +33,9 @@ def pair_of(text: str, flag: str, example: str) -> tuple[int, int]:
     if not one.isdigit() or not (other or one).isdigit() or int(one) < 1 or int(other or one) < 1:
         raise UsageError(f"{flag} {text}", "columns x rows are needed", f"write {flag} {example}")
     return int(one), int(other or one)
+
+
+def left_out(empty: int, kept: int) -> tuple[str, ...]:
+    """What there is to say of sheets that were not written: empty ones, and those that stood already."""
+    first = f"{empty:,} empty sheets left out" if empty else "no empty sheet"
+    return (first, *([f"{kept:,} sheets stood already"] if kept else []))

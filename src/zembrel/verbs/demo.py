@@ -10,10 +10,9 @@ from zembrel.engine.points import flow
 from zembrel.engine.run import run
 from zembrel.errors import RefusedError
 from zembrel.formats import choose_format, load
-from zembrel.measure import show_bytes
 from zembrel.points.files import make_sink
 from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.receipt import Receipt, Result
 
 
 def demo(output: Output) -> Receipt:
@@ -23,9 +22,8 @@ def demo(output: Output) -> Receipt:
     started = time.perf_counter()
     made = _make(folder, output)
     seconds = time.perf_counter() - started
-    wrote = (f"{len(made)} files in {folder}", show_bytes(sum(made.values())), f"in {seconds:.1f} s")
-    facts = {"out": str(folder), "files": list(made), "bytes": sum(made.values())}
-    return Receipt("demo", f"Isle of Marrowick -> {folder}", (("wrote", wrote),), facts)
+    result = Result(folder, sum(made.values()), files=len(made), seconds=seconds)
+    return Receipt("demo", out=str(folder), results=(result,), own={"files": list(made)})
 
 
 def _check(folder: Path, output: Output) -> None:

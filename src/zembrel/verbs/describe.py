@@ -20,7 +20,8 @@ from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, frame_facts, show_bounds, show_cell, show_table
+from zembrel.verbs.phrases import show_bounds, show_cell, show_table
+from zembrel.verbs.receipt import Receipt, frame_facts
 
 Rows = list[tuple[str, str]]
 DIFFERS = "*"
@@ -57,7 +58,7 @@ def of_rasters(given: Given, where: Where, output: Output, looking: Looking) -> 
             add_values(layer, at, table, fact)
     show = _side_by_side if len(layers) <= SIDE_BY_SIDE else _listed
     text = show_table(tables[0]) if len(layers) == 1 else show(layers, tables)
-    return Receipt("describe", "", (), {"layers": facts}, data=text)
+    return Receipt("describe", given.paths, own={"layers": facts}, data=text)
 
 
 def _facts(layer: Layer) -> dict[str, Any]:

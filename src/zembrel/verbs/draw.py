@@ -14,6 +14,7 @@ from zembrel.draw.picture import Look, ShapeLayer, draw_map, draw_picture
 from zembrel.draw.shapes import ShapeLook
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.formats.handles import size_on_disk
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.grid.frame import Affine, Frame
@@ -26,7 +27,7 @@ from zembrel.verbs.layers import open_layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points import draw as of_points
 from zembrel.verbs.points.draw import PointLook
-from zembrel.verbs.receipt import Receipt, frame_items, named
+from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.target import decide
 from zembrel.verbs.within import asked_crs, resolve
 
@@ -81,13 +82,14 @@ def draw(
                 shown = draw_map(frame, layers, staged, look, title)
         staging.publish()
     counts = (f"{sum(len(layer.table) for layer in layers):,} features",) if layers else ()
-    lines = (
-        ("frame", frame_items(frame) if view is not None else counts),
-        ("chose", shown if view is None else (*shown, *counts)),
-        ("wrote", (str(output.path),)),
+    return Receipt(
+        "draw",
+        tuple(paths),
+        output.out,
+        frame=frame if view is not None else None,
+        chose=(*shown, *counts),
+        results=(Result(output.path, size_on_disk(output.path), seconds=output.seconds),),
     )
-    facts = {"inputs": [str(path) for path in paths], "out": str(output.path), "chose": list(shown)}
-    return Receipt("draw", f"{named(paths)} -> {output.path}", lines, facts)
 
 
 def _check(rasters: Sequence[Origin], out: Path, where: Where) -> None:

@@ -4,21 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 
 from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.formats import choose_format, format_named
-from zembrel.measure import show_bytes
 from zembrel.verbs.intake import Given
 from zembrel.verbs.layers import Layer, given_layers, open_layer
 from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import LOSSES, Receipt, frame_items, named, reads
+from zembrel.verbs.receipt import LOSSES, Loss, Receipt, once
 from zembrel.verbs.within import OutsideError, left_out
 from zembrel.verbs.write import Written
 
 SHOWN_CHECKS = 6
-Lost = Sequence[tuple[Path, ZembrelError]]
+Lost = Sequence[Loss]
 Input = TypeVar("Input")
 Result = TypeVar("Result")
 
@@ -61,7 +60,7 @@ def each(
     Raises what `one` raises; OutsideError only where no input meets the area; InputError where all are lost.
     """
     done: list[Result] = []
-    lost: list[tuple[Path, ZembrelError]] = []
+    lost: list[Loss] = []
     outside: list[tuple[Path, OutsideError]] = []
     for given, final, path in zip(inputs, finals, paths, strict=True):
         try:
@@ -71,7 +70,7 @@ def each(
         except ZembrelError as exc:
             if not keep_going or len(paths) == 1:
                 raise
-            lost.append((path, exc))
+            lost.append(Loss(path, exc))
     if lost and not done:
         raise _all_lost(lost, len(paths))
     if outside and not done:
@@ -86,21 +85,21 @@ def each(
 def opened(given: Given, output: Output) -> tuple[list[Layer], Lost]:
     """The inputs, and those that cannot be opened; without keep_going that is an error, and of one alone."""
     layers = given_layers(given.options)
-    lost: list[tuple[Path, ZembrelError]] = []
+    lost: list[Loss] = []
     for origin in given.origins:
         try:
             layers.append(open_layer(origin, given.options))
         except ZembrelError as exc:
             if not output.keep_going or len(given.origins) == 1:
                 raise
-            lost.append((origin.name, exc))
+            lost.append(Loss(origin.name, exc))
     if not layers:
         raise _all_lost(lost, len(given.origins))
     return layers, lost
 
 
 def _all_lost(lost: Lost, count: int) -> InputError:
-    why = lost[0][1]
+    why = lost[0].error
     return InputError(f"none of the {count} inputs could be done", why.what, why.remedy)
 
 
@@ -149,34 +148,17 @@ def _receipt(
     lost: Lost,
     outside: Sequence[str],
 ) -> Receipt:
-    first = done[0][1]
-    chose = list(dict.fromkeys(item for _, written, items in done for item in (*items, *written.chose)))
-    checks = [*_checks(done), *outside]
-    lines = [("frame", frame_items(first.view.frame)), ("chose", tuple(chose)), ("checks", tuple(checks))]
-    if len(done) == 1:
-        lines.append(("plan" if output.dry_run else "wrote", first.wrote))
-    else:
-        lines[0] = (
-            "frames",
-            tuple(
-                f"{len(done)}, the first: {item}" if n == 0 else item for n, item in enumerate(lines[0][1])
-            ),
-        )
-        size = sum(int(written.facts.get("bytes", written.facts["bytes_at_most"])) for _, written, _ in done)
-        items = (f"{len(done)} files in {output.path}", show_bytes(size), f"in {output.seconds:.1f} s")
-        lines.append(("plan" if output.dry_run else "wrote", items))
-    if output.dry_run:
-        lines.insert(0, reads([layer.path for layer, _, _ in done]))
-    lines += [("lost", (f"{path}: {exc.what}",)) for path, exc in lost]
-    facts: dict[str, Any] = {
-        "inputs": [str(layer.path) for layer in layers],
-        "chose": chose,
-        "checks": checks,
-        "results": [written.facts for _, written, _ in done],
-        "lost": [
-            {"input": str(path), "error": exc.what, "why": exc.why, "try": exc.remedy} for path, exc in lost
-        ],
-    }
-    title = f"{named([layer.path for layer in layers])} -> {output.out}"
-    shown = tuple((word, tuple(items)) for word, items in lines if items)
-    return Receipt(verb, title, shown, facts, LOSSES if lost else 0)
+    return Receipt(
+        verb,
+        tuple(layer.path for layer in layers),
+        output.out,
+        planned=output.dry_run,
+        touched=tuple(layer.path for layer, _, _ in done),
+        frame=done[0][1].view.frame,
+        chose=once(item for _, written, items in done for item in (*items, *written.chose)),
+        checks=(*_checks(done), *outside),
+        lost=tuple(lost),
+        results=tuple(written.result for _, written, _ in done),
+        seconds=output.seconds,
+        exit_code=LOSSES if lost else 0,
+    )

@@ -20,7 +20,7 @@ from zembrel.raster.views.around import on_turn
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import show_bounds
+from zembrel.verbs.phrases import show_bounds
 from zembrel.verbs.survey import blocks_of
 
 Rows = list[tuple[str, str]]

@@ -45,7 +45,7 @@ def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt
         chose = [how, f"reach {cells:.6g} cells"]
         if not output.dry_run:
             voids = view.frame.size - before.valid
-            left = view.frame.size - int(written.facts["valid"])
+            left = view.frame.size - (written.result.valid or 0)
             chose.append(f"{voids - left:,} of {voids:,} void cells closed, {left:,} lie deeper")
         return written, chose
 

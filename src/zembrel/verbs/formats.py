@@ -6,8 +6,9 @@ from zembrel.features.files.catalogue import FEATURE_FORMATS, FeatureFormat
 from zembrel.formats.form import Format
 from zembrel.formats.known import all_formats, format_named
 from zembrel.points.files.catalogue import POINT_FORMATS, PointFormat
+from zembrel.verbs.phrases import show_table
 from zembrel.verbs.points.target import SETTINGS as POINT_SETTINGS
-from zembrel.verbs.receipt import Receipt, show_table
+from zembrel.verbs.receipt import Receipt
 
 
 def formats(name: str | None = None) -> Receipt:
@@ -17,17 +18,15 @@ def formats(name: str | None = None) -> Receipt:
         shapes = {key: feature_form._asdict() for key, feature_form in FEATURE_FORMATS.items()}
         clouds = {key: point_form._asdict() for key, point_form in POINT_FORMATS.items()}
         text = f"{_table()}\n{_feature_table()}\n{_point_table()}"
-        return Receipt("formats", "", (), facts | {"features": shapes, "points": clouds}, data=text)
+        return Receipt("formats", own=facts | {"features": shapes, "points": clouds}, data=text)
     if name.lower() in POINT_FORMATS:
         point_form = POINT_FORMATS[name.lower()]
-        return Receipt("formats", "", (), {name.lower(): point_form._asdict()}, data=_of_points(point_form))
+        return Receipt("formats", own={name.lower(): point_form._asdict()}, data=_of_points(point_form))
     if name.lower() in FEATURE_FORMATS:
         feature_form = FEATURE_FORMATS[name.lower()]
-        return Receipt(
-            "formats", "", (), {name.lower(): feature_form._asdict()}, data=_of_features(feature_form)
-        )
+        return Receipt("formats", own={name.lower(): feature_form._asdict()}, data=_of_features(feature_form))
     form = format_named(name)
-    return Receipt("formats", "", (), {name.lower(): _facts(form)}, data=_one(form))
+    return Receipt("formats", own={name.lower(): _facts(form)}, data=_one(form))
 
 
 def _facts(form: Format) -> dict[str, object]:

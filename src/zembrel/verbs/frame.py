@@ -13,7 +13,7 @@ from zembrel.grid.framefile import ENDING, write_frame
 from zembrel.verbs.layers import take_layers
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, frame_facts, frame_items, show_bounds
+from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.target import decide
 from zembrel.verbs.within import area_crs, asked_crs, resolve
 
@@ -42,9 +42,8 @@ def frame(
     if registration and made.registration != registration:
         made = replace(made, registration=registration)
     text = write_frame(made)
-    lines = (("frame", frame_items(made)), ("extent", (show_bounds(made),)))
     if output.out is None:
-        return Receipt("frame", "", (), {"frame": frame_facts(made)}, data=text)
+        return Receipt("frame", frame=made, data=text)
     out = output.path
     if not out.name.endswith(ENDING):
         raise UsageError(
@@ -54,7 +53,8 @@ def frame(
         with Staging(output.replace) as staging:
             staging.write_text(out, text)
             staging.publish()
-    return Receipt("frame", str(out), lines, {"out": str(out), "frame": frame_facts(made)})
+    result = Result(out, len(text.encode()))
+    return Receipt("frame", out=output.out, planned=output.dry_run, frame=made, results=(result,))
 
 
 def _from_rasters(inputs: Inputs, where: Where, output: Output) -> Frame:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,7 +17,8 @@ from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import Layer, check_placed, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, named, show_cell
+from zembrel.verbs.phrases import show_cell
+from zembrel.verbs.receipt import Receipt
 
 if TYPE_CHECKING:
     from zembrel.features.table import FeatureTable
@@ -44,12 +46,15 @@ def written(paths: Sequence[Path], table: FeatureTable, output: Output) -> Recei
     """The receipt over outlines that were written."""
     from zembrel.verbs.features.writing import write_layer
 
-    out = output.path
-    write_layer(out, table, output)
-    facts = {"inputs": [str(path) for path in paths], "out": str(out), "features": len(paths)}
-    wrote = (str(out), f"{len(paths)} outlines", "EPSG:4326 WGS 84")
-    word = "plan" if output.dry_run else "wrote"
-    return Receipt("index", f"{named(paths)} -> {out}", ((word, wrote),), facts)
+    written = write_layer(output.path, table, output)
+    return Receipt(
+        "index",
+        tuple(paths),
+        output.out,
+        planned=output.dry_run,
+        results=(replace(written.result, what="outlines", how=("EPSG:4326 WGS 84",)),),
+        own={"features": len(paths)},
+    )
 
 
 def _outlines(layers: Sequence[Layer]) -> FeatureTable:

@@ -39,10 +39,10 @@ class Given:
     options: Inputs
 
     @property
-    def paths(self) -> list[Path]:
+    def paths(self) -> tuple[Path, ...]:
         """The names they are known by; rasters that are open already have names of their own."""
-        held = [Path(f"raster{n}.tif") for n, _ in enumerate(self.options.rasters, 1)]
-        return [*held, *(origin.name for origin in self.origins)]
+        held = (Path(f"raster{n}.tif") for n, _ in enumerate(self.options.rasters, 1))
+        return (*held, *(origin.name for origin in self.origins))
 
 
 def take(

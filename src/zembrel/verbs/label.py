@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
@@ -24,7 +25,7 @@ from zembrel.raster.views.nodata import WithNodata
 from zembrel.verbs.finding import find
 from zembrel.verbs.layers import open_layer
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, frame_facts, frame_items
+from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.within import parse_crs_phrase
 
 
@@ -73,10 +74,7 @@ def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:
                     staging.write_text(name, text)
                 staging.publish()
         final = next(iter(beside))
-    word = "plan" if output.dry_run else "wrote"
-    lines = (("frame", frame_items(frame)), ("changed", tuple(did)), (word, (str(final), "cells untouched")))
-    facts = {"inputs": [str(path)], "out": str(final), "changed": did, "frame": frame_facts(frame)}
-    return Receipt("label", str(path) if final == path else f"{path} -> {final}", lines, facts)
+    return _receipt(path, final, did, "cells untouched", output, frame)
 
 
 def _label_points(path: Path, final: Path, output: Output, changes: Changes) -> Receipt:
@@ -103,10 +101,22 @@ def _label_points(path: Path, final: Path, output: Output, changes: Changes) -> 
                 with resource_errors(final):
                     write_relabelled(path, staged, crs)
             staging.publish()
-    did = f"CRS {name_of(crs)}"
-    lines = (("changed", (did,)), ("plan" if output.dry_run else "wrote", (str(final), "points untouched")))
-    facts = {"inputs": [str(path)], "out": str(final), "changed": [did]}
-    return Receipt("label", str(path) if final == path else f"{path} -> {final}", lines, facts)
+    return _receipt(path, final, [f"CRS {name_of(crs)}"], "points untouched", output)
+
+
+def _receipt(
+    path: Path, final: Path, changed: Sequence[str], how: str, output: Output, frame: Frame | None = None
+) -> Receipt:
+    """What was changed, and where that stands."""
+    return Receipt(
+        "label",
+        (path,),
+        None if path == final else str(final),
+        planned=output.dry_run,
+        frame=frame,
+        results=(Result(final, how=(how,)),),
+        own={"changed": list(changed)},
+    )
 
 
 def _mended(path: Path, raster: Raster, changes: Changes) -> tuple[Frame, tuple[Band, ...], list[str]]:

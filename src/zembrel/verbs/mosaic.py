@@ -32,9 +32,9 @@ from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import agreed_bands, pieces_of, sewn
-from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
+from zembrel.verbs.receipt import Receipt, once
 from zembrel.verbs.target import Target, decide, landing, masked
-from zembrel.verbs.write import Written, write
+from zembrel.verbs.write import write
 
 _ALL_PAIRS = 10**9
 _SEEN = 0.5  # cells of shift between two sheets that is worth a word
@@ -96,18 +96,16 @@ def of_rasters(given: Given, where: Where, output: Output, joining: Joining) -> 
         staging.publish()
     chose += [*target.chose, *(more or methods), f"overlap {joining.overlap}", *toned, *collars]
     chose += written.chose
-    checks = [*written.checks, *trimmings, *_gaps(layers, target)]
-    checks += [*_overlap_items(found, names), *_shift_items(found, names), *sheets.unlike(layers), *warned]
+    checks = [*written.checks, *trimmings, *_gaps(layers, target), *_agreement(found, names)]
+    checks += [*sheets.unlike(layers), *warned]
     checks += [f"{len(layers) - len(pieces)} inputs outside the area left out"] * (len(layers) > len(pieces))
-    facts = {
-        "inputs": [str(layer.path) for layer in layers],
-        "touched": [str(layer.path) for layer in touched],
-        "chose": chose,
-        "checks": checks,
-        "overlaps": [_overlap_facts(entry, names) for entry in found],
-        "results": [written.facts],
-    }
-    return _receipt(facts, target, written, output, joining)
+    products = {"table": Path(joining.table)} if joining.table else {}
+    own = {"overlaps": [_overlap_facts(entry, names) for entry in found]}
+    return Receipt(
+        "mosaic", tuple(layer.path for layer in layers), output.out,
+        planned=output.dry_run, touched=tuple(layer.path for layer in touched), frame=target.frame,
+        chose=once(chose), checks=tuple(checks), results=(written.result,), products=products, own=own,
+    )  # fmt: skip
 
 
 def _gaps(layers: Sequence[Layer], target: Target) -> list[str]:
@@ -144,22 +142,6 @@ def _opened(given: Given, where: Where, joining: Joining) -> tuple[list[Layer], 
     chose = [*remarks, *chose]
     _refuse_blends(layers, joining, where)
     return layers, chose
-
-
-def _receipt(
-    facts: dict[str, Any], target: Target, written: Written, output: Output, joining: Joining
-) -> Receipt:
-    beside = (f"table {joining.table}",) if joining.table and not output.dry_run else ()
-    lines: Lines = (
-        ("frame", frame_items(target.frame)),
-        ("chose", tuple(dict.fromkeys(facts["chose"]))),
-        ("checks", tuple(facts["checks"])),
-        ("plan" if output.dry_run else "wrote", (*written.wrote, *beside)),
-    )
-    if output.dry_run:
-        lines = (reads([Path(path) for path in facts["touched"]]), *lines)
-    title = f"{named([Path(path) for path in facts['inputs']])} -> {output.out}"
-    return Receipt("mosaic", title, lines, facts)
 
 
 def _refuse_blends(layers: Sequence[Layer], joining: Joining, where: Where) -> None:
@@ -243,6 +225,11 @@ def _rms(found: Sequence[Disagreement]) -> float | None:
     """Of all overlaps together."""
     cells = sum(entry.cells for entry in found)
     return (sum(entry.rms**2 * entry.cells for entry in found) / cells) ** 0.5 if cells else None
+
+
+def _agreement(found: Sequence[Disagreement], names: Sequence[str]) -> list[str]:
+    """How far overlaps differ, and are shifted against each other."""
+    return [*_overlap_items(found, names), *_shift_items(found, names)]
 
 
 def _overlap_items(found: Sequence[Disagreement], names: Sequence[str]) -> list[str]:

@@ -25,7 +25,8 @@ from zembrel.verbs.layers import Layer, take_layers
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, frame_items, show_table, unit_sign
+from zembrel.verbs.phrases import show_table, unit_sign
+from zembrel.verbs.receipt import Receipt, once
 from zembrel.verbs.within import asked_crs, asked_frame
 from zembrel.verbs.write import write
 
@@ -64,20 +65,23 @@ def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
     if pins.table and not output.dry_run:
         _write_table(Path(pins.table), rows, output)
     chose = [f"model {model} through {len(ties.names)} points", f"method {method} ({why})", *written.chose]
-    lines = (
-        ("frame", frame_items(frame)),
-        ("chose", tuple(chose)),
-        ("checks", (*_judgement(ties, fit, frame, pinning), *written.checks)),
-        ("plan" if output.dry_run else "wrote", written.wrote),
+    return Receipt(
+        "pin",
+        (layer.path,),
+        output.out,
+        planned=output.dry_run,
+        frame=frame,
+        chose=once(chose),
+        checks=(*_judgement(ties, fit, frame, pinning), *written.checks),
+        results=(written.result,),
+        products={"table": Path(pins.table)} if pins.table else {},
+        own={
+            "model": model,
+            "points": [dict(zip(_HEADER, row, strict=True)) for row in rows],
+            "suspect": None if fit.suspect is None else ties.names[fit.suspect],
+        },
+        data=_shown(rows, frame),
     )
-    facts: dict[str, Any] = {
-        "inputs": [str(layer.path)],
-        "model": model,
-        "points": [dict(zip(_HEADER, row, strict=True)) for row in rows],
-        "suspect": None if fit.suspect is None else ties.names[fit.suspect],
-        "results": [written.facts],
-    }
-    return Receipt("pin", f"{layer.path} -> {output.out}", lines, facts, data=_shown(rows, frame))
 
 
 def _own_ties(layer: Layer) -> Ties:

@@ -18,7 +18,6 @@ from zembrel.features.outlined import Shapes, shapes_of
 from zembrel.features.table import INTEGER, REAL, TEXT, FeatureTable, column
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
-from zembrel.measure import show_bytes
 from zembrel.raster.model import Cells, Mask, Raster
 from zembrel.raster.regions import Found, RegionOutlines, RegionSweep, Swept
 from zembrel.raster.sieved import sieved
@@ -27,7 +26,7 @@ from zembrel.verbs.features.writing import check_target, full, write_parts
 from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, frame_items
+from zembrel.verbs.receipt import Receipt, once
 
 _STRIP_CELLS = 2_000_000
 _PIECE = 32.0  # cells of an edge at a time, for areas on the ground
@@ -84,17 +83,17 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
     if not counts.regions:
         raise InputError(f"{layer.path} has no valid cell", "there is no region", "check its nodata")
     way = "cells joined at corners" if outlining.diagonal else "cells joined at edges"
-    said = [*layer.remarks, *chose, way, *counts.said, *written.notes]
-    wrote = (str(out), f"{written.features:,} features", show_bytes(written.bytes))
-    lines = (
-        ("frame", frame_items(raster.frame)),
-        ("chose", tuple(said)),
-        ("checks", (f"{counts.cells:,} valid cells in {counts.regions:,} regions",)),
-        ("plan" if output.dry_run else "wrote", wrote),
+    return Receipt(
+        "polygonize",
+        (layer.path,),
+        output.out,
+        planned=output.dry_run,
+        frame=raster.frame,
+        chose=once((*layer.remarks, *chose, way, *counts.said, *written.notes)),
+        checks=(f"{counts.cells:,} valid cells in {counts.regions:,} regions",),
+        results=(written.result,),
+        own={"regions": counts.regions, "features": written.features, "cells": counts.cells},
     )
-    facts: dict[str, Any] = {"inputs": [str(layer.path)], "out": str(out), "regions": counts.regions}
-    facts |= {"features": written.features, "cells": counts.cells, "chose": said}
-    return Receipt("polygonize", f"{layer.path} -> {out}", lines, facts)
 
 
 def _schema(name: str, raster: Raster, outlining: Outlining) -> Schema:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from zembrel.engine.commit import Staging, check_free
@@ -10,13 +11,12 @@ from zembrel.errors import InputError, RefusedError
 from zembrel.formats.quilt import QuiltSheet, Sewing, write_quilt
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.measure import show_bytes
 from zembrel.raster.model import Band
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Output
 from zembrel.verbs.pieces import APART, native_feather, shared_lattice
-from zembrel.verbs.receipt import Receipt, frame_facts, frame_items, named
+from zembrel.verbs.receipt import Receipt, Result, once
 from zembrel.verbs.target import Target
 
 
@@ -72,17 +72,13 @@ def as_quilt(
         with Staging(output.replace) as staging:
             staging.write_text(out, text)
             staging.publish()
-    chose = (*target.chose, *dict.fromkeys(methods), f"overlap {sewing.overlap}")
-    wrote = (str(out), f"{len(sheets):,} sheets", show_bytes(len(text.encode())), "no cell read")
-    paths = [Path(layer.path) for layer, _ in layers]
-    lines = (
-        ("frame", frame_items(target.frame)),
-        ("chose", chose),
-        ("plan" if output.dry_run else "wrote", wrote),
+    result = Result(out, len(text.encode()), format="quilt", frame=target.frame, how=("no cell read",))
+    return Receipt(
+        "mosaic",
+        tuple(Path(layer.path) for layer, _ in layers),
+        output.out,
+        planned=output.dry_run,
+        frame=target.frame,
+        chose=once((*target.chose, *methods, f"overlap {sewing.overlap}")),
+        results=(replace(result, count=len(sheets), what="sheets"),),
     )
-    facts = {
-        "inputs": [str(path) for path in paths],
-        "chose": list(chose),
-        "results": [{"out": str(out), "format": "quilt", "frame": frame_facts(target.frame)}],
-    }
-    return Receipt("mosaic", f"{named(paths)} -> {output.out}", lines, facts)

@@ -23,7 +23,7 @@ from zembrel.verbs.features.framing import check_meets, frame_for
 from zembrel.verbs.intake import FEATURES, take
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, frame_items
+from zembrel.verbs.receipt import Receipt, once
 from zembrel.verbs.write import write
 
 
@@ -70,20 +70,17 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
         *([] if scanning.cover else [f"overlap {scanning.overlap}"]),
         *written.chose,
     ]
-    counted = (f"{len(table):,} features", *written.checks)
-    lines = (
-        ("frame", frame_items(frame)),
-        ("chose", tuple(said)),
-        ("checks", counted),
-        ("plan" if output.dry_run else "wrote", written.wrote),
+    return Receipt(
+        "rasterize",
+        (path,),
+        output.out,
+        planned=output.dry_run,
+        frame=frame,
+        chose=once(said),
+        checks=(f"{len(table):,} features", *written.checks),
+        results=(written.result,),
+        own={"features": len(table)},
     )
-    facts = {
-        "inputs": [str(path)],
-        "features": len(table),
-        "chose": said,
-        "results": [written.facts],
-    }
-    return Receipt("rasterize", f"{path} -> {output.out}", lines, facts)
 
 
 def _only_input(inputs: Inputs, output: Output) -> Origin:

@@ -1,111 +1,167 @@
-"""Receipts: what a verb read, chose, wrote and checked, in numbers."""
+"""Receipts: what a verb read, chose, wrote and checked. Facts with types; the command line words them."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
-from zembrel.formats.handles import size_on_disk
+from zembrel.errors import ZembrelError
 from zembrel.formats.web import traffic
-from zembrel.geodesy.crs import CRS, label
+from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import crs_text
-from zembrel.measure import show_bytes, show_number
 from zembrel.reading import readings
 
 LOSSES = 7  # exit code of a run that ended with listed losses
 
 
-Lines = tuple[tuple[str, tuple[str, ...]], ...]
+class Loss(NamedTuple):
+    """An input that could not be done, and why."""
+
+    input: Path
+    error: ZembrelError
+
+    @property
+    def facts(self) -> dict[str, str]:
+        """The loss for programs."""
+        error = self.error
+        return {"input": str(self.input), "error": error.what, "why": error.why, "try": error.remedy}
+
+
+@dataclass(frozen=True)
+class Result:
+    """What was written, or in a dry run would be.
+
+    bytes: None before it is written, then `bytes_at_most` counts; count and what: `12` `features`; files:
+    their number where `out` is a folder; how: compression and layout in words; beside: files that belong to
+    it; free and memory: bytes that a plan found and needs; valid and missing: cells.
+    """
+
+    out: Path
+    bytes: int | None = None
+    bytes_at_most: int | None = None
+    format: str | None = None
+    frame: Frame | None = None
+    bands: int | None = None
+    type: str | None = None
+    count: int | None = None
+    what: str = "features"
+    files: int | None = None
+    how: tuple[str, ...] = ()
+    beside: tuple[Path, ...] = ()
+    seconds: float | None = None
+    free: int | None = None
+    memory: int | None = None
+    valid: int | None = None
+    missing: int | None = None
+
+    @property
+    def facts(self) -> dict[str, Any]:
+        """The result for programs: what is known of it."""
+        known: dict[str, Any] = {
+            name: getattr(self, name)
+            for name in ("bytes", "bytes_at_most", "format", "bands", "type", "files", "free", "memory",
+                         "valid", "missing")
+        }  # fmt: skip
+        known |= {"frame": self.frame and frame_facts(self.frame), "count": self.count}
+        known |= {"beside": [str(path) for path in self.beside] or None, "how": list(self.how) or None}
+        known["seconds"] = None if self.seconds is None else round(self.seconds, 3)
+        known["what"] = None if self.count is None else self.what
+        return {"out": str(self.out)} | {name: value for name, value in known.items() if value is not None}
+
+
+@dataclass(frozen=True)
+class PointTotals:
+    """Points that went on, out of how many, their CRS and layout, and the parts read out of all."""
+
+    count: int
+    of: int
+    crs: CRS | None = None
+    layout: int | None = None
+    parts_read: int = 0
+    parts: int = 0
+
+
+@dataclass(frozen=True)
+class FeatureTotals:
+    """Features by kind, those without a geometry, their CRS, and the names of their fields."""
+
+    count: int
+    kinds: tuple[str, ...]
+    missing: int
+    crs: CRS | None
+    fields: tuple[str, ...]
 
 
 @dataclass(frozen=True)
 class Receipt:
-    """`lines` are for people, (word, items) each; `facts` are the same for programs."""
+    """What became of a run of a verb.
+
+    out: as it was given; planned: nothing was written; touched: the inputs a planned run would read; frame,
+    points and features: what the verb worked on; losses: what the result cannot hold, in words; lost: inputs
+    that could not be done; products: further files by the option that named them; seconds: of the whole run;
+    own: facts of this verb alone; data: what was asked for, of verbs that print it.
+    """
 
     verb: str
-    title: str
-    lines: Lines = ()
-    facts: dict[str, Any] = field(default_factory=dict)
+    inputs: tuple[Path, ...] = ()
+    out: str | None = None
+    planned: bool = False
+    touched: tuple[Path, ...] = ()
+    frame: Frame | None = None
+    points: PointTotals | None = None
+    features: FeatureTotals | None = None
+    chose: tuple[str, ...] = ()
+    checks: tuple[str, ...] = ()
+    losses: tuple[str, ...] = ()
+    lost: tuple[Loss, ...] = ()
+    results: tuple[Result, ...] = ()
+    products: Mapping[str, Path] = field(default_factory=dict)
+    seconds: float | None = None
+    own: Mapping[str, Any] = field(default_factory=dict)
+    left_alone: tuple[Path, ...] = ()
+    web: Mapping[str, int] | None = None
+    record: Mapping[str, Any] | None = None
     exit_code: int = 0
-    data: str | None = None  # what was asked for, for verbs that print it
+    data: str | None = None
+
+    @property
+    def facts(self) -> dict[str, Any]:
+        """The receipt for programs, as `docs/receipt.schema.json` describes it."""
+        always: dict[str, Any] = {"inputs": [str(path) for path in self.inputs]}
+        always |= {"chose": list(self.chose), "checks": list(self.checks)}
+        always |= {"lost": [loss.facts for loss in self.lost], "results": [r.facts for r in self.results]}
+        some = {
+            "out": self.out,
+            "planned": self.planned,
+            "touched": [str(path) for path in self.touched],
+            "frame": self.frame and frame_facts(self.frame),
+            "losses": list(self.losses),
+            "products": {option: str(path) for option, path in self.products.items()},
+            "seconds": self.seconds and round(self.seconds, 3),
+            "left_alone": [str(path) for path in self.left_alone],
+            "web": self.web,
+            "record": self.record,
+        }
+        return always | {name: value for name, value in some.items() if value} | dict(self.own)
 
 
 def finished(receipt: Receipt) -> Receipt:
-    """`receipt` with a line about what was asked of the web, if anything was; empty results are losses."""
-    empty = [facts for facts in receipt.facts.get("results", ()) if facts.get("valid") == 0]
-    if (empty or receipt.facts.get("features") == 0) and not receipt.exit_code:
-        receipt = replace(receipt, exit_code=LOSSES)
-    receipt = _with_passed(receipt)
-    told = traffic.told()
-    if told is None:
-        return receipt
-    facts = {"requests": traffic.requests, "bytes": traffic.bytes, "size": sum(traffic.sizes.values())}
-    lines = (*receipt.lines, ("web", (told,))) if receipt.lines else receipt.lines
-    return replace(receipt, lines=lines, facts=receipt.facts | {"web": facts})
-
-
-def _with_passed(receipt: Receipt) -> Receipt:
-    """`receipt` with a word on files of folders that were not taken, if there were any."""
-    passed = readings.passed
-    if not passed or not receipt.lines:
-        return receipt
-    shown = ", ".join(path.name for path in passed[:3]) + (" ..." if len(passed) > 3 else "")
-    word = f"{len(passed)} other file{'s' * (len(passed) != 1)} in folders left alone: {shown}"
-    lines: list[tuple[str, tuple[str, ...]]] = list(receipt.lines)
-    at = next(
-        (n for n, (name, _) in enumerate(lines) if name in ("chose", "checks", "wrote", "plan")),
-        len(lines),
+    """`receipt` with what was asked of the web and what was left alone; empty results are losses."""
+    empty = any(result.valid == 0 for result in receipt.results) or receipt.own.get("features") == 0
+    return replace(
+        receipt,
+        exit_code=receipt.exit_code or (LOSSES if empty else 0),
+        left_alone=tuple(readings.passed),
+        web=traffic.facts,
     )
-    if at < len(lines) and lines[at][0] == "chose":
-        lines[at] = ("chose", (*lines[at][1], word))
-    else:
-        lines.insert(at, ("chose", (word,)))
-    left = [str(path) for path in passed]
-    return replace(receipt, lines=tuple(lines), facts=receipt.facts | {"left_alone": left})
 
 
-def named(paths: Sequence[Path]) -> str:
-    """`6 inputs (a.tif ... f.tif)`, or the one path."""
-    if len(paths) == 1:
-        return str(paths[0])
-    return f"{len(paths)} inputs ({paths[0]} ... {paths[-1]})"
-
-
-def reads(paths: Sequence[Path]) -> tuple[str, tuple[str, ...]]:
-    """The line of a plan that says which inputs would be read."""
-    size = sum(size_on_disk(path) for path in paths)
-    shown = [str(path) for path in paths[:3]] + (["..."] if len(paths) > 3 else [])
-    return "reads", (f"{len(paths):,} input{'s' if len(paths) != 1 else ''}, {show_bytes(size)}", *shown)
-
-
-def frame_items(frame: Frame) -> tuple[str, ...]:
-    """CRS, cell size and extent in cells, for the receipt."""
-    turned = () if frame.north_up else ("turned",)
-    nodes = ("values on nodes",) if frame.registration == "node" else ()
-    size = f"{frame.columns:,} x {frame.rows:,} cells"
-    return (label(frame.crs), show_cell(frame), size, *nodes, *turned)
-
-
-def show_cell(frame: Frame) -> str:
-    """`0.5 m`, `2 x 3 m` or `1 arcsec`."""
-    across, along = frame.cell
-    unit = unit_sign(frame.crs)
-    if unit == "deg" and max(across, along) < 0.1:
-        across, along, unit = across * 3600, along * 3600, "arcsec"
-    same = abs(across - along) <= 1e-9 * across
-    return f"{across:.7g} {unit}" if same else f"{across:.7g} x {along:.7g} {unit}"
-
-
-def unit_sign(crs: CRS | None) -> str:
-    """Short sign of the unit of coordinates."""
-    if crs is None:
-        return "(no unit)"
-    return {"metre": "m", "degree": "deg", "foot": "ft", "US survey foot": "usft"}.get(
-        crs.unit.name, crs.unit.name
-    )
+def once(said: Iterable[str]) -> tuple[str, ...]:
+    """What is said, each thing once."""
+    return tuple(dict.fromkeys(said))
 
 
 def frame_facts(frame: Frame) -> dict[str, Any]:
@@ -120,19 +176,3 @@ def frame_facts(frame: Frame) -> dict[str, Any]:
         "rows": frame.rows,
         "registration": frame.registration,
     }
-
-
-def show_table(rows: Sequence[Sequence[str]]) -> str:
-    """Rows of words in columns, two blanks apart at least."""
-    widths = [max(len(row[n]) for row in rows) + 3 for n in range(len(rows[0]))]
-    lines = ("".join(f"{cell:<{w}}" for cell, w in zip(row, widths, strict=True)).rstrip() for row in rows)
-    return "\n".join(lines) + "\n"
-
-
-def show_bounds(frame: Frame) -> str:
-    """West, south, east and north with as many digits as the cell size asks for."""
-    digits = 6 if unit_sign(frame.crs) == "deg" else 2
-    return "  ".join(
-        f"{side} {show_number(round(value, digits))}"
-        for side, value in zip("WSEN", frame.bounds, strict=True)
-    )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import hashlib
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -12,6 +13,7 @@ from typing import Any
 from zembrel.reading import readings
 from zembrel.verbs.receipt import Receipt
 
+_CHEAP = 4_000_000  # bytes of a file whose checksum takes no time worth speaking of
 _NOT_TYPED = (
     "command",
     "tick",
@@ -24,7 +26,8 @@ _NOT_TYPED = (
 
 
 def recorded(receipt: Receipt, options: Mapping[str, Any]) -> Receipt:
-    """`receipt` with the program's version, the options as they were understood, and every file it read.
+    """`receipt` with the program's version, the options as they were understood, every file it read, and the
+    coordinate operations.
 
     options: arguments of the verb by name; of groups of options those that were given.
     """
@@ -34,8 +37,9 @@ def recorded(receipt: Receipt, options: Mapping[str, Any]) -> Receipt:
         "version": version("zembrel"),
         "options": dict(_given(options)),
         "read": [_facts(path) for path in readings.files],
+        "operations": [{"from": move.source, "to": move.target, "how": move.how} for move in readings.moves],
     }
-    return replace(receipt, facts=receipt.facts | {"record": record})
+    return replace(receipt, record=record)
 
 
 def _given(options: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
@@ -50,10 +54,13 @@ def _given(options: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
 
 
 def _facts(path: Path) -> dict[str, Any]:
-    """Path, bytes and time of the last change, UTC, of a file; of one that is gone the path alone."""
+    """Path, bytes, time of the last change (UTC), checksum of a small file; the path of one that is gone."""
     try:
         facts = path.stat()
     except OSError:
         return {"path": str(path)}
     changed = datetime.fromtimestamp(facts.st_mtime, UTC)
-    return {"path": str(path), "bytes": facts.st_size, "changed": changed.isoformat(timespec="seconds")}
+    known = {"path": str(path), "bytes": facts.st_size, "changed": changed.isoformat(timespec="seconds")}
+    if facts.st_size > _CHEAP or not path.is_file():
+        return known
+    return known | {"sha256": hashlib.sha256(path.read_bytes()).hexdigest()}

@@ -16,7 +16,7 @@ from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.ground import reaches
 from zembrel.features.table import Column, FeatureTable, column
 from zembrel.formats.origin import Origin
-from zembrel.measure import parse_length, show_bytes
+from zembrel.measure import parse_length
 from zembrel.raster.method import Method, parse_method
 from zembrel.raster.model import Raster
 from zembrel.raster.sampling import Places, values_at
@@ -25,7 +25,7 @@ from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.layers import Layer, check_resolved, take_layers
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, named
+from zembrel.verbs.receipt import Receipt, once
 
 _PLAIN = ("nearest", "bilinear", "cubic", "lanczos")
 
@@ -60,18 +60,16 @@ def sample(
     table = FeatureTable(points.geometries, columns, points.crs)
     written = write_layer(out, table, output)
     checks = [f"{missing:,} value{'s' * (missing != 1)} missing"] if missing else ["a value for every point"]
-    lines = (
-        ("chose", (*points.remarks, *chose, *written.notes)),
-        ("checks", tuple(checks)),
-        (
-            "plan" if output.dry_run else "wrote",
-            (str(out), f"{len(table):,} points", show_bytes(written.bytes)),
-        ),
+    return Receipt(
+        "sample",
+        tuple(layer.path for layer in layers),
+        output.out,
+        planned=output.dry_run,
+        chose=once((*points.remarks, *chose, *written.notes)),
+        checks=tuple(checks),
+        results=(replace(written.result, what="points"),),
+        own={"at": at, "features": len(table), "missing": missing, "fields": list(columns)},
     )
-    paths = [layer.path for layer in layers]
-    facts: dict[str, Any] = {"inputs": [str(path) for path in paths], "out": str(out), "features": len(table)}
-    facts |= {"missing": missing, "fields": list(columns), "chose": chose}
-    return Receipt("sample", f"{named(paths)} at {at} -> {out}", lines, facts)
 
 
 def _over_places(raster: Raster, output: Output) -> Any:

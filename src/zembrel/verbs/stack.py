@@ -9,7 +9,7 @@ from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.bands import stack as stack_views
 from zembrel.verbs.layers import take_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
+from zembrel.verbs.receipt import Receipt, once
 from zembrel.verbs.target import brought, decide, masked
 from zembrel.verbs.write import write
 
@@ -31,20 +31,16 @@ def stack(inputs: Inputs, where: Where, output: Output, *, method: str = "auto")
         chose.append(f"type {shared_type(whole.bands).name} (holds {', '.join(sorted(kinds))})")
     cover = target.cover() if where.mask else None
     written = write(masked(whole, cover), output.path, output, cover=cover)
-    chose = list(dict.fromkeys([*chose, *written.chose]))
-    lines: Lines = (
-        ("frame", frame_items(target.frame)),
-        ("chose", tuple(chose)),
-        ("checks", written.checks),
-        ("plan" if output.dry_run else "wrote", written.wrote),
+    paths = tuple(layer.path for layer in layers)
+    return Receipt(
+        "stack",
+        paths,
+        output.out,
+        planned=output.dry_run,
+        touched=paths,
+        frame=target.frame,
+        chose=once((*chose, *written.chose)),
+        checks=written.checks,
+        results=(written.result,),
+        own={"bands": [band.name for band in whole.bands]},
     )
-    if output.dry_run:
-        lines = (reads([layer.path for layer in layers]), *lines)
-    facts = {
-        "inputs": [str(layer.path) for layer in layers],
-        "bands": [band.name for band in whole.bands],
-        "chose": chose,
-        "checks": list(written.checks),
-        "results": [written.facts],
-    }
-    return Receipt("stack", f"{named([layer.path for layer in layers])} -> {output.out}", lines, facts)

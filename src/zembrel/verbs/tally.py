@@ -25,7 +25,7 @@ from zembrel.formats import readable
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
-from zembrel.measure import parse_length, show_bytes, show_number
+from zembrel.measure import parse_length, show_number
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.unscaled import unscaled
@@ -35,7 +35,7 @@ from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.intake import FEATURES, RASTERS, Given, take
 from zembrel.verbs.layers import Layer, check_resolved, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Lines, Receipt, frame_items, named
+from zembrel.verbs.receipt import Receipt, once
 from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.within import asked_crs
 from zembrel.verbs.write import write
@@ -87,13 +87,16 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
         for layer in layers:
             columns |= _of_cells(layer, zones, tallying, stats, output, len(layers) > 1)
     said += [f"reach {tallying.reach}"] if tallying.reach else []
-    lines, bytes_facts = _written(zones, columns, where, output, said)
+    written = _written(zones, columns, where, output)
     empty = max((int(np.isnan(values).sum()) for values in columns.values()), default=0)
     some = f"{empty:,} of {len(zones):,} zones hold nothing" if empty else "every zone holds something"
-    facts = {"inputs": [str(path) for path in given.paths], "zones": len(zones), "fields": list(columns)}
-    facts |= {"empty": empty, "chose": said, **bytes_facts}
-    title = f"{named(given.paths)} in {tallying.zones} -> {output.out}"
-    return Receipt("tally", title, (*lines[:-1], ("checks", (some,)), lines[-1]), facts)
+    return replace(
+        written,
+        inputs=given.paths,
+        chose=once((*said, *written.chose)),
+        checks=(some,),
+        own={"zone_layer": tallying.zones, "zones": len(zones), "fields": list(columns), "empty": empty},
+    )
 
 
 def _working(zones: FeatureTable, tallying: Tallying, where: Where) -> CRS:
@@ -172,20 +175,16 @@ def _of_cells(
     return columns
 
 
-def _written(
-    zones: FeatureTable, columns: Columns, where: Where, output: Output, said: list[str]
-) -> tuple[Lines, dict[str, Any]]:
+def _written(zones: FeatureTable, columns: Columns, where: Where, output: Output) -> Receipt:
     """Zones with what was found, as a feature layer or a table, or drawn onto the cells of a frame."""
-    out, word = output.path, "plan" if output.dry_run else "wrote"
+    out, planned = output.path, output.dry_run
     if readable(out) and not is_features(out):
         frame, chose = frame_for(zones, where)
         moved = zones.to(frame.crs)
         bands = tuple(_drawn(moved, frame, name, values) for name, values in columns.items())
         written = write(stack(bands), out, output)
-        shown = (*chose, *said, *written.chose)
-        return (("frame", frame_items(frame)), ("chose", shown), (word, written.wrote)), {
-            "results": [written.facts]
-        }
+        said, results = (*chose, *written.chose), (written.result,)
+        return Receipt("tally", out=output.out, planned=planned, frame=frame, chose=said, results=results)
     check_target(out, output)
     if where.onto or where.cell:
         raise UsageError(
@@ -195,9 +194,8 @@ def _written(
         )
     held = {name: _plain(values) for name, values in columns.items()}
     layer = write_layer(out, replace(zones, columns={**zones.columns, **held}), output)
-    wrote = (str(out), f"{len(zones):,} zones", ", ".join(columns), show_bytes(layer.bytes))
-    chosen: Lines = (("chose", (*said, *layer.notes)),) if said or layer.notes else ()
-    return (*chosen, (word, wrote)), {"out": str(out), "bytes": layer.bytes}
+    result = replace(layer.result, what="zones", how=(", ".join(columns),))
+    return Receipt("tally", out=output.out, planned=planned, chose=layer.notes, results=(result,))
 
 
 def _plain(values: npt.NDArray[np.float64]) -> npt.NDArray[Any]:
@@ -238,14 +236,17 @@ def _per_cell(
         return _as_polygons(path, table, stack(tuple(bands)), output, [*chose, *said])
     written = write(stack(tuple(bands)), output.path, output)
     way = f"within {tallying.reach} of the middles of cells" if reach else "features that meet a cell"
-    lines = (
-        ("frame", frame_items(frame)),
-        ("chose", (*chose, *said, way, *written.chose)),
-        ("checks", (f"{len(table):,} features", *written.checks)),
-        ("plan" if output.dry_run else "wrote", written.wrote),
+    return Receipt(
+        "tally",
+        (path,),
+        output.out,
+        planned=output.dry_run,
+        frame=frame,
+        chose=once((*chose, *said, way, *written.chose)),
+        checks=(f"{len(table):,} features", *written.checks),
+        results=(written.result,),
+        own={"features": len(table)},
     )
-    facts: dict[str, Any] = {"inputs": [str(path)], "features": len(table), "results": [written.facts]}
-    return Receipt("tally", f"{path} per cell -> {output.out}", lines, facts)
 
 
 def _as_polygons(path: Path, table: FeatureTable, view: Raster, output: Output, chose: list[str]) -> Receipt:
@@ -273,19 +274,14 @@ def _as_polygons(path: Path, table: FeatureTable, view: Raster, output: Output, 
     fields = {name: v.astype(np.int64) if (v == np.round(v)).all() else v for name, v in fields.items()}
     cells = FeatureTable(np.asarray(shapely.polygons(rings), object), fields, frame.crs)
     written = write_layer(out, cells, output)
-    lines = (
-        ("frame", frame_items(frame)),
-        ("chose", (*chose, "cells as polygons, empty ones left out", *written.notes)),
-        ("checks", (f"{len(table):,} features in {len(cells):,} of {frame.size:,} cells",)),
-        (
-            "plan" if output.dry_run else "wrote",
-            (str(out), f"{len(cells):,} features", show_bytes(written.bytes)),
-        ),
+    return Receipt(
+        "tally",
+        (path,),
+        output.out,
+        planned=output.dry_run,
+        frame=frame,
+        chose=once((*chose, "cells as polygons, empty ones left out", *written.notes)),
+        checks=(f"{len(table):,} features in {len(cells):,} of {frame.size:,} cells",),
+        results=(written.result,),
+        own={"features": len(table), "cells": len(cells)},
     )
-    facts: dict[str, Any] = {
-        "inputs": [str(path)],
-        "out": str(out),
-        "features": len(table),
-        "cells": len(cells),
-    }
-    return Receipt("tally", f"{path} per cell -> {output.out}", lines, facts)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zembrel.engine.commit import check_free
 from zembrel.engine.plan import Plan
@@ -14,29 +14,28 @@ from zembrel.engine.run import observe
 from zembrel.errors import UsageError, ZembrelError
 from zembrel.formats import open_raster
 from zembrel.grid.frame import Frame
-from zembrel.measure import show_bytes
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.place import crop
 from zembrel.reading import readings
-from zembrel.verbs.cutting import Cutting
+from zembrel.verbs.cutting import Cutting, left_out
 from zembrel.verbs.intake import Given
 from zembrel.verbs.joined import joined
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Lines, Receipt, frame_items, named, reads
+from zembrel.verbs.receipt import Receipt, Result, once
 from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
 from zembrel.verbs.survey import blocks_of
-from zembrel.verbs.target import Target, decide
+from zembrel.verbs.target import decide
 from zembrel.verbs.write import write
 
 if TYPE_CHECKING:
     from zembrel.features.table import FeatureTable
 
 
-Done = tuple[Sheet, dict[str, Any]]
+Done = tuple[Sheet, Result]
 
 
 def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Receipt:
@@ -70,17 +69,34 @@ def of_rasters(given: Given, where: Where, output: Output, cutting: Cutting) -> 
     done = _made(view, sheets, kept, output, cutting)
     if cutting.index and not output.dry_run:
         _write_index(Path(cutting.index), view.frame, done, output)
-    facts = {
-        "inputs": [str(layer.path) for layer in layers],
-        "sheets": [{**sheet.facts, "path": str(sheet.path)} for sheet, _ in done],
-        "empty": len(sheets) - len(done),
-        "kept": len(kept),
-        "bytes": sum(int(str(made.get("bytes", made.get("bytes_at_most")))) for _, made in done),
-    }
     largest = max(sheets, key=lambda sheet: sheet.pane.size).pane
     cut = f"{len(sheets):,} sheets of up to {largest.columns:,} x {largest.rows:,} cells"
     margins = (f"margin {cutting.margin}",) if cutting.margin else ()
-    return _receipt(facts, target, (cut, *margins, *chose), output, cutting)
+    empty, paths = len(sheets) - len(done), tuple(layer.path for layer in layers)
+    return Receipt(
+        "tile",
+        paths,
+        output.out,
+        planned=output.dry_run,
+        touched=paths,
+        frame=target.frame,
+        chose=once((cut, *margins, *chose)),
+        checks=() if output.dry_run else left_out(empty, len(kept)),
+        results=(_folder([result for _, result in done if result.out not in kept], output),),
+        products={"index": Path(cutting.index)} if cutting.index else {},
+        own={
+            "sheets": [{**sheet.facts, "path": str(sheet.path)} for sheet, _ in done],
+            "empty": empty,
+            "kept": len(kept),
+        },
+    )
+
+
+def _folder(written: Sequence[Result], output: Output) -> Result:
+    """All sheets as one result."""
+    most = sum(result.bytes_at_most or 0 for result in written)
+    size = None if output.dry_run else sum(result.bytes or 0 for result in written)
+    return Result(output.path, size, most, files=len(written), seconds=output.seconds)
 
 
 def _check_places(paths: Sequence[Path], cutting: Cutting, output: Output) -> None:
@@ -129,13 +145,12 @@ def _made(
     quiet = replace(output, replace=output.replace or cutting.resume, format=None)
     for sheet in sheets:
         if sheet.path in kept:
-            done.append((sheet, {"bytes": sheet.path.stat().st_size, "kept": True}))
+            done.append((sheet, Result(sheet.path, sheet.path.stat().st_size)))
             continue
         part = _view_of(sheet, view)
         if not output.keep_empty and not output.dry_run and _empty(part, output):
             continue
-        written = write(part, sheet.path, quiet)
-        done.append((sheet, written.facts))
+        done.append((sheet, write(part, sheet.path, quiet).result))
     return done
 
 
@@ -164,27 +179,7 @@ def _index_table(path: Path, frame: Frame, done: Sequence[Done]) -> FeatureTable
 
     shapes = [shapely.box(*frame.bounds_of(sheet.pane)) for sheet, _ in done]
     rows = [
-        {"path": os.path.relpath(sheet.path, path.parent), **sheet.facts, "bytes": facts.get("bytes")}
-        for sheet, facts in done
+        {"path": os.path.relpath(sheet.path, path.parent), **sheet.facts, "bytes": result.bytes}
+        for sheet, result in done
     ]
     return FeatureTable.of(shapes, rows, frame.crs or by_code(4326))
-
-
-def _receipt(
-    facts: Mapping[str, Any], target: Target, chose: Sequence[str], output: Output, cutting: Cutting
-) -> Receipt:
-    empty, kept = facts["empty"], facts["kept"]
-    checks = [f"{empty:,} empty sheets left out"] if empty else ["no empty sheet"]
-    checks += [f"{kept:,} sheets stood already and were verified"] if kept else []
-    wrote = [f"{len(facts['sheets']) - kept:,} files in {output.path}", show_bytes(facts["bytes"])]
-    wrote += [f"index {cutting.index}"] if cutting.index and not output.dry_run else []
-    lines: Lines = (
-        ("frame", frame_items(target.frame)),
-        ("chose", tuple(chose)),
-        ("checks", () if output.dry_run else tuple(checks)),
-        ("plan" if output.dry_run else "wrote", tuple(wrote)),
-    )
-    if output.dry_run:
-        lines = (reads([Path(path) for path in facts["inputs"]]), *lines)
-    title = f"{named([Path(path) for path in facts['inputs']])} -> {output.out}"
-    return Receipt("tile", title, lines, dict(facts))

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import partial
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -18,13 +18,12 @@ from zembrel.features.ground import ground_lengths
 from zembrel.features.table import FeatureTable, column, geometry_array
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.measure import show_bytes
 from zembrel.raster.kernels import skeleton
 from zembrel.raster.model import Cells, Mask, Raster
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, frame_items
+from zembrel.verbs.receipt import Receipt, once
 from zembrel.verbs.survey import blocks_of
 
 Integers = npt.NDArray[np.int64]
@@ -39,7 +38,7 @@ def trace(inputs: Inputs, output: Output, *, background: float | None = None, sp
     out = output.path
     check_target(out, output)
     layer = only_layer("trace", inputs, output)
-    crs = check_resolved(layer)
+    check_resolved(layer)
     if spurs < 0:
         raise UsageError(f"--spurs {spurs}", "a number of cells is needed", "write --spurs 5")
     values, mask = _held(layer, background, output.limits)
@@ -58,16 +57,15 @@ def trace(inputs: Inputs, output: Output, *, background: float | None = None, sp
     said = [*layer.remarks, f"{before:,} cells thinned to {int(mask.sum()):,}", ends]
     said += [f"{gone:,} spurs under {spurs} cells taken away"] if spurs > 1 else []
     said += [f"{alone:,} cells stand alone and make no line"] if alone else []
-    wrote = (str(out), f"{written.features:,} lines", show_bytes(written.bytes))
-    lines = (
-        ("frame", frame_items(frame)),
-        ("chose", (*said, *written.notes)),
-        ("plan" if output.dry_run else "wrote", wrote),
-    )
-    facts: dict[str, Any] = {"inputs": [str(layer.path)], "out": str(out), "features": written.features}
-    assert crs is not None
     return Receipt(
-        "trace", f"{layer.path} -> {out}", lines, facts | {"spurs": gone, "alone": int(alone), "chose": said}
+        "trace",
+        (layer.path,),
+        output.out,
+        planned=output.dry_run,
+        frame=frame,
+        chose=once((*said, *written.notes)),
+        results=(replace(written.result, what="lines"),),
+        own={"features": written.features, "spurs": gone, "alone": int(alone)},
     )
 
 

@@ -97,9 +97,7 @@ def warm(output: Output) -> Receipt:
         pool.close()
     place, made = next((place for place, _ in counts if place), ""), sum(count for _, count in counts)
     seconds = time.perf_counter() - started
-    lines = (("compiled", (f"{made:,} kernels", f"in {seconds:.0f} s")), ("kept", (place,)))
-    facts = {"kernels": made, "place": place, "seconds": round(seconds, 1)}
-    return Receipt("warm", "kernels of all verbs", lines, facts)
+    return Receipt("warm", own={"kernels": made, "place": place, "seconds": round(seconds, 1)})
 
 
 def _compiled(group: str) -> tuple[str, int]:

@@ -1,11 +1,10 @@
-"""From a view to a file: format rules, plan, engine, commit, and the lines of the receipt about it."""
+"""From a view to a file: format rules, plan, engine, commit, and what there is to report about it."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import Plan
@@ -15,24 +14,23 @@ from zembrel.formats import Format, check_settings, choose_format, format_named,
 from zembrel.formats.handles import size_on_disk
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.text import in_wkt1, write_crs
-from zembrel.measure import show_bytes
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.outline import Cover
 from zembrel.verbs.options import Output
+from zembrel.verbs.phrases import show_cell
 from zembrel.verbs.prepared import prepared
-from zembrel.verbs.receipt import frame_facts, show_cell
+from zembrel.verbs.receipt import Result
 
 
 @dataclass(frozen=True)
 class Written:
-    """What became of a view: lines and facts for the receipt."""
+    """What became of a view."""
 
     view: Raster
     chose: tuple[str, ...]
     checks: tuple[str, ...]
-    wrote: tuple[str, ...]
-    facts: dict[str, Any]
+    result: Result
 
 
 def write(
@@ -53,15 +51,16 @@ def write(
     view, chose = prepared(view, format_named(name), output)
     if output.receiver is not None:
         output.receiver(view)
-        return Written(view, (*chose,), (), ("kept",), {"frame": frame_facts(view.frame), "bytes_at_most": 0})
+        return Written(view, (*chose,), (), Result(out, frame=view.frame))
     plan = Plan(view.frame, view.bands, out)
     if not output.dry_run:
         check_free(out, output.replace)
     plan.check(output.ceiling_bytes, output.command)
-    facts: dict[str, Any] = {"out": str(out), "format": name, "frame": frame_facts(view.frame)}
-    facts["bytes_at_most"] = plan.bytes_at_most
+    kind, most = shared_type(view.bands).name, plan.bytes_at_most
+    result = Result(out, None, most, format=name, frame=view.frame, bands=len(view.bands), type=kind)
     if output.dry_run:
-        return _planned(view, chose, plan, output, facts)
+        room = replace(result, free=plan.free, memory=output.limits.expected)
+        return Written(view, (*chose,), (), room)
     coverage = Coverage(cover)
     with Staging(output.replace) as staging:
         staged = staging.path_for(out)
@@ -76,12 +75,9 @@ def write(
                 staging.write_text(path, text)
         size = size_on_disk(staged)
         staging.publish()
-    seconds = output.seconds
-    extra = tuple(f"beside it {path.name}" for path in beside)
-    wrote = (str(out), show_bytes(size), _bands(view), *sink.how, *extra, f"in {seconds:.1f} s")
-    facts |= {"bytes": size, "seconds": round(seconds, 3)}
-    facts |= {"valid": coverage.valid, "missing": coverage.missing}
-    return Written(view, chose, _checks(coverage, view, cover), wrote, facts)
+    result = replace(result, bytes=size, how=tuple(sink.how), beside=tuple(beside), seconds=output.seconds)
+    result = replace(result, valid=coverage.valid, missing=coverage.missing)
+    return Written(view, (*chose,), _checks(coverage, view, cover), result)
 
 
 def _empty(out: Path, view: Raster) -> RefusedError:
@@ -91,16 +87,6 @@ def _empty(out: Path, view: Raster) -> RefusedError:
         "and none gets half of its value from valid cells",
         "check the area, the cell size and --onto, or add --keep-empty",
     )
-
-
-def _planned(
-    view: Raster, chose: tuple[str, ...], plan: Plan, output: Output, facts: dict[str, Any]
-) -> Written:
-    """What would be written, and what that would take."""
-    memory = output.limits.expected
-    items = (f"{plan.out} (not written: dry run)", f"at most {show_bytes(plan.bytes_at_most)}", _bands(view))
-    room = (f"{show_bytes(plan.free)} free", f"memory about {show_bytes(memory)}")
-    return Written(view, chose, (), (*items, *room), facts | {"free": plan.free, "memory": memory})
 
 
 def _beside(view: Raster, out: Path, form: Format, output: Output) -> dict[Path, str]:
@@ -123,11 +109,6 @@ def _stands_already(path: Path, text: str) -> bool:
         return path.read_text("utf-8") == text
     except (OSError, UnicodeDecodeError):
         return False
-
-
-def _bands(view: Raster) -> str:
-    count = len(view.bands)
-    return f"{count} band{'s' if count > 1 else ''} {shared_type(view.bands).name}"
 
 
 def _checks(coverage: Coverage, view: Raster, cover: Cover | None) -> tuple[str, ...]:

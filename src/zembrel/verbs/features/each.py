@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 import shapely
@@ -16,20 +16,14 @@ from zembrel.features.files.schema import kinds_in, schema_of
 from zembrel.features.soundness import sound
 from zembrel.features.table import FeatureTable
 from zembrel.formats.origin import Origin
-from zembrel.geodesy.crs import label
-from zembrel.measure import show_bytes
 from zembrel.verbs.each import Lost, each, results
 from zembrel.verbs.features.opening import open_layers, open_table
 from zembrel.verbs.features.writing import Parts, WrittenFeatures, check_target, write_layers
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import LOSSES, Receipt, named
+from zembrel.verbs.receipt import LOSSES, FeatureTotals, Receipt, once
 
 Change = Callable[[FeatureTable], tuple[FeatureTable, list[str]]]
-_PLURALS = {
-    "Point": "points", "MultiPoint": "multipoints", "LineString": "lines", "MultiLineString": "multilines",
-    "LinearRing": "rings", "Polygon": "polygons", "MultiPolygon": "multipolygons",
-}  # fmt: skip
 
 
 class LayerSource(NamedTuple):
@@ -140,43 +134,27 @@ def receipt(
     lost: Lost = (),
 ) -> Receipt:
     """What was written, in numbers."""
-    table = done[0][0]
-    fields = list(table.columns)
-    shown = ", ".join(fields[:8]) + (" ..." if len(fields) > 8 else "")
-    size = sum(written.bytes for _, written in done)
-    what = str(output.path) if len(done) == 1 else f"{len(done)} files in {output.path}"
-    said = tuple(dict.fromkeys(chose))
-    lines = [
-        (
-            "features",
-            (counted(table), label(table.crs), f"{len(fields)} fields: {shown}" if fields else "no fields"),
-        ),
-        ("chose", said),
-        (
-            "plan" if output.dry_run else "wrote",
-            (what, f"{sum(w.features for _, w in done):,} features", show_bytes(size)),
-        ),
-        *(("lost", (f"{path}: {exc.what}",)) for path, exc in lost),
-    ]
-    facts: dict[str, Any] = {
-        "inputs": [str(path) for path in paths],
-        "out": str(output.path),
-        "features": sum(w.features for _, w in done),
-        "fields": fields,
-        "bytes": size,
-        "chose": list(said),
-        "lost": [{"input": str(p), "error": e.what, "why": e.why, "try": e.remedy} for p, e in lost],
-    }
-    title = f"{named(paths)} -> {output.out}"
-    return Receipt(verb, title, tuple((w, tuple(i)) for w, i in lines if i), facts, LOSSES if lost else 0)
+    return Receipt(
+        verb,
+        tuple(paths),
+        output.out,
+        planned=output.dry_run,
+        features=totals(done[0][0]),
+        chose=once(chose),
+        lost=tuple(lost),
+        results=tuple(written.result for _, written in done),
+        seconds=output.seconds,
+        own={"features": sum(w.features for _, w in done), "fields": list(done[0][0].columns)},
+        exit_code=LOSSES if lost else 0,
+    )
 
 
-def counted(table: FeatureTable) -> str:
-    """`12 polygons`, `3 points and lines`, or what the features are."""
-    kinds = [_PLURALS.get(kind, "collections") for kind in kinds_in(table.geometries)]
+def totals(table: FeatureTable) -> FeatureTotals:
+    """How many features of which kinds, and their fields."""
     missing = int(np.sum(shapely.is_missing(table.geometries)))
-    words = ", ".join(kinds[:-1]) + " and " * (len(kinds) > 1) + "".join(kinds[-1:]) or "features"
-    return f"{len(table):,} {words}" + (f", {missing:,} without a geometry" if missing else "")
+    return FeatureTotals(
+        len(table), tuple(kinds_in(table.geometries)), missing, table.crs, tuple(table.columns)
+    )
 
 
 def _ending(name: str | None) -> str | None:

@@ -21,11 +21,12 @@ from zembrel.grid.area import split_crs
 from zembrel.grid.framefile import crs_text
 from zembrel.measure import show_bytes, show_number
 from zembrel.verbs.describe import Looking
-from zembrel.verbs.features.each import counted
+from zembrel.verbs.features.each import totals
 from zembrel.verbs.features.opening import open_layers, open_table
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Output, Where
-from zembrel.verbs.receipt import Receipt, show_table
+from zembrel.verbs.phrases import show_kinds, show_table
+from zembrel.verbs.receipt import Receipt
 
 Rows = list[tuple[str, str]]
 _SHOWN = 5  # faulty features, and values of a field, that are named
@@ -47,7 +48,7 @@ def describe(given: Given, where: Where, output: Output, looking: Looking) -> Re
             known["at"] = _add_features_at(origin, table, at, rows)
         texts.append(show_table(rows))
         facts.append(known)
-    return Receipt("describe", "", (), {"layers": facts}, data="\n".join(texts))
+    return Receipt("describe", given.paths, own={"layers": facts}, data="\n".join(texts))
 
 
 def _rows(path: Origin, table: FeatureTable) -> tuple[Rows, dict[str, Any]]:
@@ -64,7 +65,7 @@ def _rows(path: Origin, table: FeatureTable) -> tuple[Rows, dict[str, Any]]:
         ("size", f"{show_bytes(size)} on disk"),
         ("CRS", label(table.crs) if table.crs else "missing: give it with --from-crs"),
         ("extent", corners if placed else "nowhere"),
-        ("features", f"{counted(table)}, {vertices:,} corners{', with heights' * heights}"),
+        ("features", f"{show_kinds(totals(table))}, {vertices:,} corners{', with heights' * heights}"),
         ("geometry", _told(faults) if faults else "all sound"),
         *(("field", f"{name}: {kind}") for name, kind in table.kinds.items()),
         *(("note", remark) for remark in table.remarks),

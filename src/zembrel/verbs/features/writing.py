@@ -17,17 +17,21 @@ from zembrel.features.files.schema import Schema, schema_of
 from zembrel.features.table import FeatureTable, Geometries
 from zembrel.reading import readings
 from zembrel.verbs.options import Output
+from zembrel.verbs.receipt import Result
 
 _CORNERS = 1_000_000
 Parts = tuple[Iterable[FeatureTable], Schema]  # of one layer
 
 
 class WrittenFeatures(NamedTuple):
-    """Features and bytes written, and what the file could not hold as it was."""
+    """What was written, or only counted, and what the file could not hold as it was."""
 
-    features: int
-    bytes: int
+    result: Result
     notes: tuple[str, ...] = ()
+
+    @property
+    def features(self) -> int:
+        return self.result.count or 0
 
 
 def check_target(out: Path, output: Output) -> None:
@@ -73,7 +77,8 @@ def write_layers(out: Path, layers: Sequence[Parts], output: Output) -> WrittenF
     """Write a file of these layers; with `output.into` one of that name beside those that are there."""
     check_target(out, output)
     if output.dry_run:
-        return WrittenFeatures(sum(len(part) for parts, _ in layers for part in parts), 0)
+        count = sum(len(part) for parts, _ in layers for part in parts)
+        return WrittenFeatures(Result(out, count=count))
     with Staging(output.replace or output.into is not None) as staging:
         staged = staging.path_for(out)
         with resource_errors(out):
@@ -96,7 +101,7 @@ def write_layers(out: Path, layers: Sequence[Parts], output: Output) -> WrittenF
         for path in made:
             staging.path_for(path)
         staging.publish()
-    return WrittenFeatures(count, size, notes)
+    return WrittenFeatures(Result(out, size, count=count, seconds=output.seconds), notes)
 
 
 def full(waiting: Sequence[Geometries], most: int) -> bool:

@@ -14,6 +14,7 @@ from zembrel.draw.points import Section, along_line, draw_section
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.formats.handles import size_on_disk
 from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.pane import Pane
@@ -29,9 +30,10 @@ from zembrel.raster.views.fill import Filled
 from zembrel.verbs.intake import Given
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Output, Where
+from zembrel.verbs.phrases import unit_sign
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking
-from zembrel.verbs.receipt import Receipt, named, unit_sign
+from zembrel.verbs.receipt import PointTotals, Receipt, Result
 
 _ACROSS = 1000  # cells along the longer side of a plan
 _WIDTH = 40  # a section is that many times as long as wide, if nobody says
@@ -72,15 +74,15 @@ def draw(given: Given, where: Where, output: Output, look: Look, points: PointLo
             drawn = _section if points.section else _plan
             count, shown = drawn(whole, picked, staged, (look, points, title), output)
         staging.publish()
-    counts = (f"{count:,} of {whole.count:,} points", label(whole.crs))
-    lines = (("points", counts), ("chose", shown), ("wrote", (str(output.path),)))
-    facts = {
-        "inputs": [str(path) for path in paths],
-        "out": str(output.path),
-        "points": count,
-        "chose": list(shown),
-    }
-    return Receipt("draw", f"{named(paths)} -> {output.path}", lines, facts)
+    return Receipt(
+        "draw",
+        tuple(paths),
+        output.out,
+        points=PointTotals(count, whole.count, whole.crs),
+        chose=tuple(shown),
+        results=(Result(output.path, size_on_disk(output.path), seconds=output.seconds),),
+        own={"points": count},
+    )
 
 
 Asked = tuple[Look, PointLook, str]

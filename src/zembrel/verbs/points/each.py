@@ -5,14 +5,11 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
 
 from zembrel.engine.commit import check_free
 from zembrel.engine.plan import check_room
 from zembrel.errors import UsageError, ZembrelError, nearest_name
 from zembrel.formats.origin import Origin
-from zembrel.geodesy.crs import label
-from zembrel.measure import show_bytes
 from zembrel.points.files import check_name
 from zembrel.points.files.catalogue import POINT_FORMATS
 from zembrel.points.model import PointSource
@@ -22,7 +19,7 @@ from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.points.target import bytes_at_most, new_file
 from zembrel.verbs.points.writing import Done, Job, carry_out
-from zembrel.verbs.receipt import LOSSES, Receipt, named
+from zembrel.verbs.receipt import LOSSES, PointTotals, Receipt, once
 
 Plan = Callable[[PointSource, Path], Job]
 
@@ -80,11 +77,6 @@ def _checked(
     return ready
 
 
-def counted(points: int) -> str:
-    """`1 point`, `1,204 points`."""
-    return f"{points:,} point{'s' * (points != 1)}"
-
-
 def _stands(final: Path) -> bool:
     """Whether a result stands whole: it does, if it stands at all, and can be opened."""
     if not final.is_file():
@@ -105,46 +97,38 @@ def receipt(
     lost: Lost = (),
 ) -> Receipt:
     """What was read, kept, lost and written, in numbers."""
-    read, written = sum(d.read for d in done), sum(d.written for d in done)
-    size, seconds = sum(d.bytes for d in done), output.seconds
-    parts, parts_read = sum(d.parts for d in done), sum(d.parts_read for d in done)
-    losses = [item for d in done for item in d.losses]
-    said = dict.fromkeys([*remarks, *(item for d in done for item in d.chose)])
-    what = str(done[0].path if len(done) == 1 else f"{len(done)} files in {output.path}")
-    lines: list[tuple[str, tuple[str, ...]]] = []
-    if done:
-        new = done[0].new
-        kept = counted(read) if output.dry_run or read == written else f"{written:,} of {read:,} points kept"
-        skipped = parts_read < parts and not output.dry_run
-        chunks = (f"{parts_read:,} of {parts:,} parts read",) if skipped else ()
-        lines.append(("points", (kept, label(new.crs), f"format {new.layout.format}", *chunks)))
     moved = max((d.rounded for d in done), default=0.0)
-    said |= dict.fromkeys(_rounding(done, moved))
     counts: Counter[str] = sum((d.counts for d in done), Counter())
-    lines.append(("chose", tuple(said)))
-    lines.append(("checks", tuple(f"{number:,} {what}" for what, number in counts.items() if number)))
-    lines.append(("lost", tuple(losses)))
-    if done and output.dry_run:
-        lines.append(("plan", (f"{what} (not written: dry run)", f"at most {show_bytes(size)}")))
-    elif done:
-        lines.append(
-            ("wrote", (what, show_bytes(size), counted(written), *done[0].beside, f"in {seconds:.1f} s"))
-        )
-    lines += [("lost", (f"{path}: {exc.what}",)) for path, exc in lost]
-    facts: dict[str, Any] = {
-        "inputs": [str(path) for path in paths],
-        "out": str(output.path),
-        "read": read, "written": written, "parts": parts, "parts_read": parts_read, "bytes": size,
-        "seconds": round(seconds, 3),
-        "chose": list(said),
-        "counts": dict(counts),
-        "rounded": moved,
-        "losses": losses,
-        "results": [{"out": str(d.path), "points": d.written, "bytes": d.bytes} for d in done],
-        "lost": [{"input": str(p), "error": e.what, "why": e.why, "try": e.remedy} for p, e in lost],
-    }  # fmt: skip
-    shown = tuple(line for line in lines if line[1])
-    return Receipt(verb, f"{named(paths)} -> {output.out}", shown, facts, LOSSES if lost or losses else 0)
+    losses = tuple(item for d in done for item in d.losses)
+    return Receipt(
+        verb,
+        tuple(paths),
+        output.out,
+        planned=output.dry_run,
+        points=_totals(done),
+        chose=once((*remarks, *(item for d in done for item in d.chose), *_rounding(done, moved))),
+        checks=tuple(f"{number:,} {what}" for what, number in counts.items() if number),
+        losses=losses,
+        lost=tuple(lost),
+        results=tuple(d.result for d in done),
+        seconds=output.seconds,
+        own={
+            "read": sum(d.read for d in done), "written": sum(d.written for d in done),
+            "parts": sum(d.parts for d in done), "parts_read": sum(d.parts_read for d in done),
+            "bytes": sum(d.bytes for d in done), "counts": dict(counts), "rounded": moved,
+        },
+        exit_code=LOSSES if lost or losses else 0,
+    )  # fmt: skip
+
+
+def _totals(done: Sequence[Done]) -> PointTotals | None:
+    """What was read and kept of all inputs; None if nothing was done."""
+    if not done:
+        return None
+    read, new = sum(d.read for d in done), done[0].new
+    kept = read if done[0].planned else sum(d.written for d in done)
+    parts = sum(d.parts_read for d in done), sum(d.parts for d in done)
+    return PointTotals(kept, read, new.crs, new.layout.format, *parts)
 
 
 def _rounding(done: Sequence[Done], moved: float) -> list[str]:

@@ -23,9 +23,10 @@ from zembrel.points.survey import PointsSeen, Survey, SurveyLattice, cover_of, l
 from zembrel.verbs.describe import Looking
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Output, Where
+from zembrel.verbs.phrases import show_table
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.points.survey import bounds_of
-from zembrel.verbs.receipt import Receipt, show_table
+from zembrel.verbs.receipt import Receipt
 
 Rows = list[tuple[str, str]]
 _LOOKED_AT = 25_000_000  # points up to which all are looked at without being asked
@@ -45,7 +46,7 @@ def describe(given: Given, where: Where, output: Output, looking: Looking) -> Re
         rows += [("note", remark) for remark in source.cloud.remarks]
         texts.append(show_table(rows))
         facts.append(known)
-    return Receipt("describe", "", (), {"layers": facts}, data="\n".join(texts))
+    return Receipt("describe", given.paths, own={"layers": facts}, data="\n".join(texts))
 
 
 def _said(path: Origin, source: PointSource) -> tuple[Rows, dict[str, Any]]:

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -35,14 +34,15 @@ from zembrel.raster.views.fill import Filled
 from zembrel.verbs.intake import POINTS, take
 from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.phrases import unit_sign
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking
 from zembrel.verbs.points.reading import Counted, Points, is_first, is_ground, named_value, needs_of
 from zembrel.verbs.points.writing import Sieve
-from zembrel.verbs.receipt import Receipt, frame_items, named, unit_sign
+from zembrel.verbs.receipt import PointTotals, Receipt, once
 from zembrel.verbs.target import masked
 from zembrel.verbs.within import asked_frame, resolve
-from zembrel.verbs.write import Written, write
+from zembrel.verbs.write import write
 
 _SURFACES = ("tin", "idw")
 _SPACINGS = 5  # mean spacings of points that a surface bridges, if nobody says
@@ -79,8 +79,20 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
     if where.mask and where.within:
         view = masked(view, resolve(where, frame.crs).cover(frame))
     written = write(view, output.path, output)
-    return _receipt(
-        given.paths, whole, job.counted, written, (*more, *whole.chose, *job.counted.chose), output
+    counted = job.counted
+    used = whole.count if output.dry_run else counted.used
+    lies = (f"{counted.outside:,} points lie outside of what their files say",) if counted.outside else ()
+    return Receipt(
+        "grid",
+        given.paths,
+        output.out,
+        planned=output.dry_run,
+        frame=written.view.frame,
+        points=PointTotals(used, whole.count),
+        chose=once((*more, *whole.chose, *counted.chose, *written.chose)),
+        checks=(*lies, *written.checks),
+        results=(written.result,),
+        own={"points": whole.count, "used": counted.used, "outside": counted.outside},
     )
 
 
@@ -260,30 +272,3 @@ class _Job:
             raise InputError(
                 "no point was used", f"{self.whole.count:,} were looked at", "check --classes and --returns"
             )
-
-
-def _receipt(
-    paths: Sequence[Path],
-    whole: Merged,
-    counted: Counted,
-    written: Written,
-    said: Sequence[str],
-    output: Output,
-) -> Receipt:
-    used = f"{counted.used:,} of {whole.count:,} points" if not output.dry_run else f"{whole.count:,} points"
-    lies = (f"{counted.outside:,} points lie outside of what their files say",) if counted.outside else ()
-    lines = (
-        ("points", (used,)),
-        ("frame", frame_items(written.view.frame)),
-        ("chose", (*dict.fromkeys(said), *written.chose)),
-        ("checks", (*lies, *written.checks)),
-        ("plan" if output.dry_run else "wrote", written.wrote),
-    )
-    facts = {
-        "inputs": [str(p) for p in paths],
-        "points": whole.count,
-        "used": counted.used,
-        "outside": counted.outside,
-        **written.facts,
-    }
-    return Receipt("grid", f"{named(paths)} -> {output.out}", tuple(line for line in lines if line[1]), facts)

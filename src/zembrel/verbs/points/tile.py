@@ -17,14 +17,13 @@ from zembrel.engine.commit import check_free
 from zembrel.engine.points import Piece
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.origin import Origin
-from zembrel.geodesy.crs import CRS, label
-from zembrel.measure import show_bytes
+from zembrel.geodesy.crs import CRS
 from zembrel.points.files.catalogue import POINT_FORMATS, format_of
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside
 from zembrel.points.records import ExtraField, Layout
 from zembrel.reading import readings
-from zembrel.verbs.cutting import Cutting, pair_of
+from zembrel.verbs.cutting import Cutting, left_out, pair_of
 from zembrel.verbs.intake import Given
 from zembrel.verbs.lengths import cell_in_units_of, in_units_of
 from zembrel.verbs.naming import check_template, sheet_name
@@ -34,7 +33,7 @@ from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.survey import with_part_bounds
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.writing import Job, Sieve, carry_out
-from zembrel.verbs.receipt import Receipt, named
+from zembrel.verbs.receipt import PointTotals, Receipt, Result, once
 
 _MARGIN = ExtraField("margin", "u1")
 
@@ -259,27 +258,25 @@ def _receipt(
     number, empty, kept = counts
     size, points = sum(f["bytes"] for _, f in made), sum(f["points"] for _, f in made)
     own = sum(f["own"] for _, f in made)
-    checks = [f"{empty:,} empty sheets left out" if empty else "no empty sheet"]
-    checks += [f"{kept:,} sheets stood already"] if kept else []
-    checks += (
-        [f"each of {own:,} points in one sheet"] if not output.dry_run and not cutting.by and not kept else []
-    )
+    checks = () if cutting.by or kept else (f"each of {own:,} points in one sheet",)
     margins = (
         (f"margin {cutting.margin}, {points - own:,} points marked by the value margin",)
         if cutting.margin
         else ()
     )
-    lines = (
-        ("points", (f"{whole.count:,} points", label(whole.crs), f"format {whole.layout.format}")),
-        ("chose", (f"{number:,} sheets", *margins, *whole.chose)),
-        ("checks", () if output.dry_run else tuple(checks)),
-        (
-            "plan" if output.dry_run else "wrote",
-            (f"{len(made):,} files in {output.path}", show_bytes(size), f"{points:,} points"),
-        ),
-    )
-    facts = {
-        "inputs": [str(path) for path in paths], "empty": empty, "kept": kept, "bytes": size, "points": own,
-        "sheets": [{**sheet.facts, **f, "path": str(sheet.path)} for sheet, f in made],
-    }  # fmt: skip
-    return Receipt("tile", f"{named(paths)} -> {output.out}", tuple(line for line in lines if line[1]), facts)
+    result = Result(output.path, size, files=len(made), count=points, what="points", seconds=output.seconds)
+    return Receipt(
+        "tile",
+        tuple(paths),
+        output.out,
+        planned=output.dry_run,
+        points=PointTotals(whole.count, whole.count, whole.crs, whole.layout.format),
+        chose=once((f"{number:,} sheets", *margins, *whole.chose)),
+        checks=() if output.dry_run else (*left_out(empty, kept), *checks),
+        results=(result,),
+        products={"index": Path(cutting.index)} if cutting.index else {},
+        own={
+            "empty": empty, "kept": kept, "bytes": size, "points": own,
+            "sheets": [{**sheet.facts, **f, "path": str(sheet.path)} for sheet, f in made],
+        },
+    )  # fmt: skip

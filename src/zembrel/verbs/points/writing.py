@@ -26,6 +26,7 @@ from zembrel.progress import tell
 from zembrel.reading import readings
 from zembrel.verbs.options import Output
 from zembrel.verbs.points.target import bytes_at_most
+from zembrel.verbs.receipt import Result
 
 _WORTH_SAYING = 200_000_000  # bytes of a result that are told before it is begun
 Change = Callable[[PointBlock, Piece], PointBlock]
@@ -98,12 +99,24 @@ class Done:
     parts: int = 0
     parts_read: int = 0
     bytes: int = 0
+    seconds: float = 0.0
     lost: Counter[str] = field(default_factory=Counter)
     counts: Counter[str] = field(default_factory=Counter)
     rounded: float = 0.0  # how far a coordinate moved at most, since the new steps cannot hold it
     bounds: list[float] | None = None
     chose: tuple[str, ...] = ()
-    beside: tuple[str, ...] = ()
+    beside: tuple[Path, ...] = ()
+    planned: bool = False
+
+    @property
+    def result(self) -> Result:
+        """The file for the receipt; of a planned one the bytes are those at most."""
+        if self.planned:
+            return Result(self.path, bytes_at_most=self.bytes)
+        beside = self.beside
+        return Result(
+            self.path, self.bytes, count=self.written, what="points", beside=beside, seconds=self.seconds
+        )
 
     @property
     def losses(self) -> list[str]:
@@ -124,7 +137,7 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
     check_room(final, size, output.ceiling_bytes, output.command, f"{count:,} points")
     done = Done(final, job.new, chose=job.chose)
     if output.dry_run:
-        done.read, done.bytes = count, size
+        done.read, done.bytes, done.planned = count, size, True
         return done
     if size > _WORTH_SAYING:
         tell(f"{final} will take about {show_bytes(size)}")
@@ -142,11 +155,12 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
             done.bytes = staged.stat().st_size
             if staged.with_suffix(".prj").exists():
                 staging.path_for(final.with_suffix(".prj"))
-                done.beside = (f"beside it {final.with_suffix('.prj').name}",)
+                done.beside = (final.with_suffix(".prj"),)
             if (waves := job.new.waves_beside()) is not None:
                 shutil.copyfile(readings.note(waves), staging.path_for(final.with_suffix(".wdp")))
-                done.beside = (f"beside it {final.with_suffix('.wdp').name}",)
+                done.beside = (final.with_suffix(".wdp"),)
         staging.publish()
+    done.seconds = output.seconds
     return done
 
 

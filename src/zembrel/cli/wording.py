@@ -1,0 +1,194 @@
+"""The lines of a receipt: facts that a verb reports, in words for people."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from zembrel.formats.handles import size_on_disk
+from zembrel.geodesy.crs import label
+from zembrel.grid.frame import Frame
+from zembrel.measure import show_bytes, show_fixed, show_number
+from zembrel.verbs.phrases import frame_items, named, show_bounds, show_kinds
+from zembrel.verbs.receipt import FeatureTotals, PointTotals, Receipt, Result
+
+Items = tuple[str, ...]
+_SHOWN_FIELDS, _SHOWN_PATHS = 8, 3
+
+
+def title_of(receipt: Receipt) -> str:
+    """What the run was: inputs and result, or what the verb is about."""
+    special = _TITLES.get(receipt.verb)
+    if special is not None:
+        return special(receipt)
+    return f"{named(receipt.inputs)} -> {receipt.out}"
+
+
+def lines_of(receipt: Receipt) -> Iterator[tuple[str, Items]]:
+    """Each line's word and its items, in the order of the work; those without an item are left out."""
+    for word, items in _lines(receipt):
+        if items:
+            yield word, tuple(items)
+
+
+def _lines(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
+    if receipt.planned and receipt.touched:
+        yield "reads", _touched(receipt.touched)
+    if receipt.points is not None:
+        yield "points", _points(receipt.points)
+    if receipt.features is not None:
+        yield "features", _features(receipt.features)
+    if receipt.frame is not None:
+        yield _framed(receipt.frame, len(receipt.results))
+    yield from _OWN.get(receipt.verb, _nothing)(receipt)
+    yield "chose", (*receipt.chose, *_passed(receipt.left_alone))
+    yield "checks", receipt.checks
+    yield "lost", receipt.losses
+    yield "plan" if receipt.planned else "wrote", _wrote(receipt)
+    for loss in receipt.lost:
+        yield "lost", (f"{loss.input}: {loss.error.what}",)
+    if receipt.web:
+        yield "web", (_web(receipt.web),)
+
+
+def _nothing(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
+    yield from ()
+
+
+def _touched(paths: Sequence[Path]) -> Items:
+    size = show_bytes(sum(size_on_disk(path) for path in paths))
+    more = ["..."] if len(paths) > _SHOWN_PATHS else []
+    return (f"{_many(len(paths), 'input')}, {size}", *map(str, paths[:_SHOWN_PATHS]), *more)
+
+
+def _points(totals: PointTotals) -> Items:
+    some = totals.count != totals.of
+    kept = " kept" if some and totals.parts else ""
+    items = [f"{totals.count:,} of {totals.of:,} points{kept}" if some else _many(totals.of, "point")]
+    items += [label(totals.crs)] if totals.crs is not None or totals.layout is not None else []
+    items += [f"format {totals.layout}"] if totals.layout is not None else []
+    skipped = 0 < totals.parts_read < totals.parts
+    return (*items, *([f"{totals.parts_read:,} of {totals.parts:,} parts read"] if skipped else []))
+
+
+def _features(totals: FeatureTotals) -> Items:
+    fields = ", ".join(totals.fields[:_SHOWN_FIELDS]) + " ..." * (len(totals.fields) > _SHOWN_FIELDS)
+    named_fields = f"{len(totals.fields)} fields: {fields}" if fields else "no fields"
+    return show_kinds(totals), label(totals.crs), named_fields
+
+
+def _framed(frame: Frame, results: int) -> tuple[str, Items]:
+    first, *items = frame_items(frame)
+    return (
+        ("frame", (first, *items)) if results < 2 else ("frames", (f"{results}, the first: {first}", *items))
+    )
+
+
+def _passed(paths: Sequence[Path]) -> Items:
+    if not paths:
+        return ()
+    shown = ", ".join(path.name for path in paths[:_SHOWN_PATHS]) + " ..." * (len(paths) > _SHOWN_PATHS)
+    return (f"{_many(len(paths), 'other file')} in folders left alone: {shown}",)
+
+
+def _wrote(receipt: Receipt) -> list[str]:
+    results, planned = receipt.results, receipt.planned
+    products = [f"{option} {path}" for option, path in receipt.products.items() if not planned]
+    if not results:
+        return [str(path) for path in receipt.products.values() if not planned]
+    if len(results) == 1:
+        return _one(results[0], products, planned)
+    whole = Result(
+        out=Path(receipt.out or ""),
+        files=len(results),
+        bytes=sum(result.bytes or 0 for result in results) or None,
+        bytes_at_most=sum(result.bytes_at_most or 0 for result in results) or None,
+        count=sum(result.count or 0 for result in results) or None,
+        what=results[0].what,
+        seconds=receipt.seconds,
+    )
+    return _one(whole, products, planned)
+
+
+def _one(result: Result, products: Sequence[str], planned: bool) -> list[str]:
+    place = str(result.out) if result.files is None else f"{_many(result.files, 'file')} in {result.out}"
+    items = [f"{place} (not written: dry run)" if planned else place]
+    if planned and result.bytes_at_most is not None:
+        items.append(f"at most {show_bytes(result.bytes_at_most)}")
+    elif not planned and result.bytes is not None:
+        items.append(show_bytes(result.bytes))
+    items += [_many(result.bands, "band") + f" {result.type}"] if result.bands is not None else []
+    items += [_many(result.count, result.what.removesuffix("s"))] if result.count is not None else []
+    items += [*result.how, *(f"beside it {path.name}" for path in result.beside)]
+    items += [f"{show_bytes(result.free)} free"] if result.free is not None else []
+    items += [f"memory about {show_bytes(result.memory)}"] if result.memory is not None else []
+    items += products
+    return [*items, *([f"in {result.seconds:.1f} s"] if result.seconds is not None and not planned else [])]
+
+
+def _web(facts: Mapping[str, int]) -> str:
+    came = f"{show_bytes(facts['bytes'])} of {show_bytes(facts['size'])}"
+    return f"{_many(facts['requests'], 'request')}, {came} in {_many(facts['files'], 'remote file')}"
+
+
+def _many(count: int, what: str) -> str:
+    return f"{count:,} {what}{'s' * (count != 1)}"
+
+
+def _compared(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
+    own = receipt.own
+    cells, equal = own["cells"], own["equal"]
+    items = [f"{cells:,} compared", f"{equal:,} equal ({100 * equal / max(cells, 1):.6g} %)"]
+    items += [f"{own['first_alone']:,} only in the first"] if own["first_alone"] else []
+    items += [f"{own['second_alone']:,} only in the second"] if own["second_alone"] else []
+    yield "cells", [*items, *([f"{own['outside']:,} outside of what both cover"] if own["outside"] else [])]
+    if cells == equal:
+        return
+    items = [f"from {show_number(own['low'])} to {show_number(own['high'])}"]
+    items += [f"mean {own['mean']:.6g}", f"rms {own['rms']:.6g}"]
+    items += [f"{100 * own['share']:.6g} % within {own['tolerance']:g}"] if own["tolerance"] else []
+    if own["shift"] is not None:
+        across, along = (show_fixed(own["shift"][key], 2, sign=True) for key in ("columns", "rows"))
+        items.append(f"the second lies {across} columns, {along} rows off")
+    yield "differ", items
+
+
+def _compiled(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
+    yield "compiled", (f"{receipt.own['kernels']:,} kernels", f"in {receipt.own['seconds']:.0f} s")
+    yield "kept", (receipt.own["place"],)
+
+
+def _converted(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
+    outside = receipt.own["outside"]
+    where = f"{outside:,} outside the domain (nan)" if outside else "all inside the domain"
+    yield "points", (f"{receipt.own['points']:,}", where)
+
+
+def _extent(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
+    if receipt.frame is not None:
+        yield "extent", (show_bounds(receipt.frame),)
+
+
+def _where(receipt: Receipt) -> str:
+    return f"in {receipt.own['zone_layer']}" if "zone_layer" in receipt.own else "per cell"
+
+
+_TITLES: Mapping[str, Callable[[Receipt], str]] = {
+    "compare": lambda receipt: f"{' and '.join(map(str, receipt.inputs))}: {receipt.own['verdict']}",
+    "coords": lambda receipt: f"{receipt.own['from_crs']} -> {receipt.own['to_crs']}",
+    "check": lambda receipt: named(receipt.inputs),
+    "demo": lambda receipt: f"Isle of Marrowick -> {receipt.out}",
+    "frame": lambda receipt: str(receipt.out),
+    "label": lambda receipt: named(receipt.inputs) + (f" -> {receipt.out}" if receipt.out else ""),
+    "sample": lambda receipt: f"{named(receipt.inputs)} at {receipt.own['at']} -> {receipt.out}",
+    "tally": lambda receipt: f"{named(receipt.inputs)} {_where(receipt)} -> {receipt.out}",
+    "warm": lambda receipt: "kernels of all verbs",
+}
+_OWN: Mapping[str, Callable[[Receipt], Any]] = {
+    "compare": _compared,
+    "coords": _converted,
+    "frame": _extent,
+    "label": lambda receipt: [("changed", receipt.own["changed"])],
+    "warm": _compiled,
+}
