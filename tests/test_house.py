@@ -18,7 +18,7 @@ from zembrel.raster.model import HasOverviews, Raster
 
 SOURCE = Path(zembrel.__path__[0])
 MODULES = sorted(SOURCE.rglob("*.py"))
-MOST_LINES, MOST_CODE, MOST_PARAMETERS = 300, 40, 6
+MOST_LINES, MOST_CODE, MOST_OF_KERNELS, MOST_PARAMETERS = 300, 40, 60, 6
 KERNEL_DECORATORS = (
     "njit", "kernel", "part_of_kernels", "entry(",
 )  # fmt: skip  # kernels take arrays and plain numbers, as many as they need
@@ -43,11 +43,14 @@ def test_modules_and_functions_read_in_one_sitting(path: Path) -> None:
     assert not text or ast.get_docstring(tree), "a module says what it holds"
     for function in functions(tree):
         kernel = any(word in ast.unparse(d) for d in function.decorator_list for word in KERNEL_DECORATORS)
-        assert code_lines(function, lines) <= MOST_CODE or kernel, function.name
+        drawn = "--" in (ast.get_docstring(function) or "")  # a long kernel has a picture of what it does
+        most = (10**9 if drawn else MOST_OF_KERNELS) if kernel else MOST_CODE
+        assert code_lines(function, lines) <= most, function.name
         flags = len(function.args.posonlyargs + function.args.args)
         bound = bool(function.args.args) and function.args.args[0].arg in ("self", "cls")
         command = path.parent.name == "cli"  # its parameters are options
-        assert flags - bound <= MOST_PARAMETERS or kernel or command, function.name
+        typed = any(isinstance(d, ast.Call) and d.args for d in function.decorator_list)  # named once more
+        assert flags - bound <= (11 if kernel else MOST_PARAMETERS) or typed or command, function.name
 
 
 def test_only_the_command_line_prints() -> None:

@@ -13,6 +13,7 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.halving import _plain_mean, halved
 from zembrel.raster.kernels import warp, windowed
+from zembrel.raster.kernels.arguments import Finish, Into, Sampled
 from zembrel.raster.kernels.weights import phase_table
 from zembrel.raster.method import NEED
 from zembrel.raster.views.reproject import on_frame
@@ -56,16 +57,16 @@ def ran(method: str, cells: np.ndarray, valid: np.ndarray | None) -> np.ndarray:
     """The kernel's results at U, V; NaN where it says invalid. One band."""
     mask = np.zeros((0, 0, 0), np.uint8) if valid is None else valid[None].view(np.uint8)
     out, ok = np.zeros((1, *U.shape), cells.dtype), np.zeros((1, *U.shape), np.uint8)
-    common = cells[None], mask, U + 100, V + 50, 100, 50
+    at, into = Sampled(cells[None], mask, U + 100, V + 50, 100, 50), Into(out, ok, 0)
     whole = cells.dtype.kind != "f"
-    limits = (whole, 0.0, 255.0)
+    finish = Finish(NEED - 1e-9, whole, 0.0, 255.0)
     if method != "bilinear":
         code = {"cubic": 2, "lanczos": 3}[method]
-        windowed.tabled(*common, phase_table(code, float(code)), NEED - 1e-9, *limits, out, ok, 0)
+        windowed.tabled(at, phase_table(code, float(code)), finish, into)
     elif whole:
-        warp.bilinear_bytes(np.zeros((0, 0), np.uint64), *common, NEED - 1e-9, out, ok, 0)
+        warp.bilinear_bytes(np.zeros((0, 0), np.uint64), at, finish, into)
     else:
-        warp.bilinear(*common, NEED - 1e-9, *limits, out, ok, 0)
+        warp.bilinear(at, finish, into)
     return np.where(ok[0] > 0, out[0].astype(float), np.nan)
 
 
@@ -97,7 +98,8 @@ def test_three_bands_at_once_are_each_interpolated_alone(masked: bool) -> None:
     lanes = np.empty((HEIGHT, WIDTH), np.uint64)
     warp.in_lanes(cells, lanes)
     out, ok = np.zeros((3, *U.shape), np.uint8), np.zeros((1, *U.shape), np.uint8)
-    warp.bilinear_bytes(lanes, cells, mask, U + 100, V + 50, 100, 50, NEED - 1e-9, out, ok, 0)
+    at, finish = Sampled(cells, mask, U + 100, V + 50, 100, 50), Finish(NEED - 1e-9, True, 0.0, 255.0)
+    warp.bilinear_bytes(lanes, at, finish, Into(out, ok, 0))
     for band, found in zip(cells, out, strict=True):
         alone = ran("bilinear", band, valid)
         assert (np.isnan(alone) == (ok[0] == 0)).all()

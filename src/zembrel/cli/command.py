@@ -94,7 +94,7 @@ class Command:
                         )
                 receipt = finished(self.function(**arguments, **values))
                 if always["json"]:
-                    receipt = recorded(receipt, arguments | values)
+                    receipt = recorded(receipt, arguments | values, checksums=True)
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
             return int(receipt.exit_code)
 

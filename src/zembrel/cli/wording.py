@@ -63,7 +63,7 @@ def _touched(paths: Sequence[Path]) -> Items:
 
 
 def _points(totals: PointTotals) -> Items:
-    some = totals.count != totals.of
+    some = totals.count != totals.of or totals.layout is None  # what counts is how many were used
     kept = " kept" if some and totals.parts else ""
     items = [f"{totals.count:,} of {totals.of:,} points{kept}" if some else _many(totals.of, "point")]
     items += [label(totals.crs)] if totals.crs is not None or totals.layout is not None else []

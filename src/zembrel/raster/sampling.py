@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
 from zembrel.raster.kernels import radii, warp, windowed
+from zembrel.raster.kernels.arguments import Finish, Into, Sampled
 from zembrel.raster.kernels.weights import phase_table
 from zembrel.raster.method import NEED, Method
 from zembrel.raster.model import Block, Raster
@@ -102,14 +103,18 @@ def _interpolated(block: Block, u: Array, v: Array, method: Method, reaches: Any
     if block.valid is not None:
         valid = np.stack([block.valid_of(n) for n in range(bands)]).astype(np.uint8)
     out, ok = np.zeros((bands, 1, u.size)), np.zeros((bands if len(valid) else 1, 1, u.size), np.uint8)
-    at = cells, valid, u[None], v[None], 0, 0
+    at, finish, into = (
+        Sampled(cells, valid, u[None], v[None], 0, 0),
+        Finish(NEED, False, 0.0, 0.0),
+        Into(out, ok, 0),
+    )
     if method.name == "nearest":
-        warp.nearest(*at, out, ok, 0)
+        warp.nearest(at, into)
     elif method.name == "bilinear":
-        warp.bilinear(*at, NEED, False, 0.0, 0.0, out, ok, 0)
+        warp.bilinear(at, finish, into)
     else:
         code = radii.CODES[method.name]
-        windowed.tabled(*at, phase_table(code, radii.RADIUS[code]), NEED, False, 0.0, 0.0, out, ok, 0)
+        windowed.tabled(at, phase_table(code, radii.RADIUS[code]), finish, into)
     return out[:, 0], np.broadcast_to(ok[:, 0].astype(bool), (bands, u.size))
 
 

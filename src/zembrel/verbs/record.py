@@ -25,18 +25,19 @@ _NOT_TYPED = (
 )  # fields of groups that nobody gave
 
 
-def recorded(receipt: Receipt, options: Mapping[str, Any]) -> Receipt:
+def recorded(receipt: Receipt, options: Mapping[str, Any], *, checksums: bool = False) -> Receipt:
     """`receipt` with the program's version, the options as they were understood, every file it read, and the
     coordinate operations.
 
-    options: arguments of the verb by name; of groups of options those that were given.
+    options: arguments of the verb by name; of groups of options those that were given; checksums: of small
+    files, which are read once more for that.
     """
     from importlib.metadata import version
 
     record = {
         "version": version("zembrel"),
         "options": dict(_given(options)),
-        "read": [_facts(path) for path in readings.files],
+        "read": [_facts(path, checksums) for path in readings.files],
         "operations": [{"from": move.source, "to": move.target, "how": move.how} for move in readings.moves],
     }
     return replace(receipt, record=record)
@@ -53,7 +54,7 @@ def _given(options: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
             yield name, value
 
 
-def _facts(path: Path) -> dict[str, Any]:
+def _facts(path: Path, checksums: bool) -> dict[str, Any]:
     """Path, bytes, time of the last change (UTC), checksum of a small file; the path of one that is gone."""
     try:
         facts = path.stat()
@@ -61,6 +62,6 @@ def _facts(path: Path) -> dict[str, Any]:
         return {"path": str(path)}
     changed = datetime.fromtimestamp(facts.st_mtime, UTC)
     known = {"path": str(path), "bytes": facts.st_size, "changed": changed.isoformat(timespec="seconds")}
-    if facts.st_size > _CHEAP or not path.is_file():
+    if not checksums or facts.st_size > _CHEAP or not path.is_file():
         return known
     return known | {"sha256": hashlib.sha256(path.read_bytes()).hexdigest()}

@@ -149,7 +149,15 @@ def _settle(first, x, y, corners, across, edge_of, before, stack):  # type: igno
 
 @kernel
 def _swept(x, y, order, a, b, c, u, v):  # type: ignore[no-untyped-def]
-    """The triangles, (n, 3): points in `order` around the centre (u, v) of the first triangle a, b, c."""
+    """The triangles, (n, 3): points in `order` around the centre (u, v) of the first triangle a, b, c.
+
+    Each point p sees some edges of the hull, from e on; each of them makes a triangle with it, and the hull
+    goes over p from then on:
+
+        .. --- e --- o --- o --- m --- ..             .. --- e           m --- ..
+                                              becomes         `-- p --'
+                        p
+    """
     n = len(x)
     corners = np.empty(3 * max(2 * n - 5, 1), np.int64)
     across = np.full(len(corners), -1, np.int64)

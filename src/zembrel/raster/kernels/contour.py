@@ -74,16 +74,10 @@ def trace(z, level, first, y, low, high, top, store, tally, out):  # type: ignor
     (e, 4) and a stack of free ones; out: points (n, 2) of complete lines, where each begins (m + 1,), whether
     it is closed. Returns the row to go on from when there is more room, or the number of rows of squares.
     """
-    points, after, ends, free_ends = store[0], store[1], store[3], store[4]
     rows, columns = z.shape
     edges = np.empty(4, np.int64)
     for r in range(first, rows - 1):
-        if (
-            tally[POINTS] - tally[FREE] + 4 * columns > points.shape[0]
-            or tally[LINES] + 2 * columns > out[2].size
-        ):
-            return r
-        if tally[WRITTEN] + tally[POINTS] + 4 * columns > out[0].shape[0]:
+        if not _room(4 * columns, store, tally, out):
             return r
         left = NONE
         for b in range(low.shape[1]):
@@ -102,62 +96,80 @@ def trace(z, level, first, y, low, high, top, store, tally, out):  # type: ignor
                     left, top[c] = NONE, NONE
                     continue
                 edges[TOP], edges[LEFT], edges[RIGHT], edges[BOTTOM] = top[c], left, NONE, NONE
-                two = code == 5 or code == 10
-                middle = 1 if two and (z0 + z1 + z2 + z3) / 4 > level else 0
-                for k in range(2 if two else 1):
-                    start, goal = (_TWO[code, middle, k, 0], _TWO[code, middle, k, 1]) if two else (
-                        _ONE[code, 0], _ONE[code, 1],
-                    )  # fmt: skip
-                    come, go = edges[start], edges[goal]
-                    edges[start], edges[goal] = NONE, NONE
-                    if come != NONE and go != NONE:  # two lines meet
-                        after[ends[come, NODE]] = ends[go, NODE]
-                        if ends[come, OTHER] == go:
-                            _write(ends[go, NODE], ends[come, NODE], True, store, tally, out)
-                        else:
-                            one, other = ends[come, OTHER], ends[go, OTHER]
-                            ends[one, OTHER], ends[other, OTHER] = other, one
-                            if ends[one, DEAD] and ends[other, DEAD]:
-                                _write(ends[one, NODE], ends[other, NODE], False, store, tally, out)
-                                _release(one, other, free_ends, tally)
-                        _release(come, go, free_ends, tally)
-                        continue
-                    if come == NONE:
-                        a = _new(start, r, c, y, (z0, z1, z2, z3), level, store, tally)
-                    if go == NONE:
-                        b_point = _new(goal, r, c, y, (z0, z1, z2, z3), level, store, tally)
-                    if come != NONE:
-                        after[ends[come, NODE]] = b_point
-                        ends[come, NODE] = b_point
-                        edges[goal] = come
-                        _settle(goal, come, edges, store, tally, out)
-                    elif go != NONE:
-                        after[a] = ends[go, NODE]
-                        ends[go, NODE] = a
-                        edges[start] = go
-                        _settle(start, go, edges, store, tally, out)
-                    else:
-                        after[a] = b_point
-                        tally[ENDS] -= 2
-                        tail, head = free_ends[tally[ENDS]], free_ends[tally[ENDS] + 1]
-                        ends[tail, NODE], ends[tail, OTHER], ends[tail, DEAD], ends[tail, TAIL] = (
-                            a,
-                            head,
-                            0,
-                            1,
-                        )
-                        ends[head, NODE], ends[head, OTHER], ends[head, DEAD], ends[head, TAIL] = (
-                            b_point,
-                            tail,
-                            0,
-                            0,
-                        )
-                        edges[start], edges[goal] = tail, head
-                        _settle(start, tail, edges, store, tally, out)
-                        _settle(goal, head, edges, store, tally, out)
+                square = r, c, y, (z0, z1, z2, z3), level
+                if code == 5 or code == 10:
+                    ways = _TWO[code, 1 if (z0 + z1 + z2 + z3) / 4 > level else 0]
+                    _through(ways[0, 0], ways[0, 1], edges, square, store, tally, out)
+                    _through(ways[1, 0], ways[1, 1], edges, square, store, tally, out)
+                else:
+                    _through(_ONE[code, 0], _ONE[code, 1], edges, square, store, tally, out)
                 left, top[c] = edges[RIGHT], edges[BOTTOM]
         _end(left, store, tally, out)
     return rows - 1
+
+
+@part_of_kernels
+def _room(points, store, tally, out):  # type: ignore[no-untyped-def]
+    """Whether there is room for so many points, and half as many lines, which a row of squares may make."""
+    if tally[POINTS] - tally[FREE] + points > store[0].shape[0]:
+        return False
+    if tally[LINES] + points // 2 > out[2].size:
+        return False
+    return tally[WRITTEN] + tally[POINTS] + points <= out[0].shape[0]
+
+
+@part_of_kernels
+def _through(start, goal, edges, square, store, tally, out):  # type: ignore[no-untyped-def]
+    """Carry a line through a square from edge `start` to edge `goal`; edges: the open ends along each."""
+    after, ends = store[1], store[3]
+    come, go = edges[start], edges[goal]
+    edges[start], edges[goal] = NONE, NONE
+    if come != NONE and go != NONE:
+        _join(come, go, store, tally, out)
+    elif come != NONE:
+        point = _new(goal, square, store, tally)
+        after[ends[come, NODE]], ends[come, NODE] = point, point
+        edges[goal] = come
+        _settle(goal, come, edges, store, tally, out)
+    elif go != NONE:
+        point = _new(start, square, store, tally)
+        after[point], ends[go, NODE] = ends[go, NODE], point
+        edges[start] = go
+        _settle(start, go, edges, store, tally, out)
+    else:
+        edges[start], edges[goal] = _begin(start, goal, square, store, tally)
+        tail, head = edges[start], edges[goal]
+        _settle(start, tail, edges, store, tally, out)
+        _settle(goal, head, edges, store, tally, out)
+
+
+@part_of_kernels
+def _join(come, go, store, tally, out):  # type: ignore[no-untyped-def]
+    """Let two lines meet: a ring is complete, and so is a line that goes on at neither end."""
+    after, ends, free_ends = store[1], store[3], store[4]
+    after[ends[come, NODE]] = ends[go, NODE]
+    if ends[come, OTHER] == go:
+        _write(ends[go, NODE], ends[come, NODE], True, store, tally, out)
+    else:
+        one, other = ends[come, OTHER], ends[go, OTHER]
+        ends[one, OTHER], ends[other, OTHER] = other, one
+        if ends[one, DEAD] and ends[other, DEAD]:
+            _write(ends[one, NODE], ends[other, NODE], False, store, tally, out)
+            _release(one, other, free_ends, tally)
+    _release(come, go, free_ends, tally)
+
+
+@part_of_kernels
+def _begin(start, goal, square, store, tally):  # type: ignore[no-untyped-def]
+    """The two open ends of a new line of two points."""
+    after, ends, free_ends = store[1], store[3], store[4]
+    first, last = _new(start, square, store, tally), _new(goal, square, store, tally)
+    after[first] = last
+    tally[ENDS] -= 2
+    tail, head = free_ends[tally[ENDS]], free_ends[tally[ENDS] + 1]
+    ends[tail, NODE], ends[tail, OTHER], ends[tail, DEAD], ends[tail, TAIL] = first, head, 0, 1
+    ends[head, NODE], ends[head, OTHER], ends[head, DEAD], ends[head, TAIL] = last, tail, 0, 0
+    return tail, head
 
 
 @kernel
@@ -198,7 +210,7 @@ def _release(one, other, free_ends, tally):  # type: ignore[no-untyped-def]
 
 
 @part_of_kernels
-def _new(edge, r, c, y, corners, level, store, tally):  # type: ignore[no-untyped-def]
+def _new(edge, square, store, tally):  # type: ignore[no-untyped-def]
     """The point at which the level passes an edge of a square, in columns and rows of the frame."""
     points, stack = store[0], store[2]
     if tally[FREE] > 0:
@@ -207,7 +219,7 @@ def _new(edge, r, c, y, corners, level, store, tally):  # type: ignore[no-untype
     else:
         point = np.int32(tally[POINTS])
         tally[POINTS] += 1
-    z0, z1, z2, z3 = corners
+    r, c, y, (z0, z1, z2, z3), level = square
     if edge == TOP:
         points[point, 0], points[point, 1] = c + 0.5 + _at(z0, z1, level), y + r + 0.5
     elif edge == BOTTOM:

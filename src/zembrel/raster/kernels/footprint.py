@@ -1,7 +1,6 @@
 """Values picked from the cells whose middle lies in a footprint: the most frequent, or that of a rank.
 
-Arguments as in `warp`; what: code of `table`; share: rank of 0 (smallest) to 1 (largest), between two
-values by their weighted mean.
+Arguments come in the groups of `arguments`; a rank between two values is their weighted mean.
 """
 
 from __future__ import annotations
@@ -15,10 +14,11 @@ from zembrel.raster.kernels.ordering import ascend
 
 
 @kernel
-def picked(  # type: ignore[no-untyped-def]
-    cells, valid, u, v, left, top, scale, side, lead_r, lead_c, what, share, need, whole, out, ok, start
-):
+def picked(at, patches, pick, finish, into):  # type: ignore[no-untyped-def]
     """Fill out from the footprints around positions u, v."""
+    cells, valid, u, v, left, top = at
+    scale, side, lead_r, lead_c = patches
+    out, ok, start = into
     height, width = cells.shape[1:]
     most = int(math.ceil(max(scale[0].max(), 1.0)) + 1) * int(math.ceil(max(scale[1].max(), 1.0)) + 1)
     found = np.empty(most, cells.dtype)
@@ -31,17 +31,15 @@ def picked(  # type: ignore[no-untyped-def]
             patch_c = (c + lead_c) // side
             x0, x1 = middles(u[r, c], 0.5 * scale[0, patch_r, patch_c])
             y0, y1 = middles(v[r, c], 0.5 * scale[1, patch_r, patch_c])
-            _pick(
-                cells, valid, x0 - left, x1 - left, y0 - top, y1 - top,
-                what, share, need, whole, found, out[:, start + r, c], ok[:, start + r, c],
-            )  # fmt: skip
+            window = x0 - left, x1 - left, y0 - top, y1 - top
+            _pick(cells, valid, window, pick, finish, found, out[:, start + r, c], ok[:, start + r, c])
 
 
 @kernel
-def picked_along_axes(  # type: ignore[no-untyped-def]
-    cells, valid, u, v, left, top, step_x, step_y, what, share, need, whole, out, ok
-):
+def picked_along_axes(at, step_x, step_y, pick, finish, into):  # type: ignore[no-untyped-def]
     """The same for parallel frames: u (columns,), v (rows,), one step along each axis."""
+    cells, valid, u, v, left, top = at
+    out, ok, _ = into
     most = int(math.ceil(max(step_x, 1.0)) + 1) * int(math.ceil(max(step_y, 1.0)) + 1)
     found = np.empty(most, cells.dtype)
     height, width = cells.shape[1:]
@@ -52,15 +50,15 @@ def picked_along_axes(  # type: ignore[no-untyped-def]
             if not (0.0 <= at_x + 1e-7 < width and 0.0 <= at_y + 1e-7 < height):
                 continue
             x0, x1 = middles(u[c], 0.5 * step_x)
-            _pick(
-                cells, valid, x0 - left, x1 - left, y0 - top, y1 - top,
-                what, share, need, whole, found, out[:, r, c], ok[:, r, c],
-            )  # fmt: skip
+            window = x0 - left, x1 - left, y0 - top, y1 - top
+            _pick(cells, valid, window, pick, finish, found, out[:, r, c], ok[:, r, c])
 
 
 @part_of_kernels
-def _pick(cells, valid, x0, x1, y0, y1, what, share, need, whole, found, out, ok):  # type: ignore[no-untyped-def]
+def _pick(cells, valid, window, pick, finish, found, out, ok):  # type: ignore[no-untyped-def]
     """One result cell, (bands,), from columns x0 to x1 and rows y0 to y1, both included."""
+    (x0, x1, y0, y1), (what, share) = window, pick
+    need, whole = finish.need, finish.whole
     bands, height, width = cells.shape
     masked, each = valid.shape[0] > 0, valid.shape[0] > 1
     all_cells = (x1 - x0 + 1) * (y1 - y0 + 1)

@@ -181,7 +181,14 @@ def sweep(cells, known, ways, y, above, n_above, ends, regions, tally, store, ri
 def _trace(y, junctions, above, n_above, below, n_below, ends, new_ends, store, rings, tally):  # type: ignore[no-untyped-def]
     """Join outlines along the lattice row y between two rows of runs.
 
-    Parts of a region that meet at a corner alone have outlines of their own.
+    Parts of a region that meet at a corner alone have outlines of their own. Where runs begin, outlines
+    cross the row; x goes from one such place to the next, and i and j with it:
+
+            run i - 1   |   run i            above: heads, tails
+                    a   N   b
+        come, go -- W --x-- E -- new_come, new_go
+                    c   S   d
+            run j - 1   |   run j            below: new_heads, new_tails
     """
     a_at, a_values, a_labels = above
     b_at, b_values, b_labels = below

@@ -27,29 +27,15 @@ def axis_weights(code, radius, at, width, start):  # type: ignore[no-untyped-def
 
 
 @kernel
-def weighted(  # type: ignore[no-untyped-def]
-    cells,
-    valid,
-    first_y,
-    count_y,
-    weights_y,
-    first_x,
-    count_x,
-    weights_x,
-    need,
-    sums,
-    whole,
-    low,
-    high,
-    out,
-    ok,
-):
+def weighted(cells, valid, by_row, by_column, finish, sums, into):  # type: ignore[no-untyped-def]
     """Weighted means along rows, then along columns; invalid and outside cells weigh nothing.
 
-    need: share of the full weight that must be valid; sums: do not divide by the weight. whole: round
-    to integers in [low, high].
-    out: (bands, rows, columns); ok: (1 or bands, rows, columns) uint8, set where out is valid.
+    cells and valid as in `arguments.Sampled`; by_row, by_column: see `axis_weights`; sums: whether they are
+    not divided by the weight.
     """
+    (first_y, count_y, weights_y), (first_x, count_x, weights_x) = by_row, by_column
+    need, whole, low, high = finish
+    out, ok, _ = into
     bands, height, width = cells.shape
     masked, each = valid.shape[0] > 0, valid.shape[0] > 1
     total, mass = np.empty(width), np.empty(width)

@@ -1,11 +1,6 @@
 """Sampling at free positions: nearest, bilinear, and any widened kernel.
 
-Common arguments: u, v (rows, columns) source positions along x and y, NaN for nowhere, counted from
-the raster's first cell, as `left` and `top` are, those of the first cell of `cells`; scale
-(2, patch rows, patch columns) source cells per result cell along x and y for patches of `side`
-cells, the first of which begins `lead_r` rows and `lead_c` columns before the result; need, whole,
-low, high, out and ok as in `resample.weighted`; start: the row of out and ok that the first row of
-positions is for.
+Arguments come in the groups of `arguments`.
 """
 
 from __future__ import annotations
@@ -19,8 +14,10 @@ from zembrel.raster.kernels.weights import taps
 
 
 @kernel
-def nearest(cells, valid, u, v, left, top, out, ok, start):  # type: ignore[no-untyped-def]
+def nearest(at, into):  # type: ignore[no-untyped-def]
     """The cell each position lies in; a position on an edge belongs to the cell after it."""
+    cells, valid, u, v, left, top = at
+    out, ok, start = into
     bands, height, width = cells.shape
     masked, each = valid.shape[0] > 0, valid.shape[0] > 1
     for r in range(u.shape[0]):
@@ -37,11 +34,13 @@ def nearest(cells, valid, u, v, left, top, out, ok, start):  # type: ignore[no-u
 
 
 @kernel
-def bilinear_bytes(lanes, cells, valid, u, v, left, top, need, out, ok, start):  # type: ignore[no-untyped-def]
+def bilinear_bytes(lanes, at, finish, into):  # type: ignore[no-untyped-def]
     """Bilinear interpolation of bytes without widening, by integers, at positions of 1/4096 cell.
 
     lanes: (rows, columns) three bands in one number, as `in_lanes` makes them; empty for other numbers.
     """
+    cells, valid, u, v, left, top = at
+    out, ok, start = into
     bands, height, width = cells.shape
     columns = u.shape[1]
     at, known, mixed = np.empty(columns, np.uint32), np.empty(columns, np.uint8), np.empty(columns, np.uint64)
@@ -77,7 +76,7 @@ def bilinear_bytes(lanes, cells, valid, u, v, left, top, need, out, ok, start): 
                     cell[:] = 0
                     x, y = u[r, c] - left - 0.5, v[r, c] - top - 0.5
                     if -1.0 < x < width and -1.0 < y < height:
-                        _bilinear_at_edge(cells, valid, x, y, need, True, 0.0, 255.0, cell, sure)
+                        _bilinear_at_edge(cells, valid, x, y, finish, cell, sure)
 
 
 @kernel
@@ -126,8 +125,9 @@ def _blend(band, width, at, part_x, part_y, out):  # type: ignore[no-untyped-def
 
 
 @part_of_kernels
-def _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, out, ok):  # type: ignore[no-untyped-def]
+def _bilinear_at_edge(cells, valid, at_x, at_y, finish, out, ok):  # type: ignore[no-untyped-def]
     """Bilinear interpolation of one cell, (bands,), from the valid ones of the four around it."""
+    need, whole, low, high = finish
     for b in range(cells.shape[0]):
         layer = b if ok.size > 1 else 0
         value, weight = _four(cells[b], valid, layer, at_x, at_y)
@@ -138,8 +138,11 @@ def _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, out, ok)
 
 
 @kernel
-def bilinear(cells, valid, u, v, left, top, need, whole, low, high, out, ok, start):  # type: ignore[no-untyped-def]
+def bilinear(at, finish, into):  # type: ignore[no-untyped-def]
     """Bilinear interpolation without widening."""
+    cells, valid, u, v, left, top = at
+    out, ok, start = into
+    whole = finish.whole
     bands, height, width = cells.shape
     masked = valid.shape[0] > 0
     for r in range(u.shape[0]):
@@ -160,7 +163,7 @@ def bilinear(cells, valid, u, v, left, top, need, whole, low, high, out, ok, sta
                     ok[layer, start + r, c] = 1
                 continue
             cell, known = out[:, start + r, c], ok[:, start + r, c]
-            _bilinear_at_edge(cells, valid, at_x, at_y, need, whole, low, high, cell, known)
+            _bilinear_at_edge(cells, valid, at_x, at_y, finish, cell, known)
 
 
 @part_of_kernels
@@ -195,28 +198,12 @@ def _four(band, valid, layer, at_x, at_y):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def weighted(  # type: ignore[no-untyped-def]
-    cells,
-    valid,
-    u,
-    v,
-    left,
-    top,
-    code,
-    radius,
-    scale,
-    side,
-    lead_r,
-    lead_c,
-    need,
-    whole,
-    low,
-    high,
-    out,
-    ok,
-    start,
-):
+def weighted(at, code, radius, patches, finish, into):  # type: ignore[no-untyped-def]
     """Any kernel of `weights`, widened where cells shrink."""
+    cells, valid, u, v, left, top = at
+    scale, side, lead_r, lead_c = patches
+    need, whole, low, high = finish
+    out, ok, start = into
     bands, height, width = cells.shape
     masked, each = valid.shape[0] > 0, valid.shape[0] > 1
     most = math.ceil(2 * radius * max(scale.max(), 1.0)) + 3

@@ -1,4 +1,4 @@
-"""Kernels without widening, their weights taken from a table; arguments as in `warp`.
+"""Kernels without widening, their weights taken from a table; in the groups of `arguments`.
 
 table: (phases, taps) as of `weights.phase_table`, 4 taps (cubic) or 6 (Lanczos). Inner loops index the
 arrays as they are, by unsigned numbers: a slice would count references, a sign be looked at, for every cell.
@@ -17,8 +17,11 @@ NOWHERE = -(2**31)  # in place of a column that a position has not got
 
 
 @kernel
-def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok, start):  # type: ignore[no-untyped-def]
+def tabled(at, table, finish, into):  # type: ignore[no-untyped-def]
     """Any number of bands of any type."""
+    cells, valid, u, v, left, top = at
+    out, ok, start = into
+    whole, low, high = finish.whole, finish.low, finish.high
     count = np.uint64(table.shape[1])
     for r in range(u.shape[0]):
         for c in range(u.shape[1]):
@@ -26,7 +29,7 @@ def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok
             if x == NOWHERE:
                 continue
             if not _all_there(cells.shape, valid, x, y, table.shape[1]):
-                _at_edge(cells, valid, x, y, i, j, table, need, whole, low, high, start + r, c, out, ok)
+                _at_edge(cells, valid, (x, y, i, j), table, finish, start + r, c, out, ok)
                 continue
             first, row, across, down = np.uint64(x), np.uint64(y), np.uint64(i), np.uint64(j)
             for b in range(np.uint64(cells.shape[0])):
@@ -42,32 +45,34 @@ def tabled(cells, valid, u, v, left, top, table, need, whole, low, high, out, ok
 
 
 @njit(nogil=True, cache=True, no_cfunc_wrapper=True, fastmath={"contract"})
-def colours_of_4(colours, cells, valid, u, v, left, top, table, need, high, out, ok, start):  # type: ignore[no-untyped-def]
+def colours_of_4(colours, at, table, finish, into):  # type: ignore[no-untyped-def]
     """Three bands of unsigned integers of up to 16 bits, from 4 x 4 cells each.
 
     colours: the same cells once more as (rows, columns, 4), so that the colours of a cell lie side by
     side and are weighed together; table: float32.
     """
-    _colours(4, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start)
+    _colours(4, colours, at, table, finish, into)
 
 
 @njit(nogil=True, cache=True, no_cfunc_wrapper=True, fastmath={"contract"})
-def colours_of_6(colours, cells, valid, u, v, left, top, table, need, high, out, ok, start):  # type: ignore[no-untyped-def]
+def colours_of_6(colours, at, table, finish, into):  # type: ignore[no-untyped-def]
     """The same from 6 x 6 cells."""
-    _colours(6, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start)
+    _colours(6, colours, at, table, finish, into)
 
 
 @njit(nogil=True, fastmath={"contract"}, inline="always")
-def _colours(taps, colours, cells, valid, u, v, left, top, table, need, high, out, ok, start):  # type: ignore[no-untyped-def]
+def _colours(taps, colours, at, table, finish, into):  # type: ignore[no-untyped-def]
     """`taps` is a number in the text, so that the compiler unrolls the loops over it."""
-    zero, half, most = np.float32(0), np.float32(0.5), np.float32(high)
+    cells, valid, u, v, left, top = at
+    out, ok, start = into
+    zero, half, most = np.float32(0), np.float32(0.5), np.float32(finish.high)
     for r in range(u.shape[0]):
         for c in range(u.shape[1]):
             x, y, i, j = _window(u[r, c] - left - 0.5, v[r, c] - top - 0.5, cells.shape, table.shape)
             if x == NOWHERE:
                 continue
             if not _all_there(cells.shape, valid, x, y, taps):
-                _at_edge(cells, valid, x, y, i, j, table, need, True, 0.0, high, start + r, c, out, ok)
+                _at_edge(cells, valid, (x, y, i, j), table, finish, start + r, c, out, ok)
                 continue
             first, row, across, down = np.uint64(x), np.uint64(y), np.uint64(i), np.uint64(j)
             a0, a1, a2, a3 = half, half, half, half
@@ -124,8 +129,10 @@ def _all_there(shape, valid, x, y, count):  # type: ignore[no-untyped-def]
 
 
 @part_of_kernels
-def _at_edge(cells, valid, x, y, i, j, table, need, whole, low, high, r, c, out, ok):  # type: ignore[no-untyped-def]
+def _at_edge(cells, valid, window, table, finish, r, c, out, ok):  # type: ignore[no-untyped-def]
     """Cell (r, c) of all bands from those of its window that are there and valid."""
+    x, y, i, j = window
+    need, whole, low, high = finish
     bands, height, width = cells.shape
     masked, each, count = valid.shape[0] > 0, valid.shape[0] > 1, table.shape[1]
     for b in range(bands):

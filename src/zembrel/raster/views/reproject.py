@@ -11,10 +11,11 @@ from typing import Any
 import numpy as np
 
 from zembrel.geodesy.crs import same
-from zembrel.grid.frame import Array, Frame
+from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.coordinates import SIDE, CoordinateMap, Lattice, Scales, reached
 from zembrel.raster.kernels import radii
+from zembrel.raster.kernels.arguments import Finish, Into, PatchScales, Pick, Sampled
 from zembrel.raster.method import NEED, Method, parse_method
 from zembrel.raster.model import Band, Block, Cells, Raster, nothing
 from zembrel.raster.views.around import around
@@ -76,23 +77,25 @@ class Reproject:
         out, ok = self._blank(block, pane.shape)
         source = _contiguous(block), _mask(block)
         if self.method.ranked:
-            at = u, v, wanted.left, wanted.top, step_x, step_y
-            footprint.picked_along_axes(*source, *at, *self._rank, NEED, _rounding(out)[0], out, ok)
+            at = Sampled(*source, u, v, wanted.left, wanted.top)
+            footprint.picked_along_axes(at, step_x, step_y, self._rank, _finish(out, NEED), Into(out, ok, 0))
             return _result(block, out, ok)
         code = radii.MEAN if self.method.name == "sum" else radii.CODES[self.method.name]
         radius = radii.RADIUS[code]
         by_row = resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
         by_column = resample.axis_weights(code, radius, u, _widened(step_x, code), wanted.left)
         sums = self.method.name == "sum"
-        need = 0.0 if sums else _NEED
-        resample.weighted(*source, *by_row, *by_column, need, sums, *_rounding(out), out, ok)
+        finish = _finish(out, 0.0 if sums else _NEED)
+        resample.weighted(*source, by_row, by_column, finish, sums, Into(out, ok, 0))
         return _result(block, out, ok)
 
     @property
-    def _rank(self) -> tuple[int, float]:
-        """What to pick from a footprint: code and share."""
+    def _rank(self) -> Pick:
+        """What to pick from a footprint."""
         name = self.method.name
-        return (radii.MODE, 0.0) if name == "mode" else (radii.RANK, radii.RANKS.get(name, self.method.share))
+        if name == "mode":
+            return Pick(radii.MODE, 0.0)
+        return Pick(radii.RANK, radii.RANKS.get(name, self.method.share))
 
     def _summed(self, pane: Pane) -> Block:
         """Sums over the footprints between the corners of result cells, wherever those fall."""
@@ -156,37 +159,36 @@ class Reproject:
         source = _contiguous(block), _mask(block)
         colours = self._colours(block, scales is not None)
         for strip in pane.blocks(_STRIP, pane.columns):  # positions stay in the processor's cache
-            at = *source, *lattice.positions(strip), wanted.left, wanted.top
-            into = out, ok, strip.top - pane.top
+            at = Sampled(*source, *lattice.positions(strip), wanted.left, wanted.top)
+            into = Into(out, ok, strip.top - pane.top)
             if scales is None:
-                self._interpolate((colours, *at), *into)
+                self._interpolate(colours, at, into)
             else:
                 lead = scales.lead_r + strip.top - whole.top, scales.lead_c + strip.left - whole.left
-                self._gather(at, scales.steps, (SIDE, *lead), *into)
+                self._gather(at, PatchScales(scales.steps, SIDE, *lead), into)
         return _result(block, out, ok)
 
-    def _interpolate(self, at: Any, out: Cells, ok: Cells, row: int) -> None:
-        """Fill `out` from `row` on by the method's kernel as it is, at native size."""
+    def _interpolate(self, colours: Cells | None, at: Sampled, into: Into) -> None:
+        """Fill `into` by the method's kernel as it is, at native size."""
         from zembrel.raster.kernels import warp, windowed
         from zembrel.raster.kernels.weights import phase_table
 
-        name, (colours, *at) = self.method.name, at
+        name, finish = self.method.name, _finish(into.out, _NEED)
         if name == "nearest":
-            warp.nearest(*at, out, ok, row)
+            warp.nearest(at, into)
         elif name != "bilinear":
             code = radii.CODES[name]
             weights = phase_table(code, radii.RADIUS[code])
             if colours is not None:
-                top = float(np.iinfo(out.dtype).max)
                 work = windowed.colours_of_4 if weights.shape[1] == 4 else windowed.colours_of_6
-                work(colours, *at, weights.astype(np.float32), _NEED, top, out, ok, row)
+                work(colours, at, weights.astype(np.float32), finish, into)
             else:
-                windowed.tabled(*at, weights, _NEED, *_rounding(out), out, ok, row)
-        elif out.dtype == np.uint8:
+                windowed.tabled(at, weights, finish, into)
+        elif into.out.dtype == np.uint8:
             lanes = np.empty((0, 0), np.uint64) if colours is None else colours
-            warp.bilinear_bytes(lanes, *at, _NEED, out, ok, row)
+            warp.bilinear_bytes(lanes, at, finish, into)
         else:
-            warp.bilinear(*at, _NEED, *_rounding(out), out, ok, row)
+            warp.bilinear(at, finish, into)
 
     def _colours(self, block: Block, scaled: bool) -> Cells | None:
         """Three bands once more, together, for the kernels that weigh colours in one go."""
@@ -205,18 +207,18 @@ class Reproject:
             return lanes
         return None
 
-    def _gather(
-        self, at: Any, steps: Array, grid: tuple[int, int, int], out: Cells, ok: Cells, row: int
-    ) -> None:
-        """Fill `out` from `row` on from the source cells in each footprint, by a widened kernel."""
+    def _gather(self, at: Sampled, patches: PatchScales, into: Into) -> None:
+        """Fill `into` from the source cells in each footprint, by a widened kernel."""
         from zembrel.raster.kernels import footprint, warp
 
         if self.method.ranked:
-            footprint.picked(*at, steps, *grid, *self._rank, NEED, _rounding(out)[0], out, ok, row)
+            footprint.picked(at, patches, self._rank, _finish(into.out, NEED), into)
             return
         code = radii.CODES[self.method.name]
-        steps = np.where(steps < WIDEN_FROM, 1.0, steps) if code != radii.MEAN else steps
-        warp.weighted(*at, code, radii.RADIUS[code], steps, *grid, _NEED, *_rounding(out), out, ok, row)
+        if code != radii.MEAN:
+            steps = patches.scale
+            patches = patches._replace(scale=np.where(steps < WIDEN_FROM, 1.0, steps))
+        warp.weighted(at, code, radii.RADIUS[code], patches, _finish(into.out, _NEED), into)
 
     def _blank(self, block: Block, shape: tuple[int, int]) -> tuple[Cells, Cells]:
         """Cells and validity of a result, none valid yet."""
@@ -265,11 +267,11 @@ def _mask(block: Block) -> Cells:
     return valid[None] if valid.ndim == 2 else valid
 
 
-def _rounding(out: Cells) -> tuple[bool, float, float]:
+def _finish(out: Cells, need: float) -> Finish:
     if out.dtype.kind == "f":
-        return False, 0.0, 0.0
+        return Finish(need, False, 0.0, 0.0)
     limits = np.iinfo(out.dtype)
-    return True, float(limits.min), float(limits.max)
+    return Finish(need, True, float(limits.min), float(limits.max))
 
 
 def _result(block: Block, out: Cells, ok: Cells) -> Block:

@@ -80,7 +80,6 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
         view = masked(view, resolve(where, frame.crs).cover(frame))
     written = write(view, output.path, output)
     counted = job.counted
-    used = whole.count if output.dry_run else counted.used
     lies = (f"{counted.outside:,} points lie outside of what their files say",) if counted.outside else ()
     return Receipt(
         "grid",
@@ -88,7 +87,7 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
         output.out,
         planned=output.dry_run,
         frame=written.view.frame,
-        points=PointTotals(used, whole.count),
+        points=PointTotals(whole.count if output.dry_run else counted.used, whole.count),
         chose=once((*more, *whole.chose, *counted.chose, *written.chose)),
         checks=(*lies, *written.checks),
         results=(written.result,),
