@@ -129,3 +129,12 @@ def test_tasks_and_views_hold_no_closures() -> None:
                 given = {a.id for a in call.args if isinstance(a, ast.Name)}
                 lambdas = [a for a in call.args if isinstance(a, ast.Lambda)]
                 assert name not in ("over_panes", "over_pieces") or not (inner & given or lambdas), path
+
+
+def test_modules_import_each_other_at_the_top_alone() -> None:
+    """Slow ones are loaded on demand by their package; only the command line waits for a verb to be named."""
+    for path in MODULES:
+        if "cli" not in path.relative_to(SOURCE).parts:
+            for function in functions(ast.parse(path.read_text())):
+                inner = [node for node in ast.walk(function) if isinstance(node, ast.ImportFrom)]
+                assert not [n.module for n in inner if (n.module or "").startswith("zembrel")], path

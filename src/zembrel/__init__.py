@@ -30,8 +30,7 @@ def __getattr__(name: str) -> Any:
     if name in _MODEL:
         return getattr(importlib.import_module(_MODEL[name]), name)
     if name == "open" or name in _CALLS:
-        from zembrel.verbs import calls
-
+        calls = importlib.import_module("zembrel.verbs.calls")
         if name == "open":
             return calls.open_dataset
         verb = partial(calls.call, _CALLS[name])

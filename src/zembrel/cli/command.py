@@ -19,6 +19,7 @@ from zembrel.cli.options import ALWAYS, FEATURES, HELD, LAYERED, NEEDED, OPTIONS
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.cli.style import WIDEST, heading
+from zembrel.cli.values import convert_here
 from zembrel.progress import listen
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Output, Where
@@ -36,6 +37,11 @@ class VerbCommand(TyperCommand):
     """
 
     own: frozenset[str] = frozenset()
+
+    def get_help_option(self, ctx: Any) -> Any:
+        option = super().get_help_option(ctx)
+        convert_here([option])
+        return option
 
     def make_context(self, info_name: Any, args: list[str], parent: Any = None, **extra: Any) -> Any:
         extra.setdefault("default_map", defaults_for(str(self.name), {p.name: p for p in self.params}))
@@ -108,6 +114,7 @@ class Command:
             call
         )
         made = typer.main.get_command(app)
+        convert_here(made.params, {p.name: p.annotation for p in parameters})
         made.own = frozenset(inspect.signature(self.function).parameters)  # type: ignore[attr-defined]
         return made
 

@@ -10,11 +10,17 @@ from typer.core import TyperGroup
 
 from zembrel.cli.steps import VERBS, hint
 from zembrel.cli.style import WIDEST, heading
+from zembrel.cli.values import convert_here
 from zembrel.errors import UsageError, nearest_name
 
 
 class Verbs(TyperGroup):
     """All verbs by the steps of the work."""
+
+    def get_help_option(self, ctx: Any) -> Any:
+        option = super().get_help_option(ctx)
+        convert_here([option])
+        return option
 
     def list_commands(self, ctx: Any) -> list[str]:
         return list(VERBS)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import multiprocessing
 import pickle
 import sys
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
+from concurrent import futures
 from dataclasses import dataclass
 from functools import lru_cache
 from itertools import count
@@ -40,7 +39,7 @@ class Threads:
         if self.workers == 1:
             yield from map(task, items)
             return
-        pool = ThreadPoolExecutor(self.workers, thread_name_prefix="zembrel")
+        pool = futures.ThreadPoolExecutor(self.workers, thread_name_prefix="zembrel")
         interval = sys.getswitchinterval()
         sys.setswitchinterval(_SWITCH)
         try:
@@ -58,7 +57,9 @@ class Processes:
 
     def __init__(self, workers: int, in_flight: int) -> None:
         self._in_flight, self._scratch, self._tasks = in_flight, Scratch(), count()
-        self._pool = ProcessPoolExecutor(workers, multiprocessing.get_context("spawn"))
+        import multiprocessing
+
+        self._pool = futures.ProcessPoolExecutor(workers, multiprocessing.get_context("spawn"))
 
     def map(self, task: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
         file = self._scratch.path / str(next(self._tasks))
@@ -73,9 +74,9 @@ class Processes:
         self._pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _in_order(submitted: Iterator[Future[Result]], in_flight: int) -> Iterator[Result]:
+def _in_order(submitted: Iterator[futures.Future[Result]], in_flight: int) -> Iterator[Result]:
     """Results of what is submitted, so many ahead. What still waits when a run ends is cancelled."""
-    waiting: deque[Future[Result]] = deque()
+    waiting: deque[futures.Future[Result]] = deque()
     try:
         for future in submitted:
             waiting.append(future)

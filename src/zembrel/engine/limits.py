@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent import futures
 from dataclasses import dataclass
 from typing import TypeVar
 
@@ -83,7 +83,7 @@ def ahead(steps: Iterable[Item], limits: Limits) -> Iterator[Item]:
         yield from steps
         return
     coming = iter(steps)
-    with ThreadPoolExecutor(1) as worker:
+    with futures.ThreadPoolExecutor(1) as worker:
         step = worker.submit(next, coming, _END)
         while (made := step.result()) is not _END:
             step = worker.submit(next, coming, _END)

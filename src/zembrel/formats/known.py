@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from functools import cache
-from importlib import metadata
 
 from zembrel.errors import UsageError, nearest_name
 from zembrel.formats.catalogue import FORMATS
@@ -15,6 +14,8 @@ GROUP = "zembrel.formats"
 @cache
 def added_formats() -> dict[str, Format]:
     """The formats that installed packages add. Raises UsageError for one that is no `Format`."""
+    from importlib import metadata
+
     found: dict[str, Format] = {}
     for point in metadata.entry_points(group=GROUP):
         form = point.load()

@@ -21,6 +21,7 @@ from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
+from zembrel.raster import kernels
 
 SIDE = 64  # cells of the largest patch
 TOLERANCE = 0.05  # cells; measured at midpoints, then quartered by interpolating between those too
@@ -69,11 +70,10 @@ class Lattice(NamedTuple):
 
     def positions(self, part: Pane) -> tuple[Array, Array]:
         """u and v of every cell of `part`, which the pane holds, (rows, columns); NaN for nowhere."""
-        from zembrel.raster.kernels import patches
 
         u, v = np.empty(part.shape), np.empty(part.shape)
         for side, tops, lefts, nodes in self.patches:
-            patches.fill(u, v, part.top, part.left, tops, lefts, side, nodes)
+            kernels.patches.fill(u, v, part.top, part.left, tops, lefts, side, nodes)
         if self.alone is not None:
             rows, columns = self.alone.rows - part.top, self.alone.columns - part.left
             here = (rows >= 0) & (rows < part.rows) & (columns >= 0) & (columns < part.columns)
@@ -85,17 +85,16 @@ class Lattice(NamedTuple):
 
     def reach(self, part: Pane, halo: tuple[int, int], area: Pane) -> Pane | None:
         """The cells of `area` within `halo` (along x, y) of the positions of `part`, or None."""
-        from zembrel.raster.kernels import patches
 
         found = np.array([math.inf, -math.inf, math.inf, -math.inf])
         bounds = part.top, part.left, part.bottom, part.right
         limits = area.right, area.bottom, *halo
         for side, tops, lefts, nodes in self.patches:
-            patches.reach(bounds, tops, lefts, side, nodes, limits, found)
+            kernels.patches.reach(bounds, tops, lefts, side, nodes, limits, found)
         if self.alone is not None:
             rows, columns, u, v = self.alone
             here = (rows >= part.top) & (rows < part.bottom) & (columns >= part.left) & (columns < part.right)
-            patches.reach_alone(u[here], v[here], limits, found)
+            kernels.patches.reach_alone(u[here], v[here], limits, found)
         if found[0] > found[1]:
             return None
         return reached(found[:2], found[2:], halo).meet(area)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from zembrel.errors import UsageError, nearest_name
+from zembrel.raster import kernels
 from zembrel.raster.kernels import worth_compiling
 from zembrel.raster.model import Band, Cells, Mask, pick_bands
 from zembrel.raster.views.opacity import divided, multiplied
@@ -57,18 +58,17 @@ def halved(
     bands, height, width = cells.shape
     if method == "mean" and not worth_compiling(cells.size):
         return _plain_mean(cells, valid)
-    from zembrel.raster.kernels import halve
 
     out = np.zeros((bands, -(-height // 2), -(-width // 2)), cells.dtype)
     cells = np.ascontiguousarray(cells)
     mask = np.zeros((0, 0, 0), np.uint8) if valid is None else np.ascontiguousarray(valid).view(np.uint8)
     ok = np.zeros((mask.shape[0], *out.shape[1:]), np.uint8)
     if method == "mode":
-        halve.mode(cells, mask, out, ok)
+        kernels.halve.mode(cells, mask, out, ok)
     elif cells.dtype == np.uint8 and not height % 2 and not width % 2:
-        halve.mean_of_bytes(cells, mask, out, ok)
+        kernels.halve.mean_of_bytes(cells, mask, out, ok)
     else:
-        halve.mean(cells, mask, cells.dtype.kind != "f", out, ok)
+        kernels.halve.mean(cells, mask, cells.dtype.kind != "f", out, ok)
     return out, None if valid is None else ok.view(bool)
 
 

@@ -14,7 +14,11 @@ from typing import Any
 from zembrel.errors import UsageError, ZembrelError, nearest_name
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
+from zembrel.verbs.features.opening import open_table
+from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, take
+from zembrel.verbs.layers import open_layer
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.receipt import Receipt, finished
 from zembrel.verbs.record import recorded
 
@@ -47,11 +51,6 @@ def open_dataset(path: str | os.PathLike[str], **options: Any) -> Any:
     _check_known("open", {name: value for name, value in options.items() if name not in known}, known)
     inputs = Inputs(inputs=(os.fspath(path),), **options)
     with readings.run():
-        from zembrel.verbs.features.opening import open_table
-        from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, take
-        from zembrel.verbs.layers import open_layer
-        from zembrel.verbs.points.opening import open_cloud
-
         given = take(inputs, Output(), (RASTERS, FEATURES, POINTS))
         origin = _one(given.origins)
         if given.kind == RASTERS:

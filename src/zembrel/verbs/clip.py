@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from zembrel import features
 from zembrel.errors import RefusedError, UsageError
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.views.around import facing
@@ -120,7 +121,5 @@ def _faded(view: Raster, feather: str, layer: Layer) -> Raster:
 def _rectangle(target: Target) -> Cover:
     import shapely
 
-    from zembrel.features.cover import PolygonCover
-
     assert target.area is not None
-    return PolygonCover(target.frame, shapely.box(*target.area.bounds))
+    return features.cover.PolygonCover(target.frame, shapely.box(*target.area.bounds))

@@ -132,7 +132,6 @@ def _in_few_colours(path: Path, view: Raster, values: Values, output: Output) ->
 
 
 def _bands_apart(layers: list[Layer], output: Output) -> tuple[list[Layer], Output]:
-    from zembrel.raster.views.bands import select_bands
 
     apart = [
         Layer(

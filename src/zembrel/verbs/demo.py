@@ -5,6 +5,8 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
+from zembrel.demo.data import rasters, texts
+from zembrel.demo.lidar import clouds
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import flow
 from zembrel.engine.run import run
@@ -39,8 +41,6 @@ def _check(folder: Path, output: Output) -> None:
 
 def _make(folder: Path, output: Output) -> dict[str, int]:
     """Make all files; returns their names and sizes."""
-    from zembrel.demo.data import rasters, texts
-    from zembrel.demo.lidar import clouds
 
     made = {}
     with Staging(replace=True) as staging:

@@ -6,9 +6,9 @@ from typing import Any
 
 import numpy as np
 
+from zembrel import features
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError
-from zembrel.features.ground import cell_areas
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.operation import operation
 from zembrel.grid.area import split_crs
@@ -59,7 +59,7 @@ def _add_classes(layer: Layer, table: Rows, facts: dict[str, Any], output: Outpu
     frame, legend = layer.raster.frame, layer.raster.bands[0].legend
     assert legend is not None
     placed = frame.crs is not None and not isinstance(frame.crs, UnresolvedCRS)
-    classes = ClassCounts((lambda pane: cell_areas(frame, pane)) if placed else None)
+    classes = ClassCounts((lambda pane: features.ground.cell_areas(frame, pane)) if placed else None)
     observe(layer.raster, blocks_of(layer.raster), [classes], output.limits)
     valid = classes.counts.total()
     for code, cells in sorted(classes.counts.items()):

@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from zembrel import features
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import label
 from zembrel.geodesy.registry import by_code
 from zembrel.raster.model import shared_type
+from zembrel.verbs import features as of_features
 from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import Layer, check_placed, open_layers
@@ -29,9 +31,8 @@ def index(inputs: Inputs, output: Output) -> Receipt:
 
     Raises InputError for an input without a CRS, UsageError for a name that is no feature file's.
     """
-    from zembrel.verbs.features.writing import check_target
 
-    check_target(output.path, output)
+    of_features.writing.check_target(output.path, output)
     return by_kind("index", inputs, Where(), output)
 
 
@@ -44,9 +45,8 @@ def of_rasters(given: Given, where: Where, output: Output, options: None) -> Rec
 
 def written(paths: Sequence[Path], table: FeatureTable, output: Output) -> Receipt:
     """The receipt over outlines that were written."""
-    from zembrel.verbs.features.writing import write_layer
 
-    written = write_layer(output.path, table, output)
+    written = of_features.writing.write_layer(output.path, table, output)
     return Receipt(
         "index",
         tuple(paths),
@@ -57,18 +57,15 @@ def written(paths: Sequence[Path], table: FeatureTable, output: Output) -> Recei
     )
 
 
-def _outlines(layers: Sequence[Layer]) -> FeatureTable:
-    from zembrel.features.table import FeatureTable
+def _outlines(layers: Sequence[Layer]) -> features.table.FeatureTable:
 
     degrees = by_code(4326)
     shapes = [_outline(layer).to(degrees).geometries[0] for layer in layers]
-    return FeatureTable.of(shapes, [_facts(layer) for layer in layers], degrees)
+    return features.table.FeatureTable.of(shapes, [_facts(layer) for layer in layers], degrees)
 
 
-def _outline(layer: Layer) -> FeatureTable:
+def _outline(layer: Layer) -> features.table.FeatureTable:
     import shapely
-
-    from zembrel.features.table import FeatureTable
 
     frame = layer.raster.frame
     if frame.crs is None:
@@ -79,7 +76,9 @@ def _outline(layer: Layer) -> FeatureTable:
         )
     cols = np.array([0.0, 1.0, 1.0, 0.0]) * frame.columns
     rows = np.array([0.0, 0.0, 1.0, 1.0]) * frame.rows
-    return FeatureTable.of([shapely.Polygon(np.column_stack(frame.corners.at(cols, rows)))], [{}], frame.crs)
+    return features.table.FeatureTable.of(
+        [shapely.Polygon(np.column_stack(frame.corners.at(cols, rows)))], [{}], frame.crs
+    )
 
 
 def _facts(layer: Layer) -> dict[str, Any]:

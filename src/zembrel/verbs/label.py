@@ -11,6 +11,9 @@ from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
 from zembrel.errors import UsageError
 from zembrel.formats import format_named, identify
+from zembrel.formats.legendfile import read_legend
+from zembrel.formats.tiff.opening import open_tiff
+from zembrel.formats.tiff.relabel import overview_sink, relabelled_images, write_relabelled
 from zembrel.formats.tiff.wording import Wording
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import label as name_of
@@ -18,7 +21,7 @@ from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
 from zembrel.points.files import holds_points
 from zembrel.points.files.catalogue import format_of as points_format
-from zembrel.points.las.relabel import write_relabelled
+from zembrel.points.las.relabel import write_with_crs
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.cast import fitting_nodata
 from zembrel.raster.views.nodata import WithNodata
@@ -99,7 +102,7 @@ def _label_points(path: Path, final: Path, output: Output, changes: Changes) -> 
             else:
                 staged = staging.path_for(final)
                 with resource_errors(final):
-                    write_relabelled(path, staged, crs)
+                    write_with_crs(path, staged, crs)
             staging.publish()
     return _receipt(path, final, [f"CRS {name_of(crs)}"], "points untouched", output)
 
@@ -142,8 +145,6 @@ def _mended(path: Path, raster: Raster, changes: Changes) -> tuple[Frame, tuple[
         bands = tuple(replace(band, name=name) for band, name in zip(bands, names, strict=True))
         did.append("names " + ", ".join(names))
     if changes.legend:
-        from zembrel.formats.legendfile import read_legend
-
         if len(bands) != 1 or bands[0].type != "uint8":
             raise UsageError(f"{path} cannot hold a legend", "one band of uint8 can", "leave --legend out")
         bands = (replace(bands[0], legend=read_legend(Path(changes.legend))),)
@@ -176,8 +177,6 @@ def _nodata(text: str, bands: tuple[Band, ...]) -> float | int | None:
 
 
 def _rewrite(path: Path, final: Path, wording: Wording, output: Output, *, overviews: bool) -> None:
-    from zembrel.formats.tiff.opening import open_tiff
-    from zembrel.formats.tiff.relabel import overview_sink, relabelled_images, write_relabelled
 
     source = open_tiff(path)
     images = relabelled_images(path, wording, keep_reduced=not overviews)

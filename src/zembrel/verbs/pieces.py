@@ -11,6 +11,7 @@ from dataclasses import replace
 from functools import partial
 
 from zembrel.errors import InputError
+from zembrel.geodesy.crs import vertical_of
 from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -156,7 +157,6 @@ def _with_halo(
 
 def _alike(one: Layer, other: Layer) -> bool:
     """Whether cells of one may stand beside those of the other: heights of one meaning, places known."""
-    from zembrel.geodesy.crs import vertical_of
 
     mine, theirs = one.raster.frame.crs, other.raster.frame.crs
     return (mine is None) == (theirs is None) and vertical_of(mine) == vertical_of(theirs)

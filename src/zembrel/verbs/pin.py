@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from zembrel.engine.commit import Staging
 from zembrel.errors import UsageError
 from zembrel.formats import identify
 from zembrel.formats.tiesfile import COLUMNS, read_ties
@@ -199,7 +200,6 @@ def _judgement(ties: Ties, fit: PinFit, frame: Frame, pinning: Pinning) -> list[
 
 
 def _write_table(path: Path, rows: Sequence[Sequence[Any]], output: Output) -> None:
-    from zembrel.engine.commit import Staging
 
     with Staging(output.replace) as staging:
         staging.write_text(path, csv_text(_HEADER, rows))

@@ -6,8 +6,9 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from zembrel import features
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import choose_format, format_named
 from zembrel.grid.cutting import Cut, by_cells, by_size, split
@@ -19,9 +20,6 @@ from zembrel.verbs.layers import Layer
 from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.naming import check_template, sheet_name
 from zembrel.verbs.options import Output
-
-if TYPE_CHECKING:
-    pass
 
 
 @dataclass(frozen=True)
@@ -94,10 +92,8 @@ def _facts(cut: Cut, frame: Frame) -> dict[str, Any]:
 
 def _by_polygons(frame: Frame, cutting: Cutting) -> list[Sheet]:
     """A sheet for each feature that meets the frame, blank outside its outline."""
-    from zembrel.features.cover import PolygonCover
-    from zembrel.features.files import read_features
 
-    table = read_features(Path(str(cutting.by)))
+    table = features.files.read_features(Path(str(cutting.by)))
     if frame.crs is not None:
         table = table.to(frame.crs)
     margin, sheets = _margin(frame, cutting.margin), []
@@ -112,7 +108,9 @@ def _by_polygons(frame: Frame, cutting: Cutting) -> list[Sheet]:
             **{str(key): value for key, value in row.items()},
             **_facts(Cut(number, 1, number, pane), frame),
         }
-        sheets.append(Sheet(pane, facts, PolygonCover(frame.crop(pane), outline, cutting.touching)))
+        sheets.append(
+            Sheet(pane, facts, features.cover.PolygonCover(frame.crop(pane), outline, cutting.touching))
+        )
     if not sheets:
         raise InputError(
             f"no feature of {cutting.by} lies on the inputs",

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from zembrel import features
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import label, same
 from zembrel.grid.extent import operation_of
@@ -108,12 +109,11 @@ def ordered(layers: list[Layer], order: str) -> list[Layer]:
 
     Raises UsageError, or InputError where the index lacks the field or a sheet.
     """
-    from zembrel.features.files import read_features
 
     field, at, index = order.lstrip("-").partition("@")
     if not at or not field or not index:
         raise UsageError(f"--order {order}", "FIELD@INDEX is needed", "write --order date@sheets.geojson")
-    rows = list(read_features(Path(index)).rows())
+    rows = list(features.files.read_features(Path(index)).rows())
     fields = {name for row in rows for name in row}
     if field not in fields or "path" not in fields:
         missing = "path" if field in fields else field

@@ -6,19 +6,21 @@ import os
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
+from zembrel import features
 from zembrel.engine.commit import check_free
 from zembrel.engine.plan import Plan
 from zembrel.engine.run import observe
 from zembrel.errors import UsageError, ZembrelError
 from zembrel.formats import open_raster
+from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.place import crop
 from zembrel.reading import readings
+from zembrel.verbs import features as of_features
 from zembrel.verbs.cutting import Cutting, left_out
 from zembrel.verbs.intake import Given
 from zembrel.verbs.joined import joined
@@ -31,10 +33,6 @@ from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import decide
 from zembrel.verbs.write import write
 
-if TYPE_CHECKING:
-    from zembrel.features.table import FeatureTable
-
-
 Done = tuple[Sheet, Result]
 
 
@@ -43,7 +41,6 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
 
     Raises UsageError unless one way to cut is given, InputError if nothing is to be cut.
     """
-    from zembrel.features.files import check_name
 
     ways = [way for way in (cutting.split, cutting.size, cutting.cells, cutting.by) if way]
     if len(ways) != 1:
@@ -51,7 +48,7 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
             f"{len(ways)} ways to cut", "sheets are cut in one", "give --split 4x3, --size, --cells or --by"
         )
     if cutting.index:
-        check_name(Path(cutting.index))
+        features.files.check_name(Path(cutting.index))
     return by_kind("tile", inputs, where, output, cutting)
 
 
@@ -101,14 +98,13 @@ def _folder(written: Sequence[Result], output: Output) -> Result:
 
 def _check_places(paths: Sequence[Path], cutting: Cutting, output: Output) -> None:
     """Raise RefusedError if a sheet, or the index, may not be put where it is to be."""
-    from zembrel.verbs.features.writing import check_target
 
     if output.dry_run:
         return
     for path in paths:
         check_free(path, output.replace or cutting.resume)
     if cutting.index:
-        check_target(Path(cutting.index), output)
+        of_features.writing.check_target(Path(cutting.index), output)
 
 
 def _view_of(sheet: Sheet, view: Raster) -> Raster:
@@ -165,21 +161,17 @@ def _empty(part: Raster, output: Output) -> bool:
 
 
 def _write_index(path: Path, frame: Frame, done: Sequence[Done], output: Output) -> None:
-    from zembrel.verbs.features.writing import write_layer
 
-    write_layer(path, _index_table(path, frame, done), output)
+    of_features.writing.write_layer(path, _index_table(path, frame, done), output)
 
 
-def _index_table(path: Path, frame: Frame, done: Sequence[Done]) -> FeatureTable:
+def _index_table(path: Path, frame: Frame, done: Sequence[Done]) -> features.table.FeatureTable:
     """Outlines of the sheets with their margins, and what they are; paths as seen from the index."""
     import shapely
-
-    from zembrel.features.table import FeatureTable
-    from zembrel.geodesy.registry import by_code
 
     shapes = [shapely.box(*frame.bounds_of(sheet.pane)) for sheet, _ in done]
     rows = [
         {"path": os.path.relpath(sheet.path, path.parent), **sheet.facts, "bytes": result.bytes}
         for sheet, result in done
     ]
-    return FeatureTable.of(shapes, rows, frame.crs or by_code(4326))
+    return features.table.FeatureTable.of(shapes, rows, frame.crs or by_code(4326))

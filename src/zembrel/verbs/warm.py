@@ -13,7 +13,8 @@ from typing import Any
 import numpy as np
 
 from zembrel.engine.executor import Processes
-from zembrel.engine.limits import each, processors
+from zembrel.engine.limits import Limits, each, processors
+from zembrel.engine.points import flow
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
@@ -24,6 +25,7 @@ from zembrel.points.records import Layout
 from zembrel.raster.kernels import compile_always
 from zembrel.raster.model import Band, Block
 from zembrel.raster.views.palette import RGB
+from zembrel.verbs.calls import call
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt
 
@@ -117,7 +119,6 @@ def _compiled(group: str) -> tuple[str, int]:
 
 
 def _calls(folder: Path, source: Any, runs: list[tuple[str, str, dict[str, Any]]]) -> Iterator[Any]:
-    from zembrel.verbs.calls import call
 
     (folder / "wood.geojson").write_text(_FEATURES)
     point = '"Point", "coordinates": [730333, 5099555]'
@@ -142,8 +143,6 @@ def _features(folder: Path) -> Iterator[Any]:
 
 def _write(path: Path, number: int) -> Path:
     """A cloud of points of a format of LAS."""
-    from zembrel.engine.limits import Limits
-    from zembrel.engine.points import flow
 
     layout, count = Layout(number), 4000
     records = np.zeros(count, layout.dtype)

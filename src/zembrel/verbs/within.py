@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
-from zembrel.errors import InputError, UsageError
+from zembrel import features
+from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.expression.formula import Condition, parse_condition
 from zembrel.formats import open_raster
 from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
@@ -22,6 +23,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import ENDING as FRAME_ENDING
 from zembrel.grid.framefile import read_frame
 from zembrel.measure import parse_length
+from zembrel.points.files import holds_points, open_points
 from zembrel.raster.views.outline import Cover
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Where
@@ -44,9 +46,8 @@ class Resolved:
         """Which cells of `frame`, of the same CRS, lie inside the outline."""
         if self.polygon is None:
             return None
-        from zembrel.features.cover import PolygonCover
 
-        return PolygonCover(frame, self.polygon, touching)
+        return features.cover.PolygonCover(frame, self.polygon, touching)
 
 
 def area_crs(phrase: str) -> CRS | None:
@@ -112,12 +113,11 @@ def _read_area(where: Where) -> Area | FeatureTable | Frame:
     return _from_path(Path(area.path), where.within_where) if isinstance(area, PathArea) else area
 
 
-def _resolved(area: Area | FeatureTable | Frame, crs: CRS | None) -> Resolved:
-    from zembrel.features.table import FeatureTable
+def _resolved(area: Area | features.table.FeatureTable | Frame, crs: CRS | None) -> Resolved:
 
     if isinstance(area, Frame):
         return _extent_of(area, crs)
-    if isinstance(area, FeatureTable):
+    if isinstance(area, features.table.FeatureTable):
         polygon = (area.to(crs) if crs is not None else area).polygon()
         return Resolved(tuple(polygon.bounds), polygon)
     return _from_shape(area, crs)
@@ -156,9 +156,7 @@ def _carried_polygon(
 ) -> Resolved:
     import shapely
 
-    from zembrel.features.table import FeatureTable
-
-    polygon = FeatureTable.of([shapely.Polygon(rings[0])], [{}], own).to(crs).polygon()
+    polygon = features.table.FeatureTable.of([shapely.Polygon(rings[0])], [{}], own).to(crs).polygon()
     return Resolved(tuple(polygon.bounds), None if rectangle else polygon)
 
 
@@ -170,17 +168,14 @@ def _from_path(path: Path, condition: str | None) -> FeatureTable | Frame:
             "write W,S,E,N, square:X,Y,REACH, circle:X,Y,REACH, degree:N46W024, or a path",
         )
     if _holds_features(path):
-        from zembrel.features.files import read_features
-
-        table = read_features(path)
+        table = features.files.read_features(path)
         return table.where(condition) if condition else table
     return load_frame(path)
 
 
 def _holds_features(path: Path) -> bool:
-    from zembrel.features.files import holds_features
 
-    return holds_features(path)
+    return features.files.holds_features(path)
 
 
 def _extent_of(frame: Frame, crs: CRS | None) -> Resolved:
@@ -216,13 +211,11 @@ def parse_crs_phrase(text: str) -> CRS:
 
 def _crs_of_layer(path: Path) -> CRS | None:
     """The CRS of a frame, of points, features or a raster."""
-    from zembrel.features.files import read_features
-    from zembrel.points.files import holds_points, open_points
 
     if holds_points(path):
         return open_points(path).cloud.crs
     if _holds_features(path):
-        return read_features(path).crs
+        return features.files.read_features(path).crs
     return load_frame(path).crs
 
 
@@ -241,10 +234,8 @@ def _place(place: PlaceArea, where: Where) -> Area:
             "none is set",
             'put places = "places.geojson" into zembrel.toml, with a name for each point',
         )
-    from zembrel.errors import nearest_name
-    from zembrel.features.files import read_features
 
-    table = read_features(Path(where.places))
+    table = features.files.read_features(Path(where.places))
     names = {str(row.get("name", "")): n for n, row in enumerate(table.rows())}
     if place.name not in names:
         raise InputError(

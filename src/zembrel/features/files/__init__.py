@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import importlib
 from pathlib import Path
-from typing import Protocol, cast
+from typing import TYPE_CHECKING, Protocol, cast
 
+from zembrel import features
 from zembrel.errors import InputError, UsageError
 from zembrel.features.files.catalogue import FEATURE_FORMATS, FeatureFormat, format_of
-from zembrel.features.files.schema import Schema, schema_of
-from zembrel.features.table import FeatureTable
+from zembrel.ondemand import on_demand
 from zembrel.reading import readings
+
+if TYPE_CHECKING:
+    from zembrel.features.files.schema import Schema
+    from zembrel.features.table import FeatureTable
+
+__getattr__ = on_demand(__name__)
 
 ENDINGS = tuple(ending for form in FEATURE_FORMATS.values() for ending in form.endings)
 
@@ -120,7 +126,7 @@ def write_features(path: Path, table: FeatureTable, name: str) -> tuple[str, ...
 
     Returns what the file could not hold as it was.
     """
-    writer = make_writer(path, schema_of([table], name))
+    writer = make_writer(path, features.files.schema.schema_of([table], name))
     try:
         writer.add(table)
         return writer.finish()

@@ -12,6 +12,7 @@ import numpy as np
 from zembrel.errors import RefusedError
 from zembrel.formats.tiff import codecs, pictures, tags
 from zembrel.formats.tiff.assemble import Fields
+from zembrel.formats.tiff.packing import packed
 from zembrel.raster.model import Band, Cells, Mask, has_alpha, is_photo, shared_type
 
 TILE = 512
@@ -111,7 +112,6 @@ class Encoding:
 
     def segment(self, cells: Cells, shape: tuple[int, int]) -> bytes:
         """One segment of `shape` rows and columns, whose corner `cells` (samples, rows, columns) fill."""
-        from zembrel.formats.tiff.packing import packed
 
         name, level = self.options.codec, self.options.level
         differences = self.predictor == codecs.HORIZONTAL

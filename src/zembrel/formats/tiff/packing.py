@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.raster import kernels
 from zembrel.raster.kernels import worth_compiling
 
 Cells = npt.NDArray[Any]
@@ -24,17 +25,13 @@ def packed(cells: Cells, shape: tuple[int, int], *, differences: bool, drawn_out
     if differences and cells.dtype.kind in "iu":
         numbers = cells.view(f"u{cells.itemsize}")
         if worth_compiling(cells.size):
-            from zembrel.raster.kernels import differences as kernel
-
-            kernel.take(numbers, tile.view(numbers.dtype))
+            kernels.differences.take(numbers, tile.view(numbers.dtype))
         else:
             steps = np.diff(numbers, axis=2, prepend=numbers.dtype.type(0))
             tile.view(numbers.dtype)[:rows, :columns] = steps.transpose(1, 2, 0)
         return tile
     if cells.shape[0] > 1 and worth_compiling(cells.size):
-        from zembrel.raster.kernels import differences as kernel
-
-        kernel.together(cells, tile)
+        kernels.differences.together(cells, tile)
     else:
         tile[:rows, :columns] = cells.transpose(1, 2, 0)
     if drawn_out and not whole:
@@ -53,9 +50,7 @@ def unpacked(tile: Cells, *, differences: bool) -> Cells:
     whole = tile.view(f"u{tile.itemsize}")
     cells = np.empty((tile.shape[2], *tile.shape[:2]), whole.dtype)
     if worth_compiling(cells.size):
-        from zembrel.raster.kernels import differences as kernel
-
-        kernel.add_up(whole, cells)
+        kernels.differences.add_up(whole, cells)
     else:
         np.add.accumulate(whole.transpose(2, 0, 1), axis=2, dtype=whole.dtype, out=cells)
     return cells.view(tile.dtype)
@@ -64,8 +59,6 @@ def unpacked(tile: Cells, *, differences: bool) -> Cells:
 def placed(cells: Cells, out: Cells) -> None:
     """Copy cells (samples, rows, columns) into `out`, fast also where samples lie side by side."""
     if len(cells) > 1 and cells.strides[2] > cells.itemsize and worth_compiling(cells.size):
-        from zembrel.raster.kernels import differences as kernel
-
-        kernel.apart(cells.transpose(1, 2, 0), out)
+        kernels.differences.apart(cells.transpose(1, 2, 0), out)
     else:
         out[...] = cells

@@ -5,17 +5,19 @@ from __future__ import annotations
 import importlib
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Protocol, cast
+from typing import TYPE_CHECKING, Protocol, cast
 
+from zembrel import points
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs
 from zembrel.points.files.catalogue import ENDINGS, POINT_FORMATS, PointFormat, format_of
-from zembrel.points.las.writing import NewFile
 from zembrel.points.model import PointSource
-from zembrel.points.restated import Restated
 from zembrel.points.sink import PointSink
 from zembrel.reading import readings
+
+if TYPE_CHECKING:
+    from zembrel.points.las.writing import NewFile
 
 
 @dataclass(frozen=True)
@@ -73,7 +75,7 @@ def _placed(source: PointSource, path: Path) -> PointSource:
         crs: CRS = read_crs(text)
     except InputError:
         crs = UnresolvedCRS(text[:60])
-    return Restated(source, replace(source.cloud, crs=crs), source.parts)
+    return points.restated.Restated(source, replace(source.cloud, crs=crs), source.parts)
 
 
 def check_name(path: Path) -> PointFormat:

@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
+from zembrel.points import laz
 from zembrel.points.las.source import LasSource, lost, short
 from zembrel.points.laz.items import POINTWISE, VARIABLE, Compression
 from zembrel.points.model import Part
@@ -71,7 +72,6 @@ def _single(source: LasSource) -> Chunks:
 
 def _from_table(source: LasSource, compression: Compression) -> Chunks | None:
     """LAZ specification, chunk table: its place stands before the points, or in the last eight bytes."""
-    from zembrel.points.laz.chunks import read_table
 
     data, begin = source.data, source.header.points_at
     if begin + 8 > len(data):
@@ -83,7 +83,7 @@ def _from_table(source: LasSource, compression: Compression) -> Chunks | None:
         return None
     variable = compression.chunk == VARIABLE
     most = (at - begin) // source.cloud.layout.dtype.itemsize + 1
-    table = read_table(np.asarray(data[at:]), variable=variable, most=most)
+    table = laz.chunks.read_table(np.asarray(data[at:]), variable=variable, most=most)
     if table is None or int(table[:, 1].sum()) > at - begin - 8:
         return None
     starts = begin + 8 + np.cumsum(table[:, 1]) - table[:, 1]

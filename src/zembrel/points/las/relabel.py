@@ -25,7 +25,7 @@ _SUPERSEDED = struct.pack("<16sH", b"LASF_Spec", 7)
 _ROOT_AT, _ENTRY, _ENTRY_AT = 40, 32, 16  # of the info record; of an entry of the hierarchy
 
 
-def write_relabelled(path: Path, out: Path, crs: CRS) -> None:
+def write_with_crs(path: Path, out: Path, crs: CRS) -> None:
     """Write the file at `path` to `out` with `crs` in its header. Raises RefusedError if it has no room.
 
     All records but those of the CRS are kept as they are, in their order.

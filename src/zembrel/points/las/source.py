@@ -11,12 +11,13 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
+from zembrel.points import laz
 from zembrel.points.las.header import LasHeader
 from zembrel.points.las.vlr import Record
 from zembrel.points.model import Cloud, Fields, Part, PointBlock
 
 if TYPE_CHECKING:
-    from zembrel.points.laz.chunks import ChunkCodec
+    pass
 
 Bytes = npt.NDArray[np.uint8]
 PART = 1 << 18  # points of a part of an uncompressed file
@@ -63,10 +64,9 @@ class LasSource:
         return PointBlock(records.reshape(-1).view(layout.dtype), layout, self.cloud.scaling)
 
     @cached_property
-    def codec(self) -> ChunkCodec:
-        from zembrel.points.laz.chunks import ChunkCodec
+    def codec(self) -> laz.chunks.ChunkCodec:
 
-        return ChunkCodec(self.cloud.layout, self.version)
+        return laz.chunks.ChunkCodec(self.cloud.layout, self.version)
 
 
 def short(path: Path, there: int, said: int) -> InputError:

@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from zembrel.clock import time_of_writing
 from zembrel.geodesy.crs import CRS
+from zembrel.points import laz
 from zembrel.points.las import extra
 from zembrel.points.las.header import (
     EXTERNAL_WAVES_BIT,
@@ -145,10 +146,9 @@ class LasEncoder:
         records = np.ascontiguousarray(block.records)
         if not self.compressed:
             return EncodedChunk(records.tobytes(), ChunkTally.of(block))
-        from zembrel.points.laz.chunks import ChunkCodec
 
         raw = records.view(np.uint8).reshape(len(records), -1)
-        return EncodedChunk(ChunkCodec(self.layout).encode(raw), ChunkTally.of(block))
+        return EncodedChunk(laz.chunks.ChunkCodec(self.layout).encode(raw), ChunkTally.of(block))
 
 
 def las_sink(path: Path, new: NewFile) -> PointSink:
@@ -211,11 +211,10 @@ class LasStore:
         self._file.close()
 
     def _write_table(self) -> None:
-        from zembrel.points.laz.chunks import write_table
 
         at = self._file.tell()
         numbers = np.array(self.tables, np.int64).reshape(-1, 2)
-        self._file.write(write_table(numbers, variable=self.new.chunk == VARIABLE))
+        self._file.write(laz.chunks.write_table(numbers, variable=self.new.chunk == VARIABLE))
         end = self._file.tell()
         self._file.seek(self._head.points_at)
         self._file.write(at.to_bytes(8, "little"))

@@ -9,6 +9,8 @@ from __future__ import annotations
 
 import sys
 
+from zembrel.ondemand import on_demand
+
 _WORTH = 30_000_000  # cells after which loading the compiler (0.7 s) has paid
 _done = [0]  # cells that went without it
 
@@ -25,3 +27,6 @@ def worth_compiling(cells: int) -> bool:
     """
     _done[0] += cells
     return _done[0] > _WORTH or "numba" in sys.modules
+
+
+__getattr__ = on_demand(__name__)

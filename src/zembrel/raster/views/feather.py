@@ -9,6 +9,7 @@ import numpy as np
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.raster import kernels
 from zembrel.raster.model import ALPHA, Band, Block, Raster, has_alpha, shared_type
 from zembrel.raster.views.outline import Cover
 
@@ -35,12 +36,11 @@ class Feathered:
         return (*self.source.bands, Band(ALPHA, shared_type(self.source.bands).name, colour=ALPHA))
 
     def cells(self, pane: Pane) -> Block:
-        from zembrel.raster.kernels.distance import depth
 
         block = self.source.cells(pane)
         wide = pane.grown(math.ceil(self.width) + 1)
         inside = self.cover.inside(wide)
-        share = (depth(inside.astype(np.uint8), self.width) / self.width)[pane.within(wide)]
+        share = (kernels.distance.depth(inside.astype(np.uint8), self.width) / self.width)[pane.within(wide)]
         opaque = int(np.iinfo(block.cells.dtype).max)
         known = inside[pane.within(wide)] & block.anywhere
         before = block.cells[-1] if has_alpha(self.source.bands) else opaque

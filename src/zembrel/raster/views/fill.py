@@ -9,6 +9,7 @@ import numpy as np
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.raster import kernels
 from zembrel.raster.model import Band, Block, Mask, Raster
 
 
@@ -43,9 +44,8 @@ class Filled:
         return self._filled(block, rows, columns)
 
     def _filled(self, block: Block, rows: slice, columns: slice) -> Block:
-        from zembrel.raster.kernels import voids
 
-        fill = voids.filled if block.cells.dtype.kind == "f" else voids.filled_whole
+        fill = kernels.voids.filled if block.cells.dtype.kind == "f" else kernels.voids.filled_whole
         shape = block.cells[0, rows, columns].shape
         out = np.zeros((block.cells.shape[0], *shape), block.cells.dtype)
         ok = np.zeros(out.shape, np.uint8)

@@ -9,6 +9,7 @@ import numpy as np
 
 from zembrel.errors import UsageError, nearest_name
 from zembrel.grid.pane import Pane
+from zembrel.raster import kernels
 from zembrel.raster.model import Block, Cells, Mask, Raster
 
 RULES = ("first", "last", "min", "max", "mean", "sum", "count", "feather", "divide")
@@ -117,7 +118,6 @@ def _plain(block: Block) -> tuple[Cells, Cells]:
 
 def _faded(piece: RasterPiece, part: Pane, width: float) -> tuple[Cells, Cells]:
     """Cells, and weights that grow with the distance from the piece's edge, up to `width` cells."""
-    from zembrel.raster.kernels.distance import depth
 
     halo = int(np.ceil(width)) + 1
     wide = part.grown(halo)
@@ -127,7 +127,7 @@ def _faded(piece: RasterPiece, part: Pane, width: float) -> tuple[Cells, Cells]:
     known = np.zeros(wide.shape, np.uint8)
     known[inner.within(wide)] = everywhere(block)
     rows, columns = part.within(wide)
-    share = (depth(known, width) / width)[rows, columns].astype(np.float64)
+    share = (kernels.distance.depth(known, width) / width)[rows, columns].astype(np.float64)
     rows, columns = part.within(inner)
     return block.cells[:, rows, columns], share
 

@@ -10,6 +10,7 @@ import numpy.typing as npt
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.raster import kernels
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Band, Block, Raster
 from zembrel.raster.quantize import LOOKUP_BITS, nearest_table
@@ -58,18 +59,16 @@ class Quantized:
         return pattern
 
     def cells(self, pane: Pane) -> Block:
-        from zembrel.raster.kernels import dither
 
         if self.dither == "diffusion":
             return self._diffused(pane)
         block = self.source.cells(pane)
         codes = np.empty(pane.shape, np.uint8)
         cells = np.ascontiguousarray(block.cells[:3])
-        dither.plain(cells, self._table, LOOKUP_BITS, self._offsets, pane.top, pane.left, codes)
+        kernels.dither.plain(cells, self._table, LOOKUP_BITS, self._offsets, pane.top, pane.left, codes)
         return Block(codes[None], None if block.valid is None else block.anywhere)
 
     def _diffused(self, pane: Pane) -> Block:
-        from zembrel.raster.kernels import dither
 
         first_row, first_column = pane.top // _SIDE * _SIDE, pane.left // _SIDE * _SIDE
         last_column = min(-(-pane.right // _SIDE) * _SIDE, self.frame.columns)  # errors also go to the left
@@ -88,7 +87,7 @@ class Quantized:
             rows, columns = begun.within(wide)
             codes = np.empty(begun.shape, np.uint8)
             cells = np.ascontiguousarray(block.cells[:3, rows, columns])
-            dither.diffused(cells, self._table, LOOKUP_BITS, colours, codes)
+            kernels.dither.diffused(cells, self._table, LOOKUP_BITS, colours, codes)
             out[part.within(pane)] = codes[part.within(begun)]
         rows, columns = pane.within(wide)
         valid = None if block.valid is None else block.anywhere[rows, columns]

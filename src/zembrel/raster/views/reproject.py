@@ -13,6 +13,7 @@ import numpy as np
 from zembrel.geodesy.crs import same
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.raster import kernels
 from zembrel.raster.coordinates import SIDE, CoordinateMap, Lattice, Scales, reached
 from zembrel.raster.kernels import radii
 from zembrel.raster.kernels.arguments import Finish, Into, PatchScales, Pick, Sampled
@@ -64,7 +65,6 @@ class Reproject:
         return self._summed(pane) if self.method.name == "sum" else self._freely(pane)
 
     def _along_axes(self, pane: Pane) -> Block:
-        from zembrel.raster.kernels import footprint, resample
 
         u, v = self.coordinates.axes(pane)
         step_x, step_y = self._steps
@@ -78,15 +78,17 @@ class Reproject:
         source = _contiguous(block), _mask(block)
         if self.method.ranked:
             at = Sampled(*source, u, v, wanted.left, wanted.top)
-            footprint.picked_along_axes(at, step_x, step_y, self._rank, _finish(out, NEED), Into(out, ok, 0))
+            kernels.footprint.picked_along_axes(
+                at, step_x, step_y, self._rank, _finish(out, NEED), Into(out, ok, 0)
+            )
             return _result(block, out, ok)
         code = radii.MEAN if self.method.name == "sum" else radii.CODES[self.method.name]
         radius = radii.RADIUS[code]
-        by_row = resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
-        by_column = resample.axis_weights(code, radius, u, _widened(step_x, code), wanted.left)
+        by_row = kernels.resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
+        by_column = kernels.resample.axis_weights(code, radius, u, _widened(step_x, code), wanted.left)
         sums = self.method.name == "sum"
         finish = _finish(out, 0.0 if sums else _NEED)
-        resample.weighted(*source, by_row, by_column, finish, sums, Into(out, ok, 0))
+        kernels.resample.weighted(*source, by_row, by_column, finish, sums, Into(out, ok, 0))
         return _result(block, out, ok)
 
     @property
@@ -99,7 +101,6 @@ class Reproject:
 
     def _summed(self, pane: Pane) -> Block:
         """Sums over the footprints between the corners of result cells, wherever those fall."""
-        from zembrel.raster.kernels import overlay
 
         around = Pane(pane.top, pane.left, pane.bottom + 1, pane.right + 1)
         lattice = self._corners.lattice(around)
@@ -111,7 +112,7 @@ class Reproject:
         block = self.source.cells(wanted)
         out, ok = self._blank(block, pane.shape)
         at = *lattice.positions(around), wanted.left, wanted.top
-        overlay.summed(_contiguous(block), _mask(block), *at, out, ok)
+        kernels.overlay.summed(_contiguous(block), _mask(block), *at, out, ok)
         return _result(block, out, ok)
 
     @cached_property
@@ -170,55 +171,53 @@ class Reproject:
 
     def _interpolate(self, colours: Cells | None, at: Sampled, into: Into) -> None:
         """Fill `into` by the method's kernel as it is, at native size."""
-        from zembrel.raster.kernels import warp, windowed
-        from zembrel.raster.kernels.weights import phase_table
 
         name, finish = self.method.name, _finish(into.out, _NEED)
         if name == "nearest":
-            warp.nearest(at, into)
+            kernels.warp.nearest(at, into)
         elif name != "bilinear":
             code = radii.CODES[name]
-            weights = phase_table(code, radii.RADIUS[code])
+            weights = kernels.weights.phase_table(code, radii.RADIUS[code])
             if colours is not None:
-                work = windowed.colours_of_4 if weights.shape[1] == 4 else windowed.colours_of_6
+                work = (
+                    kernels.windowed.colours_of_4 if weights.shape[1] == 4 else kernels.windowed.colours_of_6
+                )
                 work(colours, at, weights.astype(np.float32), finish, into)
             else:
-                windowed.tabled(at, weights, finish, into)
+                kernels.windowed.tabled(at, weights, finish, into)
         elif into.out.dtype == np.uint8:
             lanes = np.empty((0, 0), np.uint64) if colours is None else colours
-            warp.bilinear_bytes(lanes, at, finish, into)
+            kernels.warp.bilinear_bytes(lanes, at, finish, into)
         else:
-            warp.bilinear(at, finish, into)
+            kernels.warp.bilinear(at, finish, into)
 
     def _colours(self, block: Block, scaled: bool) -> Cells | None:
         """Three bands once more, together, for the kernels that weigh colours in one go."""
-        from zembrel.raster.kernels import warp, windowed
 
         kind = block.cells.dtype
         if scaled or block.cells.shape[0] != 3 or kind.kind != "u" or kind.itemsize > 2:
             return None
         if self.method.name in ("cubic", "lanczos"):
             colours = np.empty((*block.cells.shape[1:], 4), kind)
-            windowed.side_by_side(block.cells, colours)
+            kernels.windowed.side_by_side(block.cells, colours)
             return colours
         if self.method.name == "bilinear" and kind.itemsize == 1:
             lanes = np.empty(block.cells.shape[1:], np.uint64)
-            warp.in_lanes(block.cells, lanes)
+            kernels.warp.in_lanes(block.cells, lanes)
             return lanes
         return None
 
     def _gather(self, at: Sampled, patches: PatchScales, into: Into) -> None:
         """Fill `into` from the source cells in each footprint, by a widened kernel."""
-        from zembrel.raster.kernels import footprint, warp
 
         if self.method.ranked:
-            footprint.picked(at, patches, self._rank, _finish(into.out, NEED), into)
+            kernels.footprint.picked(at, patches, self._rank, _finish(into.out, NEED), into)
             return
         code = radii.CODES[self.method.name]
         if code != radii.MEAN:
             steps = patches.scale
             patches = patches._replace(scale=np.where(steps < WIDEN_FROM, 1.0, steps))
-        warp.weighted(at, code, radii.RADIUS[code], patches, _finish(into.out, _NEED), into)
+        kernels.warp.weighted(at, code, radii.RADIUS[code], patches, _finish(into.out, _NEED), into)
 
     def _blank(self, block: Block, shape: tuple[int, int]) -> tuple[Cells, Cells]:
         """Cells and validity of a result, none valid yet."""

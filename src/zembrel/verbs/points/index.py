@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
+from zembrel import features
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import label
 from zembrel.geodesy.registry import by_code
@@ -13,21 +12,16 @@ from zembrel.verbs.options import Output, Where
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.receipt import Receipt
 
-if TYPE_CHECKING:
-    from zembrel.features.table import FeatureTable
-
 
 def index(given: Given, where: Where, output: Output, options: None) -> Receipt:
     """One polygon for each cloud."""
     return written(given.paths, _outlines(given), output)
 
 
-def _outlines(given: Given) -> FeatureTable:
+def _outlines(given: Given) -> features.table.FeatureTable:
     """One polygon for each cloud, in longitude and latitude, with what it is. Raises InputError without a
     CRS."""
     import shapely
-
-    from zembrel.features.table import FeatureTable
 
     degrees, shapes, rows = by_code(4326), [], []
     for path in given.origins:
@@ -39,7 +33,7 @@ def _outlines(given: Given) -> FeatureTable:
         if cloud.bounds is None:
             raise InputError(f"{path} does not say where its points lie", "it may be empty", "leave it out")
         west, south, low, east, north, high = cloud.bounds
-        outline = FeatureTable.of([shapely.box(west, south, east, north)], [{}], cloud.crs)
+        outline = features.table.FeatureTable.of([shapely.box(west, south, east, north)], [{}], cloud.crs)
         shapes.append(outline.to(degrees).geometries[0])
         rows.append(
             {
@@ -47,4 +41,4 @@ def _outlines(given: Given) -> FeatureTable:
                 "point_format": cloud.layout.format,
             }
         )  # fmt: skip
-    return FeatureTable.of(shapes, rows, degrees)
+    return features.table.FeatureTable.of(shapes, rows, degrees)

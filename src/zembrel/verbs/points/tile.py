@@ -13,16 +13,19 @@ from typing import Any
 import numpy as np
 import shapely
 
+from zembrel import features
 from zembrel.engine.commit import check_free
 from zembrel.engine.points import Piece
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS
+from zembrel.geodesy.registry import by_code
 from zembrel.points.files.catalogue import POINT_FORMATS, format_of
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside
 from zembrel.points.records import ExtraField, Layout
 from zembrel.reading import readings
+from zembrel.verbs import features as of_features
 from zembrel.verbs.cutting import Cutting, left_out, pair_of
 from zembrel.verbs.intake import Given
 from zembrel.verbs.lengths import cell_in_units_of, in_units_of
@@ -59,9 +62,7 @@ def tile(given: Given, where: Where, output: Output, cutting: Cutting) -> Receip
         if not output.dry_run and not cutting.resume:
             check_free(sheet.path, output.replace)
     if cutting.index and not output.dry_run:
-        from zembrel.verbs.features.writing import check_target
-
-        check_target(Path(cutting.index), output)
+        of_features.writing.check_target(Path(cutting.index), output)
     made, empty, kept = [], 0, 0
     for sheet in sheets:
         if cutting.resume and _stands(sheet.path):
@@ -132,9 +133,8 @@ def _margin(text: str | None, crs: CRS | None) -> float:
 
 def _by_polygons(whole: Merged, cutting: Cutting) -> list[PointSheet]:
     """A sheet for each feature that meets the points."""
-    from zembrel.features.files import read_features
 
-    table = read_features(Path(str(cutting.by)))
+    table = features.files.read_features(Path(str(cutting.by)))
     if whole.crs is not None:
         table = table.to(whole.crs)
     margin, made = _margin(cutting.margin, whole.crs), []
@@ -230,9 +230,6 @@ def _own(block: PointBlock) -> dict[str, int]:
 def _write_index(
     path: Path, crs: CRS | None, made: Sequence[tuple[PointSheet, dict[str, Any]]], output: Output
 ) -> None:
-    from zembrel.features.table import FeatureTable
-    from zembrel.geodesy.registry import by_code
-    from zembrel.verbs.features.writing import write_layer
 
     rows = [
         {
@@ -244,7 +241,9 @@ def _write_index(
         for sheet, facts in made
     ]
     shapes = [shapely.box(*sheet.wide.bounds) for sheet, _ in made]
-    write_layer(path, FeatureTable.of(shapes, rows, crs or by_code(4326)), output)
+    of_features.writing.write_layer(
+        path, features.table.FeatureTable.of(shapes, rows, crs or by_code(4326)), output
+    )
 
 
 def _receipt(

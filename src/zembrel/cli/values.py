@@ -1,0 +1,40 @@
+"""Values of options as the verbs take them.
+
+Typer builds a validator for every option of a command, given or not, which takes longer than reading a small
+file. Ours are texts, numbers and flags, so they are converted here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from functools import partial
+from typing import Any
+
+from zembrel.errors import UsageError
+
+_NUMBERS: Mapping[str, Callable[[str], float]] = {"int": int, "float": float}
+
+
+def convert_here(params: Iterable[Any], annotations: Mapping[str, Any] = {}) -> None:
+    """Let the values of `params` be converted by `_processed`; annotations: by name, those of flags aside."""
+    for param in params:
+        text = str(annotations.get(param.name, "bool"))
+        kind = next((name for name in ("str", "int", "float") if name in text), "bool")
+        param.process_value = partial(_processed, param, param.process_value, kind)
+
+
+def _processed(param: Any, typer: Callable[..., Any], kind: str, ctx: Any, value: Any) -> Any:
+    """A value that was given, or a default. Raises UsageError for what is no number."""
+    if value is None:
+        return () if param.multiple else None
+    if kind == "bool":
+        return typer(ctx, value)
+    if kind == "str" or not isinstance(value, str):
+        return value
+    try:
+        return _NUMBERS[kind](value)
+    except ValueError as exc:
+        what = "a whole number" if kind == "int" else "a number"
+        raise UsageError(
+            f"{param.opts[-1]} {value}", f"{what} is needed", f"write {param.opts[-1]} 4"
+        ) from exc
