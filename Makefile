@@ -5,7 +5,7 @@ BIN    := $(VENV)/bin
 # pip install -e with the pinned versions, plus the extras each target names
 INSTALL = $(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e
 
-.PHONY: demo test lint bench format clean
+.PHONY: demo test faults lint bench format clean
 
 demo: $(VENV)/installed
 	$(BIN)/zembrel demo --out demo/ --replace
@@ -13,6 +13,10 @@ demo: $(VENV)/installed
 test: $(VENV)/test $(VENV)/samples
 	$(BIN)/python -m compileall -q src
 	$(BIN)/python -m pytest $(PYTEST)
+
+# every call to the file system cut, not only some of each run
+faults: $(VENV)/test
+	ZEMBREL_CUTS=1000000 $(BIN)/python -m pytest tests/faults
 
 lint: $(VENV)/lint $(VENV)/test
 	$(BIN)/ruff check .

@@ -7,7 +7,7 @@ module loads the compiler.
 from __future__ import annotations
 
 import os
-import tempfile
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +15,7 @@ import numba.core.config
 from numba import njit
 from numba.core import event
 
+from zembrel.owned import OwnedFolder, temporary
 from zembrel.progress import tell
 
 _NOTICE = "compiling kernels, once after installation; zembrel warm compiles all of them"
@@ -39,13 +40,18 @@ def _writable(folder: Path) -> bool:
     return os.access(folder, os.W_OK | os.X_OK)
 
 
+@cache
+def _kept_for_this_run() -> OwnedFolder:
+    return temporary()
+
+
 def _find_place() -> None:
     """See to it that compiled kernels can be kept somewhere, if only for this run."""
     if numba.core.config.CACHE_DIR:
         return
     package, home = Path(__file__).parent, Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
     if not _writable(package) and not _writable(home):
-        numba.core.config.CACHE_DIR = tempfile.mkdtemp(prefix="zembrel-kernels-")
+        numba.core.config.CACHE_DIR = str(_kept_for_this_run().path)
 
 
 _find_place()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -11,22 +10,15 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.errors import ResourceError
+from zembrel.owned import temporary
 
 
 class Scratch:
     """A new folder that goes with this object. A copy in another process knows where it is, no more."""
 
     def __init__(self) -> None:
-        try:
-            self._keeper = tempfile.TemporaryDirectory(prefix="zembrel-")
-        except OSError as exc:
-            raise ResourceError(
-                "there is no room for what has to be kept for a while",
-                str(exc),
-                "set TMPDIR to a disk with space",
-            ) from exc
-        self.path = Path(self._keeper.name)
+        self._owned = temporary()
+        self.path = self._owned.path
 
     def __getstate__(self) -> dict[str, Path]:
         return {"path": self.path}

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import subprocess
-import sys
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -93,26 +90,6 @@ def test_a_failed_run_leaves_nothing(tmp_path: Path) -> None:
             Failing(), load("geotiff").make_sink(path, Failing.frame, Failing.bands, {"tile": "32"}), Limits()
         )
     assert not list(tmp_path.iterdir())
-
-
-def test_what_a_killed_process_left_is_swept_by_the_next(tmp_path: Path) -> None:
-    code = (
-        "import os, sys; from pathlib import Path; from zembrel.engine.commit import Staging;"
-        "s = Staging(); s.path_for(Path(sys.argv[1]) / 'x.tif').write_text('half'); os._exit(9)"
-    )
-    subprocess.run([sys.executable, "-c", code, str(tmp_path)], check=False)
-    assert len(list(tmp_path.iterdir())) == 1
-    with Staging() as staging:
-        staging.write_text(tmp_path / "y.txt", "whole")
-        staging.publish()
-    assert [path.name for path in tmp_path.iterdir()] == ["y.txt"]
-
-
-def test_a_live_process_keeps_its_staging_folder(tmp_path: Path) -> None:
-    with Staging() as one, Staging() as other:
-        first = one.path_for(tmp_path / "a.txt")
-        other.path_for(tmp_path / "b.txt")
-        assert first.parent.is_dir() and f"-{os.getpid()}-" in first.parent.name
 
 
 def test_existing_results_are_kept_unless_replacing_is_asked(tmp_path: Path) -> None:

@@ -1,26 +1,33 @@
 """Results appear whole or not at all: files are made in a staging folder beside their place.
 
-The folder carries the number of the process that made it, so that a later run can tell what a killed
-one left behind.
+The folder is owned (see `owned`): what a killed run left is settled and swept by the next run that writes
+there.
 """
 
 from __future__ import annotations
 
 import errno
 import os
-import re
 import shutil
-import tempfile
+import sqlite3
+import stat
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from types import TracebackType
 
+from zembrel.engine.exchange import flush, flush_names, put_new, put_over
+from zembrel.engine.together import Together, settle
 from zembrel.errors import RefusedError, ResourceError, ZembrelError
-from zembrel.formats import is_store
+from zembrel.formats import stands_as_store
+from zembrel.owned import OwnedFolder, sweep
 from zembrel.reading import readings
 
 _PREFIX = ".zembrel-part-"
+_DATABASE = {
+    sqlite3.SQLITE_FULL: errno.ENOSPC, sqlite3.SQLITE_IOERR: errno.EIO, sqlite3.SQLITE_CANTOPEN: errno.EIO,
+    sqlite3.SQLITE_READONLY: errno.EROFS,
+}  # fmt: skip
 
 
 class Staging:
@@ -32,24 +39,25 @@ class Staging:
     def __init__(self, replace: bool = False, *, mends: bool = False) -> None:
         self._replace = replace
         self._mends = mends
-        self._folders: dict[Path, Path] = {}
+        self._folders: dict[Path, OwnedFolder] = {}
         self._moves: dict[Path, Path] = {}
+        self._stale: list[Path] = []
 
     def path_for(self, final: Path) -> Path:
-        """Where to write what shall appear at `final`.
+        """Where to write what shall appear at `final`; in each folder the first is the main one.
 
         Raises RefusedError if something is there already and may not be replaced, ResourceError if
         the folder cannot be written.
         """
+        if self._mends:
+            final = final.resolve()  # through links: the file itself is mended
         check_free(final, self._replace, mends=self._mends)
-        folder = self._folders.get(final.parent)
-        if folder is None:
+        owned = self._folders.get(final.parent)
+        if owned is None:
             with resource_errors(final):
                 final.parent.mkdir(parents=True, exist_ok=True)
-                sweep(final.parent)
-                folder = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-", dir=final.parent))
-            self._folders[final.parent] = folder
-        self._moves[final] = folder / final.name
+                owned = self._folders[final.parent] = OwnedFolder(final.parent, _PREFIX)
+        self._moves[final] = owned.path / final.name
         return self._moves[final]
 
     def write_text(self, final: Path, text: str) -> None:
@@ -58,29 +66,55 @@ class Staging:
         with resource_errors(final):
             staged.write_text(text, encoding="utf-8")
 
+    def let_go(self, final: Path) -> None:
+        """A file that belongs to what is replaced, and not to what takes its place."""
+        check_free(final, self._replace, mends=self._mends)
+        self._stale.append(final)
+
     def publish(self) -> None:
         """Put every file in its place: flushed to the disk, then renamed.
 
-        Raises ResourceError, and RefusedError if the run has read what a file would replace.
+        Raises ResourceError, and RefusedError if the run has read what a file would replace, or another run
+        has put something there meanwhile.
         """
         for final in self._moves:
             if not self._mends:
                 readings.refuse(final)
         for final, staged in self._moves.items():
             with resource_errors(final):
-                descriptor = os.open(staged, os.O_RDONLY)
-                try:
-                    os.fsync(descriptor)
-                finally:
-                    os.close(descriptor)
-                if final.is_dir():
-                    final.rename(staged.with_name(staged.name + ".old"))
-                staged.replace(final)
+                if self._mends and final.exists():
+                    _make_alike(staged, final)
+                flush(staged)
+        for parent in self._folders:
+            self._put(parent)
         self._discard()
 
+    def _put(self, parent: Path) -> None:
+        """All files of one folder."""
+        finals = [final for final in self._moves if final.parent == parent]
+        stale = [final.name for final in self._stale if final.parent == parent and final.exists()]
+        main, folder = finals[0], self._folders[parent].path
+        with resource_errors(main):
+            try:
+                if len(finals) > 1 or stale or not self._put_alone(main):
+                    names = [final.name for final in finals]
+                    Together.of(folder, names, stale, self._replace).publish()
+                else:
+                    flush_names(parent)
+            except FileExistsError as exc:
+                what, why = f"{exc.filename or main} exists", "another run has made it meanwhile"
+                raise RefusedError(what, why, "add --replace, or choose another --out") from exc
+
+    def _put_alone(self, final: Path) -> bool:
+        staged = self._moves[final]
+        if self._replace and os.path.lexists(final):
+            return put_over(staged, final)
+        put_new(staged, final)
+        return True
+
     def _discard(self) -> None:
-        for folder in self._folders.values():
-            shutil.rmtree(folder, ignore_errors=True)
+        for owned in self._folders.values():
+            owned.remove()
         self._folders.clear()
         self._moves.clear()
 
@@ -93,36 +127,45 @@ class Staging:
         self._discard()
 
 
+def _make_alike(staged: Path, final: Path) -> None:
+    """Give a file the mode and, if that is allowed, the owner of the one it takes the place of."""
+    shutil.copymode(final, staged)
+    with suppress(OSError):
+        os.chown(staged, final.stat().st_uid, final.stat().st_gid)
+
+
 def check_free(final: Path, replace: bool, *, mends: bool = False) -> None:
-    """Raise RefusedError if `final` exists and may not be replaced, or is read in this run."""
-    if final.is_dir() and not is_store(final):
+    """Raise RefusedError if `final` exists and may not be replaced, or is read in this run.
+
+    Replaced are files, and folders that are read as a store: no other folder, pipe or device.
+    """
+    if final.parent.is_dir():
+        sweep(final.parent, _PREFIX, settle)
+    if final.is_dir() and not stands_as_store(final):
         raise RefusedError(
             f"{final} is a folder", "a file of that name cannot be made", "choose another --out"
         )
-    if final.exists() and not replace:
-        raise RefusedError(
-            f"{final} exists", "it would be overwritten", "add --replace, or choose another --out"
-        )
+    if os.path.lexists(final):
+        if final.exists() and not final.is_dir() and not stat.S_ISREG(final.stat().st_mode):
+            raise RefusedError(
+                f"{final} is no file", "a pipe or a device is never replaced", "choose another --out"
+            )
+        if not replace:
+            raise RefusedError(
+                f"{final} exists", "it would be overwritten", "add --replace, or choose another --out"
+            )
     if not mends:
         readings.refuse(final)
 
 
-def sweep(folder: Path) -> None:
-    """Remove staging folders whose process is gone."""
-    for left in folder.glob(_PREFIX + "*"):
-        found = re.match(re.escape(_PREFIX) + r"(\d+)-", left.name)
-        if found and not _alive(int(found[1])):
-            shutil.rmtree(left, ignore_errors=True)
-
-
-def _alive(process: int) -> bool:
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except OSError:
-        return True
-    return True
+def _of_disk(error: OSError | sqlite3.OperationalError) -> OSError:
+    """What a database says of the disk, as the disk says it. Raises what has to do with anything else."""
+    if isinstance(error, OSError):
+        return error
+    code = _DATABASE.get(error.sqlite_errorcode & 0xFF)
+    if code is None:
+        raise error
+    return OSError(code, os.strerror(code))
 
 
 @contextmanager
@@ -132,7 +175,8 @@ def resource_errors(path: Path) -> Iterator[None]:
         yield
     except ZembrelError:
         raise
-    except OSError as exc:
+    except (OSError, sqlite3.OperationalError) as exc:
+        exc = _of_disk(exc)
         why = (exc.strerror or str(exc)).lower()
         remedy = "free some space, or choose another disk with --out"
         if exc.errno not in (errno.ENOSPC, errno.EDQUOT):

@@ -180,7 +180,15 @@ def readable(path: Path) -> bool:
 
 def is_store(path: Path) -> bool:
     """Whether `path` is a folder that is one layer, by its name, and no folder of files."""
-    return path.is_dir() and format_of_name(path) is not None
+    name = format_of_name(path) if path.is_dir() else None
+    return name is not None and bool(format_named(name).store)
+
+
+def stands_as_store(path: Path) -> bool:
+    """Whether the folder `path` is one layer by what is in it, too."""
+    return is_store(path) and any(
+        (path / name).is_file() for name in format_named(str(format_of_name(path))).store
+    )
 
 
 def format_of_name(path: Path) -> str | None:

@@ -244,6 +244,7 @@ FORMATS: dict[str, Format] = {
         "zembrel.formats.zarrstore",
         (".zarr", ".zarr.zip"),
         "Zarr 2 and 3; Climate and Forecast Metadata Conventions 1.11",
+        store=("zarr.json", ".zgroup", ".zarray"),
         holds_mask=False,
         holds_legend=True,
         settings={

@@ -33,6 +33,7 @@ class Format(NamedTuple):
     settings: Mapping[str, str] = {}
     nodata: float | None = None  # the one value for invalid cells, where the format fixes it
     usual_nodata: int | None = None  # for invalid cells, where a result has none of its own
+    store: tuple[str, ...] = ()  # files of which a folder holds one, if it is a layer of this format
     header: str = ""  # ending of a text beside it that belongs to the format
     framed: bool = False  # whether the name of a file says its frame
     inexact: tuple[str, ...] = ()  # how values of `compress` begin that change cells a little

@@ -8,7 +8,6 @@ The GeoTIFF counts where both are there. Cells are kept exactly unless `quality`
 from __future__ import annotations
 
 import struct
-import tempfile
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -27,6 +26,7 @@ from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.owned import temporary
 from zembrel.raster.model import ALPHA, Band, Block, Cells, Raster, has_alpha, shared_type
 
 _MARK = b"\x00\x00\x00\x0cjP  \r\n\x87\n"
@@ -126,13 +126,15 @@ def _own_place(
 
 
 def _of_geotiff(content: bytes) -> tuple[Frame, float | int | None] | None:
-    with tempfile.TemporaryDirectory(prefix="zembrel-") as folder:
-        inner = Path(folder) / "place.tif"
-        inner.write_bytes(content)
-        try:
-            found = open_tiff(inner)
-        except ZembrelError:
-            return None
+    folder = temporary()
+    inner = folder.path / "place.tif"
+    inner.write_bytes(content)
+    try:
+        found = open_tiff(inner)
+    except ZembrelError:
+        return None
+    finally:
+        folder.remove()
     placed = found.frame.crs is not None or found.frame.affine != Affine(0.0, 0.0, 1.0, -1.0)
     return (found.frame, found.bands[0].nodata) if placed else None
 

@@ -33,6 +33,7 @@ from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.guarded import GuardedFile
 from zembrel.raster.model import Band, Block, Raster
 
 _CHUNK = 512
@@ -198,7 +199,8 @@ class NetcdfStore:
         self._chunks, self._level = encoder.chunks, encoder.level
         rows, columns = axes_of(frame)
         written = written_variables(bands, (rows.name, columns.name, "crs"))
-        self._file = file = h5netcdf.File(path, "w")
+        self._guard = GuardedFile(path)
+        self._file = file = h5netcdf.File(self._guard, "w")
         file.attrs["Conventions"] = "CF-1.11"
         file.attrs["title"] = path.stem
         file.attrs["history"] = "written by zembrel"
@@ -259,9 +261,12 @@ class NetcdfStore:
         for n, offset, data in encoded:
             variable, place = self._stored[n]
             variable.write_direct_chunk((*place, *offset), data)
+        self._guard.check()
 
     def finish(self) -> None:
-        self._file.close()
+        self.abort()
+        self._guard.check()
 
     def abort(self) -> None:
         self._file.close()
+        self._guard.close()

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from zembrel.errors import InputError
 from zembrel.formats.handles import ByteSource, Readable, size_on_disk
+from zembrel.owned import OwnedFolder, temporary
 
 
 @dataclass(frozen=True)
@@ -61,10 +62,10 @@ class Origin:
 
 
 @cache
-def _folder() -> tempfile.TemporaryDirectory[str]:
-    return tempfile.TemporaryDirectory(prefix="zembrel-")
+def _folder() -> OwnedFolder:
+    return temporary()
 
 
 def own_folder() -> Path:
     """A new folder for the files of one archive or address."""
-    return Path(tempfile.mkdtemp(dir=_folder().name))
+    return Path(tempfile.mkdtemp(dir=_folder().path))

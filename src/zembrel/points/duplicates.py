@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import tempfile
-from pathlib import Path
-
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.owned import OwnedFolder, temporary
 from zembrel.points.records import Records
 
 _HELD = 1 << 20  # points whose places are held in memory; more go through files
@@ -33,14 +31,14 @@ class Duplicates:
     def __init__(self) -> None:
         self._held: list[Marks] = []
         self._number = 0
-        self._folder: tempfile.TemporaryDirectory[str] | None = None
+        self._folder: OwnedFolder | None = None
 
     def __enter__(self) -> Duplicates:
         return self
 
     def __exit__(self, *exc: object) -> None:
         if self._folder is not None:
-            self._folder.cleanup()
+            self._folder.remove()
 
     def add(self, marks: Marks) -> None:
         self._held.append(marks)
@@ -53,18 +51,18 @@ class Duplicates:
         if self._folder is None:
             return _repeated(np.concatenate(self._held)) if self._held else 0
         self._spill()
-        files = Path(self._folder.name).glob("*.marks")
+        files = self._folder.path.glob("*.marks")
         return sum(_repeated(np.fromfile(file, np.uint64)) for file in files)
 
     def _spill(self) -> None:
         if self._folder is None:
-            self._folder = tempfile.TemporaryDirectory(prefix="zembrel-")
+            self._folder = temporary()
         marks = np.concatenate(self._held) if self._held else np.zeros(0, np.uint64)
         bucket = (marks >> np.uint64(58)).astype(np.uint8)
         order = np.argsort(bucket, kind="stable")
         ends = np.searchsorted(bucket[order], np.arange(_BUCKETS + 1))
         for n in range(_BUCKETS):
-            with (Path(self._folder.name) / f"{n}.marks").open("ab") as file:
+            with (self._folder.path / f"{n}.marks").open("ab") as file:
                 file.write(marks[order[ends[n] : ends[n + 1]]].tobytes())
         self._held, self._number = [], 0
 

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.owned import OwnedFolder, temporary
 from zembrel.points.kernels.spacing import EMPTY, entered_again, keep_apart
 from zembrel.points.model import Array, PointBlock
 
@@ -112,7 +111,7 @@ class Apart:
 
     def __init__(self, distance: float, memory: int) -> None:
         self._distance, self._memory, self._count = distance, memory, 0
-        self._folder: tempfile.TemporaryDirectory[str] | None = None
+        self._folder: OwnedFolder | None = None
         self._table, self._places = np.full(1 << 16, EMPTY, np.int32), np.zeros((1 << 15, 3))
 
     def mask(self, block: PointBlock) -> Mask:
@@ -140,5 +139,5 @@ class Apart:
         if len(self._table) * _BYTES_A_ROW <= self._memory:
             return np.empty(shape, kind)
         if self._folder is None:
-            self._folder = tempfile.TemporaryDirectory(prefix="zembrel-")
-        return np.memmap(Path(self._folder.name) / f"{name}{shape[0]}", kind, "w+", shape=shape)
+            self._folder = temporary()
+        return np.memmap(self._folder.path / f"{name}{shape[0]}", kind, "w+", shape=shape)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import importlib
-import tempfile
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -18,6 +17,7 @@ from zembrel.engine.points import flow
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
+from zembrel.owned import temporary
 from zembrel.points.files import make_sink
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import PointBlock, Scaling
@@ -108,12 +108,11 @@ def _compiled(group: str) -> tuple[str, int]:
 
     compile_always()
     importlib.import_module("zembrel.compiling")
-    with (
-        tempfile.TemporaryDirectory(prefix="zembrel-") as folder,
-        event.install_recorder("numba:compile") as seen,
-    ):
-        for work in _GROUPS[group](Path(folder)):
+    folder = temporary()
+    with event.install_recorder("numba:compile") as seen:
+        for work in _GROUPS[group](folder.path):
             work()
+    folder.remove()
     kernel = importlib.import_module("zembrel.raster.kernels.halve").mean
     return str(Path(kernel.stats.cache_path)), sum(1 for _, e in seen.buffer if e.is_start)
 

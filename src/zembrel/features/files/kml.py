@@ -7,6 +7,7 @@ lies in are the field `folder`.
 
 from __future__ import annotations
 
+import shutil
 import zipfile
 import zlib
 from collections.abc import Iterator
@@ -204,13 +205,24 @@ class KMLWriter:
         self._file.write("</Document></kml>\n")
         self._file.close()
         if self._text != self._path:
-            with zipfile.ZipFile(self._path, "w", zipfile.ZIP_DEFLATED) as packed:
-                packed.write(self._text, "doc.kml")
+            with (
+                zipfile.ZipFile(self._path, "w") as packed,
+                packed.open(_inside(), "w", force_zip64=True) as inside,
+                self._text.open("rb") as text,
+            ):
+                shutil.copyfileobj(text, inside)
             self._text.unlink()
         return ()
 
     def abort(self) -> None:
         self._file.close()
+
+
+def _inside() -> zipfile.ZipInfo:
+    """The entry of an archive, without a time: the same features give the same bytes."""
+    entry = zipfile.ZipInfo("doc.kml")
+    entry.compress_type, entry.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
+    return entry
 
 
 def _written(value: Any) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import math
 from collections.abc import Iterator
 from contextlib import suppress
@@ -15,6 +16,7 @@ from zembrel.errors import RefusedError
 from zembrel.features.files.schema import Schema
 from zembrel.features.table import DAY, INTEGER, REAL, TRUTH, FeatureTable
 from zembrel.geodesy.text import write_crs
+from zembrel.guarded import GuardedFile
 
 _TYPES = {"Point": 1, "LineString": 3, "LinearRing": 3, "Polygon": 5, "MultiPoint": 8}
 _WITH_HEIGHTS = 10  # more than the plain type
@@ -37,7 +39,11 @@ class ShapefileWriter:
         self._path, self._schema, self._plain, self._lost = path, schema, plain, dict[str, int]()
         self._names = _names(schema)
         kind = _TYPES[plain] + _WITH_HEIGHTS * schema.heights
-        self._writer = shapefile.Writer(str(path), shapeType=kind, encoding="utf-8")
+        self._guards = {
+            ending: GuardedFile(path.with_suffix(f".{ending}")) for ending in ("shp", "shx", "dbf")
+        }
+        self._files = {ending: io.BufferedRandom(guard) for ending, guard in self._guards.items()}
+        self._writer = shapefile.Writer(**self._files, shapeType=kind, encoding="utf-8")
         for name, field in zip(self._names, schema.fields.values(), strict=True):
             if field.kind == INTEGER:
                 self._writer.field(name, "N", _INTEGER, 0)
@@ -96,6 +102,9 @@ class ShapefileWriter:
 
     def finish(self) -> tuple[str, ...]:
         self._writer.close()
+        self._close()
+        for guard in self._guards.values():
+            guard.check()
         if self._schema.crs is not None:
             self._path.with_suffix(".prj").write_text(write_crs(self._schema.crs, "prj"))
         self._path.with_suffix(".cpg").write_text("UTF-8")
@@ -111,6 +120,11 @@ class ShapefileWriter:
         with suppress(Exception):  # whatever it has against it: what it has written goes with its folder
             self._writer.balance()
             self._writer.close()
+        self._close()
+
+    def _close(self) -> None:
+        for file in self._files.values():
+            file.close()
 
 
 def _lines(geometry: shapely.Geometry) -> Iterator[shapely.Geometry]:

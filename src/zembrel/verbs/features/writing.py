@@ -100,6 +100,9 @@ def write_layers(out: Path, layers: Sequence[Parts], output: Output) -> WrittenF
             size = staged.stat().st_size + sum((staged.parent / path.name).stat().st_size for path in made)
         for path in made:
             staging.path_for(path)
+        for path in beside(out):
+            if path not in made and path.exists():
+                staging.let_go(path)
         staging.publish()
     return WrittenFeatures(Result(out, size, count=count, seconds=output.seconds), notes)
 

@@ -67,6 +67,8 @@ def take_over(source: Path, path: Path, without: str) -> None:
             old.backup(new)
             new.execute("PRAGMA journal_mode = DELETE")
             _drop(new, without)
+    except sqlite3.OperationalError:
+        raise  # of the disk
     except sqlite3.Error as exc:
         raise InputError(
             f"{source} is no sound GeoPackage", f"{exc}", "write to another file, or get this one again"
