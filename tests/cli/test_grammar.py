@@ -157,12 +157,15 @@ def test_defaults_come_from_the_folders_settings(sheets: Program) -> None:
     settings.write_text('compress = "lzw"\n\n[resample]\ncell = "20m"\nmethod = "nearest"\n')
     said = sheets("resample", "in/m1.tif", "--out", "a.tif")
     assert "lzw" in said.err and "20 m" in said.err and "method nearest" in said.err
+    assert "by zembrel.toml --compress lzw, --cell 20m, --method nearest" in said.err
     assert "deflate" in sheets("resample", "in/m1.tif", "--out", "b.tif", "--compress", "deflate").err
     for text, hint in (
         ('compres = "lzw"\n', "did you mean compress?"),
         ("[resampel]\ncell = 2\n", "did you mean resample?"),
         ('[resample]\nmetod = "mean"\n', "did you mean method?"),
         ('out = "a.tif"\n', None),
+        ("replace = true\n", None),
+        ('[mosaic]\ntable = "t.csv"\n[resample]\nindex = "i.gpkg"\n', None),
     ):
         settings.write_text(text)
         said3 = sheets.refuses(3, "resample", "in/m1.tif", "--cell", "20m", "--out", "c.tif")

@@ -7,7 +7,7 @@ import inspect
 import shlex
 import sys
 import typing
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any
 
@@ -37,6 +37,7 @@ class VerbCommand(TyperCommand):
     """
 
     own: frozenset[str] = frozenset()
+    settled: Mapping[str, Any] = {}  # what zembrel.toml said of this run, and the command line did not
 
     def get_help_option(self, ctx: Any) -> Any:
         option = super().get_help_option(ctx)
@@ -46,6 +47,11 @@ class VerbCommand(TyperCommand):
     def make_context(self, info_name: Any, args: list[str], parent: Any = None, **extra: Any) -> Any:
         extra.setdefault("default_map", defaults_for(str(self.name), {p.name: p for p in self.params}))
         return super().make_context(info_name, args, parent=parent, **extra)
+
+    def invoke(self, ctx: Any) -> Any:
+        said = {name for name in ctx.params if ctx.get_parameter_source(name).name == "DEFAULT_MAP"}
+        self.settled = {name: value for name, value in (ctx.default_map or {}).items() if name in said}
+        return super().invoke(ctx)
 
     def collect_usage_pieces(self, ctx: Any) -> list[str]:
         names = {str(p.name) for p in self.params}
@@ -99,6 +105,7 @@ class Command:
                             group, tick=tick, command=_typed(), as_facts=always["json"]
                         )
                 receipt = finished(self.function(**arguments, **values))
+                receipt = dataclasses.replace(receipt, settled=made.settled)  # type: ignore[attr-defined]
                 if always["json"]:
                     receipt = recorded(receipt, arguments | values, checksums=True)
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})

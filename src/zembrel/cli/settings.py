@@ -14,7 +14,19 @@ from zembrel.cli.steps import VERBS
 from zembrel.errors import InputError, nearest_name
 
 NAME = "zembrel.toml"
-_NEVER = ("out", "inputs_from", "replace")  # what must be said each time
+# what is read, written and replaced is said each time
+_NEVER = (
+    "out",
+    "inputs",
+    "inputs_from",
+    "replace",
+    "into",
+    "table",
+    "index",
+    "figure",
+    "keep_bounds",
+    "ties",
+)
 
 
 def defaults_for(verb: str, parameters: dict[str, Any]) -> dict[str, Any]:

@@ -42,7 +42,7 @@ def _lines(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
     if receipt.frame is not None:
         yield _framed(receipt.frame, len(receipt.results))
     yield from _OWN.get(receipt.verb, _nothing)(receipt)
-    yield "chose", (*receipt.chose, *_passed(receipt.left_alone))
+    yield "chose", (*receipt.chose, *_passed(receipt.left_alone), *_settled(receipt.settled))
     yield "checks", receipt.checks
     yield "lost", receipt.losses
     yield "plan" if receipt.planned else "wrote", _wrote(receipt)
@@ -90,6 +90,11 @@ def _passed(paths: Sequence[Path]) -> Items:
         return ()
     shown = ", ".join(path.name for path in paths[:_SHOWN_PATHS]) + " ..." * (len(paths) > _SHOWN_PATHS)
     return (f"{_many(len(paths), 'other file')} in folders left alone: {shown}",)
+
+
+def _settled(options: Mapping[str, Any]) -> Items:
+    said = [f"--{name.replace('_', '-')} {value}" for name, value in options.items()]
+    return (f"by zembrel.toml {', '.join(said)}",) if said else ()
 
 
 def _wrote(receipt: Receipt) -> list[str]:

@@ -102,7 +102,8 @@ class Receipt:
     out: as it was given; planned: nothing was written; touched: the inputs a planned run would read; frame,
     points and features: what the verb worked on; losses: what the result cannot hold, in words; lost: inputs
     that could not be done; products: further files by the option that named them; seconds: of the whole run;
-    own: facts of this verb alone; data: what was asked for, of verbs that print it.
+    own: facts of this verb alone; settled: options that `zembrel.toml` said; data: what was asked for, of
+    verbs that print it.
     """
 
     verb: str
@@ -122,6 +123,7 @@ class Receipt:
     seconds: float | None = None
     own: Mapping[str, Any] = field(default_factory=dict)
     left_alone: tuple[Path, ...] = ()
+    settled: Mapping[str, Any] = field(default_factory=dict)
     web: Mapping[str, int] | None = None
     record: Mapping[str, Any] | None = None
     exit_code: int = 0
@@ -142,6 +144,7 @@ class Receipt:
             "products": {option: str(path) for option, path in self.products.items()},
             "seconds": self.seconds and round(self.seconds, 3),
             "left_alone": [str(path) for path in self.left_alone],
+            "settled": dict(self.settled),
             "web": self.web,
             "record": self.record,
         }
