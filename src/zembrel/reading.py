@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from zembrel.errors import RefusedError
+from zembrel.errors import InputError, RefusedError
 
 Identity = tuple[int, int]  # device and inode: the same for every spelling, link and case of a name
 
@@ -112,6 +112,14 @@ class Readings:
     def _inside(self, folder: Path) -> Path | None:
         whole = folder.resolve()
         return next((path for path in self._read.values() if whole in path.resolve().parents), None)
+
+
+def layer_at(path: Path) -> Path:
+    """`path`, which is about to be read as a layer. Raises InputError for a pipe or a device."""
+    if path.exists() and not (path.is_file() or path.is_dir()):
+        why = "a layer has an end, and is looked at more than once"
+        raise InputError(f"{path} is a pipe or a device", why, "write what it gives into a file first")
+    return readings.note(path)
 
 
 def _identity(path: Path) -> Identity | None:

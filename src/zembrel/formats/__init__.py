@@ -18,7 +18,7 @@ from zembrel.formats.sink import Sink
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.bands import stack
-from zembrel.reading import readings
+from zembrel.reading import layer_at
 
 __all__ = [
     "Format",
@@ -104,7 +104,7 @@ def identify(given: Origin | Path) -> str:
 
 def _identified(origin: Origin) -> str:
     path, place = origin.file, origin.place
-    readings.note(path)
+    layer_at(path)
     if is_store(path):
         return str(format_of_name(path))
     file_handles.renew(place)

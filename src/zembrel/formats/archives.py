@@ -22,7 +22,7 @@ from typing import BinaryIO, NamedTuple, cast
 from zembrel.errors import InputError, ResourceError
 from zembrel.formats.origin import Origin, own_folder
 from zembrel.measure import show_bytes
-from zembrel.reading import readings
+from zembrel.reading import layer_at
 
 _TAR = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz")
 _ENDINGS = (".zip", ".gz", *_TAR)
@@ -129,7 +129,7 @@ def _members(archive: Origin) -> Iterator[list[Member]]:
     """The plain files in `archive`, in its order. Raises InputError."""
     path, file = archive.name, archive.file
     name = path.name.lower()
-    readings.note(file)
+    layer_at(file)
     if name.endswith(".zip"):
         with _decoding(path):
             packed = zipfile.ZipFile(file)

@@ -15,7 +15,7 @@ from zembrel.formats.archives import is_archive, members
 from zembrel.formats.origin import Origin
 from zembrel.formats.web import at_address, is_address
 from zembrel.points.files.catalogue import surely_points
-from zembrel.reading import readings
+from zembrel.reading import layer_at, readings
 from zembrel.verbs.options import Inputs
 
 Sort = Callable[[Path], bool]  # whether a file of that name is of some sort
@@ -98,7 +98,7 @@ def _expand(word: str, out: Path | None, sort: Sort | None) -> list[Path]:
             )
         return inside
     if path.exists():
-        return [path]
+        return [layer_at(path)]
     if any(sign in word for sign in "*?["):
         matches = _natural(Path(match) for match in glob.glob(word, recursive=True))  # noqa: PTH207 Path.glob takes no absolute pattern
         matches = [match for match in matches if match.is_file() or is_store(match)]

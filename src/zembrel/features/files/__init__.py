@@ -10,7 +10,7 @@ from zembrel import features
 from zembrel.errors import InputError, UsageError
 from zembrel.features.files.catalogue import FEATURE_FORMATS, FeatureFormat, format_of
 from zembrel.ondemand import on_demand
-from zembrel.reading import readings
+from zembrel.reading import layer_at
 
 if TYPE_CHECKING:
     from zembrel.features.files.schema import Schema
@@ -85,7 +85,7 @@ def _readable(path: Path) -> FeatureFormat:
     if not path.is_file():
         raise InputError(f"{path} cannot be read", "no such file or directory", "check the path")
     for part in (path, *(path.with_suffix(ending) for ending in form.beside)):
-        readings.note(part)
+        layer_at(part)
     return form
 
 

@@ -18,6 +18,7 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.features.depth import check_texts
 from zembrel.features.files.schema import Schema, apart
 from zembrel.features.files.shapefiles import crs_of_prj
 from zembrel.features.table import FeatureTable, column
@@ -43,6 +44,9 @@ _INTEGER, _REAL = (
 _NOTHING = ("", "nan", "null", "none", "na", "n/a")
 _TRUTHS = {"true": True, "false": False}
 Rows = list[list[str]]
+
+
+csv.field_size_limit(2**31 - 1)  # not of the file, but of the package
 
 
 def is_ours(path: Path) -> bool:
@@ -142,6 +146,7 @@ def _places(heads: Sequence[str]) -> tuple[int, ...] | None:
 
 def _texts(path: Path, rows: Rows, at: int) -> Any:
     texts = np.array([row[at].rpartition(";")[2].strip() or None for row in rows], object)
+    check_texts(path, texts)
     geometries = shapely.from_wkt(texts, on_invalid="ignore") if len(rows) else texts
     bad = next((n for n, text in enumerate(texts) if text is not None and geometries[n] is None), None)
     if bad is not None:

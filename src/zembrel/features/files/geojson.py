@@ -13,6 +13,7 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.features.depth import check_texts
 from zembrel.features.files.schema import Schema
 from zembrel.features.table import FeatureTable, column
 from zembrel.geodesy.crs import CRS
@@ -79,6 +80,7 @@ def table_of(path: Path, features: Sequence[Any], crs: CRS | None) -> FeatureTab
         texts = np.array([None if node is None else orjson.dumps(node) for node in nodes], object)
     except (orjson.JSONEncodeError, RecursionError) as exc:
         raise not_geojson(path, str(exc)) from exc
+    check_texts(path, texts)
     geometries = shapely.from_geojson(texts, on_invalid="ignore") if len(texts) else texts
     for number, (geometry, node) in enumerate(zip(geometries, nodes, strict=True)):
         if geometry is None and node is not None:

@@ -14,6 +14,7 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.features.depth import check_binary
 from zembrel.features.files.nested import NESTING, nested
 from zembrel.features.files.schema import Schema, kinds_in
 from zembrel.features.table import DAY, INTEGER, MOMENT, NESTED, REAL, TRUTH, FeatureTable, column
@@ -64,7 +65,12 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
         raise _broken(path, f"geometries are {facts['encoding']}, which GeoParquet does not know")
     try:
         places = table.column(primary)
-        geometries = shapely.from_wkb(places.to_numpy()) if encoding == "wkb" else nested(places, encoding)
+        if encoding == "wkb":
+            bodies = places.to_numpy()
+            check_binary(path, bodies)
+            geometries = shapely.from_wkb(bodies)
+        else:
+            geometries = nested(places, encoding)
     except (shapely.errors.ShapelyError, TypeError, ValueError, KeyError, pa.ArrowException) as exc:
         raise _broken(path, f"{exc}".splitlines()[0]) from exc
     remarks: list[str] = []

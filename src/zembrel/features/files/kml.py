@@ -23,6 +23,7 @@ from zembrel.features.table import INTEGER, REAL, TRUTH, FeatureTable
 from zembrel.geodesy.registry import by_code
 
 _WGS_84 = 4326
+_DEEPEST = 200
 _MOST = 2_000_000_000  # bytes of a document in a KMZ
 _TYPES = {INTEGER: "int", REAL: "double", TRUTH: "bool"}
 _MAKERS = {"int": int, "short": int, "uint": int, "ushort": int, "double": float, "float": float}
@@ -44,6 +45,7 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
 
     try:
         root = ElementTree.fromstring(_document(path))
+        _check_depth(root)
     except (ElementTree.ParseError, DefusedXmlException, ValueError, LookupError) as exc:
         raise _broken(path, f"{exc}") from exc
     schemas = {
@@ -63,6 +65,15 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
     left = sum(_local(node) in ("NetworkLink", "Track", "MultiTrack", "Model") for node in root.iter())
     remarks = (f"{left} links, tracks and models left out",) if left else ()
     return FeatureTable.of(geometries, rows, by_code(_WGS_84), *remarks)
+
+
+def _check_depth(root: Any) -> None:
+    """Raise ValueError for elements that lie too deep in each other."""
+    level, depth = [root], 0
+    while level:
+        depth, level = depth + 1, [child for node in level for child in node]
+        if depth > _DEEPEST:
+            raise ValueError(f"its elements lie more than {_DEEPEST} deep in each other")
 
 
 def _document(path: Path) -> bytes:

@@ -14,7 +14,7 @@ from zembrel.geodesy.text import read_crs
 from zembrel.points.files.catalogue import ENDINGS, POINT_FORMATS, PointFormat, format_of
 from zembrel.points.model import PointSource
 from zembrel.points.sink import PointSink
-from zembrel.reading import readings
+from zembrel.reading import layer_at, readings
 
 if TYPE_CHECKING:
     from zembrel.points.las.writing import NewFile
@@ -60,7 +60,7 @@ def open_points(path: Path, reading: Reading = Reading()) -> PointSource:
         )
     if not path.is_file():
         raise InputError(f"{path} cannot be read", "no such file or directory", "check the path")
-    readings.note(path)
+    layer_at(path)
     source = load(POINT_FORMATS[name]).open_points(path, reading)
     return source if source.cloud.crs is not None else _placed(source, path)
 

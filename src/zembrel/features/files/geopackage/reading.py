@@ -17,6 +17,7 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError, nearest_name
+from zembrel.features.depth import check_binary
 from zembrel.features.table import (
     FeatureTable,
     Geometries,
@@ -27,6 +28,8 @@ from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs
 
 KEY = "fid"
+# steps of SQLite's machine: after how many a look is taken, how many any file gets, and how many for a byte
+_EVERY, _STEPS, _STEPS_A_BYTE = 100_000, 100_000_000, 20
 _ENVELOPES = (0, 32, 48, 48, 64)  # bytes, by the indicator in the flags
 
 
@@ -36,7 +39,7 @@ def _decoding(path: Path) -> Iterator[None]:
     try:
         yield
     except (sqlite3.Error, ValueError, TypeError, OverflowError) as exc:
-        raise _broken(path, f"{exc}") from exc
+        raise _broken(path, exc) from exc
 
 
 def layers(path: Path) -> list[str]:
@@ -75,7 +78,7 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
             fields = [entry[0] for entry in cursor.description]
             rows = cursor.fetchall()
         except sqlite3.Error as exc:
-            raise _broken(path, f"table {name}: {exc}") from exc
+            raise _broken(path, exc, f"table {name}: ") from exc
         held = dict(zip(fields, zip(*rows, strict=True), strict=True)) if rows else dict.fromkeys(fields, ())
         geometries = _geometries(path, held.pop(geometry, ()))
         columns, left, ids = {}, [], None
@@ -123,7 +126,17 @@ def opened(path: Path) -> sqlite3.Connection:
         raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
     if mark != b"SQLite format 3\0":
         raise _broken(path, f"it begins with {mark[:8]!r}")
-    return sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)
+    # what another program has written and not yet put into the file lies beside it
+    live = any(_has_content(path.with_name(path.name + ending)) for ending in ("-wal", "-journal"))
+    file = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro{'' if live else '&immutable=1'}", uri=True)
+    file.execute("PRAGMA trusted_schema = OFF")
+    steps = iter(range((_STEPS + _STEPS_A_BYTE * path.stat().st_size) // _EVERY))
+    file.set_progress_handler(lambda: next(steps, None) is None, _EVERY)
+    return file
+
+
+def _has_content(path: Path) -> bool:
+    return path.exists() and path.stat().st_size > 0
 
 
 def layers_in(path: Path, file: sqlite3.Connection) -> list[tuple[str, str, int]]:
@@ -133,7 +146,7 @@ def layers_in(path: Path, file: sqlite3.Connection) -> list[tuple[str, str, int]
             "ON g.table_name = c.table_name WHERE c.data_type = 'features' ORDER BY c.rowid"
         ).fetchall()
     except sqlite3.Error as exc:
-        raise _broken(path, str(exc)) from exc
+        raise _broken(path, exc) from exc
     if not rows:
         raise _broken(path, "it holds no features")
     return [(str(name), str(column), int(srs)) for name, column, srs in rows]
@@ -154,6 +167,7 @@ def _geometries(path: Path, blobs: Sequence[Any]) -> Geometries:
             bodies[number] = bytes(blob[8 + _ENVELOPES[blob[3] >> 1 & 7] :])
         except (ValueError, IndexError, TypeError) as exc:
             raise _broken(path, f"feature {number + 1}: {exc}") from exc
+    check_binary(path, bodies)
     made: Geometries = shapely.from_wkb(bodies, on_invalid="ignore") if len(bodies) else bodies
     bad = np.flatnonzero(
         [body is not None and shape is None for body, shape in zip(bodies, made, strict=True)]
@@ -176,5 +190,21 @@ def _crs(file: sqlite3.Connection, srs: int) -> CRS | None:
     return read_crs(str(row[2]))
 
 
-def _broken(path: Path, why: str) -> InputError:
-    return InputError(f"{path} is no sound GeoPackage", why, "get the file again, or name another one")
+def _broken(path: Path, why: str | Exception, where: str = "") -> InputError:
+    """The error about a file that is not what the standard says, or cannot be read for another reason."""
+    code = getattr(why, "sqlite_errorcode", 0) & 0xFF
+    if code == sqlite3.SQLITE_INTERRUPT:
+        return InputError(
+            f"{path} asks for more work than reading it takes",
+            f"{where}a view or an index in it comes to no end",
+            "name a table of it with --layer",
+        )
+    if code in (sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+        return InputError(
+            f"{path} is not whole without the file of changes beside it",
+            f"another program has it open, or ended without putting them into it ({why})",
+            "close it there, or open and close it there once",
+        )
+    return InputError(
+        f"{path} is no sound GeoPackage", f"{where}{why}", "get the file again, or name another one"
+    )
