@@ -13,7 +13,7 @@ import shutil
 import tarfile
 import zipfile
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path, PurePosixPath
@@ -70,20 +70,32 @@ def members(archive: Origin, wanted: str | None, *kinds: Callable[[Path], bool])
         if not layers:
             listed = ", ".join(m.path for m in held[:6]) or "nothing"
             raise InputError(f"{archive} holds no raster", f"it holds {listed}", "see zembrel formats")
-        return [_unpacked(archive, member, held) for member in layers]
+        return _unpacked(archive, layers, held)
 
 
-def _unpacked(archive: Origin, member: Member, held: list[Member]) -> Origin:
-    """Unpack a member and what lies beside it."""
-    folder, inner = own_folder(), PurePosixPath(member.path)
-    for other in held:
-        place = PurePosixPath(other.path)
-        beside = place.parent == inner.parent and place.name.partition(".")[0] == inner.name.partition(".")[0]
-        if other is member or (beside and other.size <= _MOST_BESIDE):
-            _copy(archive, other, folder / place.name)
-    path, low = archive.name, archive.name.name.lower()
-    name = path / inner if not low.endswith(".gz") or low.endswith(_TAR) else path.with_suffix("")
-    return Origin(name, folder / inner.name)
+def _unpacked(archive: Origin, layers: Sequence[Member], held: Sequence[Member]) -> list[Origin]:
+    """Layers, unpacked with what lies beside each; of several that share a stem nothing is unpacked twice."""
+    together: dict[tuple[PurePosixPath, str], list[Member]] = {}
+    for member in held:
+        together.setdefault(_stem(member), []).append(member)
+    made, folders = [], dict[tuple[PurePosixPath, str], Path]()
+    for layer in layers:
+        stem, inner = _stem(layer), PurePosixPath(layer.path)
+        if stem not in folders:
+            folders[stem] = own_folder()
+            for member in together[stem]:
+                if member in layers or member.size <= _MOST_BESIDE:
+                    _copy(archive, member, folders[stem] / PurePosixPath(member.path).name)
+        path, low = archive.name, archive.name.name.lower()
+        inside = PurePosixPath(*(part for part in inner.parts if part not in ("/", "..")))
+        name = path / inside if not low.endswith(".gz") or low.endswith(_TAR) else path.with_suffix("")
+        made.append(Origin(name, folders[stem] / inner.name))
+    return made
+
+
+def _stem(member: Member) -> tuple[PurePosixPath, str]:
+    place = PurePosixPath(member.path)
+    return place.parent, place.name.partition(".")[0]
 
 
 def _copy(archive: Origin, member: Member, target: Path) -> None:
@@ -134,7 +146,8 @@ def _members(archive: Origin) -> Iterator[list[Member]]:
         with _decoding(path):
             packed = zipfile.ZipFile(file)
         with packed:
-            entries = [entry for entry in packed.infolist()[:_MOST_MEMBERS] if not entry.is_dir()]
+            _check_count(path, len(packed.infolist()))
+            entries = [entry for entry in packed.infolist() if not entry.is_dir()]
             yield [
                 Member(e.filename, e.file_size, lambda e=e: cast(BinaryIO, packed.open(e)))  # type: ignore[misc]
                 for e in entries
@@ -144,7 +157,8 @@ def _members(archive: Origin) -> Iterator[list[Member]]:
             bundle = tarfile.open(file)  # noqa: SIM115
         with bundle:
             with _decoding(path):
-                files = [entry for entry in islice(bundle, _MOST_MEMBERS) if entry.isreg()]
+                files = [entry for entry in islice(bundle, _MOST_MEMBERS + 1) if entry.isreg()]
+            _check_count(path, len(files))
             yield [
                 Member(e.name, e.size, lambda e=e: cast(BinaryIO, bundle.extractfile(e)))  # type: ignore[misc]
                 for e in files
@@ -153,6 +167,12 @@ def _members(archive: Origin) -> Iterator[list[Member]]:
         with _decoding(path):
             file.stat()
         yield [Member(path.stem, 0, lambda: cast(BinaryIO, gzip.open(file)))]  # noqa: SIM115
+
+
+def _check_count(path: Path, members: int) -> None:
+    if members > _MOST_MEMBERS:
+        what, why = f"{path} has more than {_MOST_MEMBERS:,} members", "it is looked through as a whole"
+        raise InputError(what, why, "unpack it yourself, and name the folder")
 
 
 def layer_of(name: str | None, origin: Origin) -> str | None:

@@ -66,6 +66,17 @@ def _folder() -> OwnedFolder:
     return temporary()
 
 
+def check_inside(file: Path, named: Path) -> Path:
+    """`named`, which `file` says. Raises InputError where that leaves the archive that `file` comes from."""
+    root = _folder().path.resolve() if _folder.cache_info().currsize else None
+    if root is not None and file.resolve().is_relative_to(root):
+        own = root / file.resolve().relative_to(root).parts[0]
+        if not named.resolve().is_relative_to(own):
+            what = f"{file.name} of an archive names {named.name}, which is not in it"
+            raise InputError(what, "a member never stands for a file outside", "unpack the archive yourself")
+    return named
+
+
 def own_folder() -> Path:
     """A new folder for the files of one archive or address."""
     return Path(tempfile.mkdtemp(dir=_folder().path))

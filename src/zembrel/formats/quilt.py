@@ -9,6 +9,7 @@ Sheets are opened when a cell of theirs is first asked for, so that thousands of
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
@@ -20,6 +21,7 @@ import numpy as np
 from zembrel import formats
 from zembrel.errors import InputError, RefusedError
 from zembrel.formats.legendfile import parse_legend
+from zembrel.formats.origin import check_inside
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
 from zembrel.geodesy.registry import parse_crs
@@ -57,6 +59,8 @@ _KEYS: Keys = {
 }
 
 layers = only_layer
+_DEEPEST = 8  # quilts in quilts
+_within = threading.local()
 
 
 class QuiltSheet(NamedTuple):
@@ -144,7 +148,8 @@ def _sheet(path: Path, words: Any, frame: Frame) -> QuiltSheet:
             f"the frame has {frame.columns} columns x {frame.rows} rows",
             "make the quilt again with mosaic",
         )
-    return QuiltSheet(path.parent / words[0], Pane(top, left, bottom, right), str(words[5]))
+    named = check_inside(path, path.parent / words[0])
+    return QuiltSheet(named, Pane(top, left, bottom, right), str(words[5]))
 
 
 def _with_neighbours(rasters: Sequence[SheetRaster]) -> list[SheetRaster]:
@@ -183,7 +188,15 @@ class SheetRaster:
 
     def cells(self, pane: Pane) -> Block:
         """Raises InputError if the sheet is gone or has not these bands."""
-        return self._view.cells(pane)
+        depth = getattr(_within, "depth", 0)
+        if depth >= _DEEPEST:
+            what = f"{self.sheet.path} lies in a quilt more than {_DEEPEST} quilts deep"
+            raise InputError(what, "one of them holds itself, it seems", "make the quilt again with mosaic")
+        _within.depth = depth + 1
+        try:
+            return self._view.cells(pane)
+        finally:
+            _within.depth = depth
 
     @cached_property
     def _view(self) -> Raster:
