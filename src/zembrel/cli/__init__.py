@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import gc
-import os
 import signal
 import sys
 from types import FrameType
 from typing import Any
+
+from zembrel.cli import streams
 
 INTERRUPTED, TERMINATED, BUG = 130, 143, 70
 
@@ -18,17 +19,23 @@ class Terminated(BaseException):
 
 def main() -> None:
     """Run the command line and leave with its exit code."""
-    signal.signal(signal.SIGTERM, _terminate)
+    _listen(signal.SIG_DFL, signal.SIG_DFL)  # until somebody can answer, a signal just ends the process
+    streams.make_safe()
     gc.set_threshold(100_000, 20, 20)  # importing makes many objects and hardly any cycle
     # Numba would look for BLAS by importing SciPy's linear algebra, where there is SciPy; no kernel needs it.
     sys.modules["scipy.linalg.cython_blas"] = None  # type: ignore[assignment]
     code = guarded(sys.argv[1:])
-    try:
-        sys.stdout.flush()
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    _listen(signal.SIG_DFL, signal.SIG_DFL)
+    code = streams.settle(code)
     gc.freeze()  # the process ends: nobody needs to look for cycles among Numba's objects, for 0.3 s
     sys.exit(code)
+
+
+def _listen(interrupt: Any, terminate: Any) -> None:
+    """Answer signals in this way, but for those that whoever started us has turned off."""
+    for number, answer in ((signal.SIGINT, interrupt), (signal.SIGTERM, terminate)):
+        if signal.getsignal(number) is not signal.SIG_IGN:
+            signal.signal(number, answer)
 
 
 def _terminate(number: int, frame: FrameType | None) -> None:
@@ -43,6 +50,7 @@ def guarded(arguments: list[str]) -> int:
     from zembrel.errors import ZembrelError
 
     try:
+        _listen(signal.default_int_handler, _terminate)
         code = int(command_line().main(arguments, prog_name="zembrel", standalone_mode=False) or 0)
         # the command-line package makes 130 of an interrupt
         return code if code != INTERRUPTED else _stopped("interrupted", INTERRUPTED)
@@ -61,7 +69,6 @@ def guarded(arguments: list[str]) -> int:
     except Terminated:
         return _stopped("terminated", TERMINATED)
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except Exception as exc:
         from zembrel.cli.report import bug

@@ -25,7 +25,7 @@ def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> Non
         print(json_format.dumps(_plain({"verb": receipt.verb, **receipt.facts}), indent=2))
         return
     if receipt.data is not None:
-        sys.stdout.write(receipt.data)
+        sys.stdout.write("\n".join(map(_printable, receipt.data.split("\n"))))
     if not quiet and (receipt.data is None or receipt.results):
         print(_text(receipt, verbose), file=sys.stderr)
 
@@ -87,7 +87,7 @@ def bug(error: Exception, arguments: list[str], code: int) -> int:
 
 def _printable(text: str) -> str:
     """Control characters, which could steer a terminal, as visible escapes; one line."""
-    return "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
+    return "".join(c if c.isprintable() or c == "\t" else c.encode("unicode_escape").decode() for c in text)
 
 
 def _plain(value: Any) -> Any:

@@ -1,0 +1,80 @@
+"""The program's own edges: streams that are closed or full, odd names, few handles, early signals."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from program import Program
+from rasters import frame, random_cells, raster, save
+
+RUN = f"{sys.executable} -m zembrel"
+
+
+@pytest.fixture
+def sheet(zembrel: Program) -> Program:
+    save(zembrel.folder / "a.tif", raster(random_cells(1, 40, 40), where=frame(40, 40)))
+    return zembrel
+
+
+def shell(program: Program, command: str, code: int, **environment: str) -> str:
+    """What a shell says of a command; stdout and stderr together, without the program's own closing of them."""
+    done = subprocess.run(
+        ["/bin/sh", "-c", command.replace("zembrel", RUN)], cwd=program.folder, capture_output=True,
+        env=os.environ | {"XDG_CONFIG_HOME": str(program.folder)} | environment, timeout=120, check=False,
+    )  # fmt: skip
+    said = (done.stdout + done.stderr).decode("utf-8", "surrogateescape")
+    assert done.returncode == code and "Traceback" not in said, (done.returncode, said)
+    return said
+
+
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="there is no /dev/full here")
+@pytest.mark.parametrize("stream", [">&-", "> /dev/full"])
+@pytest.mark.parametrize("words", ["describe a.tif", "convert a.tif --out o.tif --json", "--help", "formats"])
+def test_data_that_cannot_be_written_is_said(sheet: Program, words: str, stream: str) -> None:
+    assert "standard output cannot be written" in shell(sheet, f"zembrel {words} {stream}", 5)
+
+
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="there is no /dev/full here")
+@pytest.mark.parametrize("stream", ["2>&-", "2> /dev/full", "2>&- >&- <&-"])
+def test_messages_that_nobody_can_read_cost_nothing(sheet: Program, stream: str) -> None:
+    shell(sheet, f"zembrel convert a.tif --out o.tif {stream}", 0)
+    assert "40 columns x 40 rows" in sheet("describe", "o.tif").out
+
+
+def test_names_that_are_no_text_are_names(sheet: Program) -> None:
+    odd = os.fsdecode(b"\xff \x1b[31m.tif")
+    (sheet.folder / odd).write_bytes((sheet.folder / "a.tif").read_bytes())
+    said = shell(sheet, "zembrel describe *31m.tif; zembrel convert *31m.tif --out o.tif", 0)
+    assert "\x1b" not in said and "\\x1b[31m.tif" in said
+    assert "o.tif" in shell(sheet, "zembrel convert *31m.tif --out o.tif --replace --json", 0)
+
+
+def test_few_handles_no_home_and_an_old_clock_are_enough(sheet: Program) -> None:
+    shell(sheet, "ulimit -n 64; zembrel convert a.tif --out o.tif", 0)
+    shell(sheet, "unset HOME; zembrel convert a.tif --out p.tif", 0)
+    shell(sheet, "zembrel convert a.tif --out p.zarr.zip && zembrel convert a.tif --out q.gpkg --help", 0,
+          SOURCE_DATE_EPOCH="1")  # fmt: skip
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_signal_is_answered_whenever_it_comes(sheet: Program, number: signal.Signals) -> None:
+    code = "import sys; from zembrel.cli import main; print('up', flush=True); main()"
+    for delay in (0.02, 0.05, 0.1, 0.2, 0.4):
+        process = subprocess.Popen(
+            [sys.executable, "-c", code, "reproject", "a.tif", "--crs", "EPSG:3857", "--cell", "0.05m", "--out", "o.tif"],
+            cwd=sheet.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+        )  # fmt: skip
+        assert process.stdout is not None and process.stdout.readline()
+        time.sleep(delay)
+        process.send_signal(number)
+        said = process.communicate(timeout=60)[1]
+        assert process.returncode in (-number, 128 + number) and "Traceback" not in said, (delay, said)
+        assert {path.name for path in sheet.folder.iterdir()} == {"a.tif"}
