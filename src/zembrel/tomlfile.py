@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from zembrel.errors import InputError, nearest_name
+from zembrel.nested import toml_of
 from zembrel.reading import readings
 
 Keys = Mapping[str, type | tuple[type, ...]]
@@ -20,12 +20,12 @@ def read_toml(path: Path, kind: str) -> dict[str, Any]:
     Raises InputError if it is missing, not text or not TOML.
     """
     try:
-        return tomllib.loads(readings.note(path).read_text(encoding="utf-8"))
+        return toml_of(readings.note(path).read_text(encoding="utf-8"))
     except OSError as exc:
         raise InputError(
             f"{kind} {path} cannot be read", exc.strerror or str(exc), "check the path and its permissions"
         ) from exc
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as exc:
+    except ValueError as exc:
         raise InputError(f"{path} is not a {kind}", f"not TOML: {exc}", "mend that line") from exc
 
 

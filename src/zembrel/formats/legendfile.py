@@ -9,10 +9,10 @@ from __future__ import annotations
 
 import csv
 import re
-import tomllib
 from pathlib import Path
 
 from zembrel.errors import InputError
+from zembrel.nested import toml_of
 from zembrel.raster.legend import Colour, Legend, LegendEntry
 from zembrel.reading import readings
 from zembrel.tomlfile import check_keys, write_toml
@@ -40,8 +40,8 @@ def read_legend(path: Path) -> Legend:
 def parse_legend(path: Path, text: str) -> Legend:
     """The legend that TOML `text`, from `path`, holds. Raises InputError naming what is wrong."""
     try:
-        tables = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as exc:
+        tables = toml_of(text)
+    except ValueError as exc:
         raise InputError(f"{path} is not a legend file", f"not TOML: {exc}", "mend that line") from exc
     entries = []
     for code, facts in tables.items():

@@ -26,11 +26,21 @@ from zembrel.formats.worldfile import crs_beside
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import frame_from, frame_table
 from zembrel.grid.pane import Pane
+from zembrel.nested import json_of
 from zembrel.raster.model import TYPES, Band, Block, Cells, Mask, Raster
 
 _STRIP_CELLS = 1_000_000
 
 layers = only_layer
+
+
+def _own_words(schema: Any) -> dict[str, Any]:
+    """What we have said of a table of ours; nothing where that cannot be read."""
+    try:
+        found = json_of((schema.metadata or {}).get(b"zembrel", b"{}"))
+    except ValueError:
+        return {}
+    return found if isinstance(found, dict) else {}
 
 
 def open_raster(path: Path, layer: str | None) -> Raster:
@@ -53,7 +63,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
             "name its coordinates x and y",
         )
     x, y = (plain[n] for n in columns)
-    own = json.loads((schema.metadata or {}).get(b"zembrel", b"{}"))
+    own = _own_words(schema)
     names = tuple(name for name in plain if name not in (x, y))
     frame = _own_frame(path, own) or _found_frame(path, file, x, y)
     facts = own.get("bands", {})

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
@@ -18,6 +17,7 @@ from zembrel.features.files.schema import Schema
 from zembrel.features.table import FeatureTable, column
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
+from zembrel.nested import json_of
 
 WGS_84 = 4326
 
@@ -62,7 +62,7 @@ def loaded(path: Path, text: str) -> Any:
         return orjson.loads(text)
     except orjson.JSONDecodeError:
         try:
-            return json.loads(text)
+            return json_of(text)
         except (ValueError, RecursionError) as exc:
             raise not_geojson(path, str(exc)) from exc
 

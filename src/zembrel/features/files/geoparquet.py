@@ -21,6 +21,7 @@ from zembrel.features.table import DAY, INTEGER, MOMENT, NESTED, REAL, TRUTH, Fe
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs, write_crs
+from zembrel.nested import json_of
 
 _VERSION = "1.1.0"
 
@@ -40,7 +41,7 @@ def _geo(path: Path) -> dict[str, Any]:
 
     try:
         metadata = pq.read_metadata(path).metadata or {}
-        found = json.loads(metadata.get(b"geo", b"{}"))
+        found = json_of(metadata.get(b"geo", b"{}"))
     except (pa.ArrowException, OSError, ValueError):
         return {}
     return found if isinstance(found, dict) else {}
@@ -141,7 +142,7 @@ class GeoParquetWriter:
             for name, f in schema.fields.items()
         ]
         self._schema = pa.schema([*fields, (self._place, pa.binary())])
-        self._crs = json.loads(write_crs(schema.crs, "json")) if schema.crs is not None else None
+        self._crs = json_of(write_crs(schema.crs, "json")) if schema.crs is not None else None
         self._writer = pq.ParquetWriter(path, self._schema, compression="zstd")
         self._found: set[str] = set()
         self._bounds: list[Any] = []

@@ -18,6 +18,7 @@ from zembrel.geodesy.crs import CRS, GeographicCRS
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.framefile import frame_from, frame_table
 from zembrel.measure import LENGTHS
+from zembrel.nested import json_of
 
 FRAME, BANDS = "zembrel_frame", "zembrel_bands"
 _X = ("x", "lon", "longitude", "easting", "xc", "west_east", "rlon")
@@ -127,7 +128,7 @@ def frame_of(
     """
     if own is not None:
         try:
-            frame = frame_from(path, json.loads(str(own)))
+            frame = frame_from(path, json_of(str(own)))
         except (ValueError, InputError):
             frame = None
         if frame is not None and (frame.columns, frame.rows) == (x.size, y.size):

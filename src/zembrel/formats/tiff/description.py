@@ -6,6 +6,7 @@ import json
 from dataclasses import replace
 from typing import Any
 
+from zembrel.nested import json_of
 from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Band
 
@@ -20,7 +21,7 @@ def write_description(bands: tuple[Band, ...]) -> str:
 def read_description(text: str, bands: tuple[Band, ...]) -> tuple[Band, ...]:
     """`bands` with what the description adds; any other text changes nothing."""
     try:
-        found = json.loads(text) if text.lstrip().startswith("{") else {}
+        found = json_of(text) if text.lstrip().startswith("{") else {}
     except ValueError:
         return bands
     if not isinstance(found, dict) or found.get(_MARK) != 1 or not isinstance(found.get("bands"), list):

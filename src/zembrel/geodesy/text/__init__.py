@@ -11,6 +11,7 @@ from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, VerticalCRS
 from zembrel.geodesy.text import json_form, wkt_reader, wkt_writer
 from zembrel.geodesy.text.tree import parse
+from zembrel.nested import json_of
 
 FORMS = ("wkt2", "wkt1", "prj", "json")
 
@@ -45,7 +46,7 @@ def read_crs(text: str) -> CRS:
     """The CRS of WKT of either version or of the JSON form. Raises InputError, with the position."""
     if text.lstrip().startswith("{"):
         try:
-            return json_form.read(json.loads(text))
+            return json_form.read(json_of(text))
         except KeyError as exc:
             why = f"it has no {exc.args[0]}"
         except json.JSONDecodeError as exc:

@@ -14,6 +14,7 @@ import numpy as np
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.geodesy.text import read_crs, write_crs
+from zembrel.nested import json_of
 from zembrel.points.files import Reading
 from zembrel.points.files.columns import SKIPPED, Steps, block_of, check_place, layout_for, meant
 from zembrel.points.las.writing import NewFile
@@ -77,7 +78,7 @@ def _reading(path: Path) -> Iterator[None]:
 def _told(path: Path, text: bytes) -> dict[str, Any]:
     """What the metadata say of the points: nothing, or scale, offset and CRS."""
     try:
-        told = json.loads(text)
+        told = json_of(text)
         if told:
             steps = [float(v) for v in (*told["scale"], *told["offset"])]
             if len(steps) != 6 or not np.isfinite(steps).all() or 0 in steps[:3]:
