@@ -73,35 +73,36 @@ CODECS = {
 BY_CODE = {codec.code: name for name, codec in CODECS.items()} | {32946: "deflate", 34926: "zstd"}
 PREDICTABLE = ("deflate", "lzw", "zstd", "lzma")
 _SAMPLED_TO = 6  # levels beyond it ask for the smallest result, however long that takes
-_SAMPLE = 8_192  # bytes from the middle of a tile
-_PARTS, _LOOKED_AT = 16, 131_072  # runs are looked for in so many bytes of as many parts of a tile
-_FEW = 0.005  # share of bytes that repeat the three before them; runs do not pay below
+_SAMPLE = 16_384  # bytes from the middle of a tile
+_NEARLY = 1.015  # times the size that a quick coder may make of the sample
 # What codecs raise for data they cannot decode: the codec package's errors are all RuntimeErrors.
 DECODE_ERRORS = (ValueError, RuntimeError, struct.error)
 
 
 def _deflate(cells: Any, level: int) -> bytes:
-    """A zlib stream. Where a sample says that matches do not pay (noise of a camera, prediction done),
-    none are looked for, but for runs if there are any: several times as fast at such cells, and no larger.
+    """A zlib stream. Where a sample says that it costs hardly any bytes, a quick coder makes it: one that
+    looks for near matches alone, or for runs, several times as fast at photos, noisy heights and classes.
     """
     data: Any = cells.reshape(-1).view(np.uint8)
     if level <= _SAMPLED_TO and data.size >= 2 * _SAMPLE:
         start = (data.size - _SAMPLE) // 2
         sample = data[start : start + _SAMPLE]
-        if len(_without_matches(sample)) <= len(imagecodecs.deflate_encode(sample, level)):
-            return _without_matches(data)
+        size, quick = min(((len(coder(sample)), coder) for coder in (_near, _runs)), key=lambda pair: pair[0])
+        if size <= _NEARLY * len(imagecodecs.deflate_encode(sample, level)):
+            return quick(data)
     return bytes(imagecodecs.deflate_encode(data, level))
 
 
-def _without_matches(data: Segment) -> bytes:
+def _near(data: Segment) -> bytes:
+    from isal import isal_zlib
+
+    return isal_zlib.compress(data, 1)
+
+
+def _runs(data: Segment) -> bytes:
     from zlib_ng import zlib_ng
 
-    seen = data if data.size < _LOOKED_AT else data[: data.size // _PARTS * _PARTS].reshape(_PARTS, -1)
-    seen = seen[..., : _LOOKED_AT // _PARTS] if seen.ndim == 2 else seen
-    again = seen[..., 1:] == seen[..., :-1]
-    runs = np.count_nonzero(again[..., 2:] & again[..., 1:-1] & again[..., :-2])
-    strategy = zlib_ng.Z_RLE if runs > _FEW * seen.size else zlib_ng.Z_HUFFMAN_ONLY
-    stream = zlib_ng.compressobj(6, zlib_ng.DEFLATED, zlib_ng.MAX_WBITS, 9, strategy)
+    stream = zlib_ng.compressobj(6, zlib_ng.DEFLATED, zlib_ng.MAX_WBITS, 9, zlib_ng.Z_RLE)
     return stream.compress(data) + stream.flush()
 
 
