@@ -5,7 +5,7 @@ BIN    := $(VENV)/bin
 # pip install -e with the pinned versions, plus the extras each target names
 INSTALL = $(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e
 
-.PHONY: demo test faults lint bench format clean
+.PHONY: demo test faults fuzz lint bench format clean
 
 demo: $(VENV)/installed
 	$(BIN)/zembrel demo --out demo/ --replace
@@ -17,6 +17,11 @@ test: $(VENV)/test $(VENV)/samples
 # every call to the file system cut, not only some of each run
 faults: $(VENV)/test
 	ZEMBREL_CUTS=1000000 $(BIN)/python -m pytest tests/faults
+
+# damaged files of every format for so many seconds; what goes wrong is kept in fuzz-found/
+SECONDS ?= 600
+fuzz: $(VENV)/test
+	$(BIN)/python tools/fuzz.py $(SECONDS) fuzz-found 1
 
 lint: $(VENV)/lint $(VENV)/test
 	$(BIN)/ruff check .

@@ -59,7 +59,7 @@ def seeds(folder: Path) -> list[Seed]:
         ("convert", "p.txt", "--columns", "x,y,z", "--from-crs", "EPSG:32626", "--out", f"s.{e}")
         for e in POINTS
     ]
-    runs += [("convert", "r.tif", "--out", "q.flt"), ("convert", "r.tif", "--out", "h.gtx", "--type", "float32")]
+    runs += [("convert", "r.tif", "--out", "q.flt")]
     runs += [("frame", "r.tif", "--out", "r.frame.toml"), ("mosaic", "r.tif", "--out", "r.quilt.toml")]
     os.chdir(folder)
     for words in runs:
@@ -151,8 +151,8 @@ def smaller(folder: Path, part: Path, words: list[str], whole: bytes, bad: bytes
     return bad
 
 
-def main(seconds: float, kept: Path, number: int) -> int:
-    """Damage files for so long; how many ways of going wrong were found."""
+def main(seconds: float, kept: Path, number: int, most: float) -> int:
+    """Damage files for so long, or so many; how many ways of going wrong were found."""
     chance, found, runs, ends = (
         random.Random(number),
         dict[str, str](),
@@ -164,7 +164,7 @@ def main(seconds: float, kept: Path, number: int) -> int:
         os.environ["TMPDIR"] = tempfile.tempdir = name
         given = seeds(folder)
         contents = {seed.part: (folder / seed.part).read_bytes() for seed in given}
-        while time.monotonic() < ends:
+        while time.monotonic() < ends and sum(runs.values()) < most:
             seed = chance.choice(given)
             part, whole = folder / seed.part, contents[seed.part]
             bad = damaged(whole, chance)
@@ -194,4 +194,5 @@ def main(seconds: float, kept: Path, number: int) -> int:
 
 if __name__ == "__main__":
     span, where, first = float(sys.argv[1]), Path(sys.argv[2]).absolute(), int(sys.argv[3])
-    sys.exit(1 if main(span, where, first) else 0)
+    runs_at_most = float(sys.argv[4]) if len(sys.argv) > 4 else float("inf")
+    sys.exit(1 if main(span, where, first, runs_at_most) else 0)

@@ -27,6 +27,8 @@ MOST_SAMPLES = 4_000_000_000
 _NAMES = {1: ("grey",), 3: ("red", "green", "blue")}
 WHITE = 255
 PNG_MARK = b"\x89PNG\r\n\x1a\n"
+# what the picture package says of files that are not whole
+_BROKEN = (OSError, SyntaxError, ValueError, EOFError, OverflowError, TypeError, LookupError, AttributeError)
 _LEGEND = "legend"  # key of the text that names classes
 
 layers = only_layer
@@ -34,7 +36,7 @@ layers = only_layer
 
 def open_raster(path: Path, layer: str | None) -> Raster:
     """A picture with the place that files beside it give. Raises InputError."""
-    from PIL import Image, UnidentifiedImageError
+    from PIL import Image
 
     Image.MAX_IMAGE_PIXELS = None  # the limit below is ours
     try:
@@ -42,7 +44,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
             warnings.simplefilter("ignore")
             size, palette = picture.size, None if _see_through(picture) else _legend(picture)
             colours, kind, alpha = _cell_type(path, picture)
-    except (UnidentifiedImageError, OSError, SyntaxError, ValueError) as exc:
+    except _BROKEN as exc:
         raise _broken(path, exc) from exc
     if size[0] * size[1] * 4 > MOST_SAMPLES:
         raise InputError(
@@ -117,7 +119,7 @@ def _decode(path: Path) -> Cells:
             other = picture.mode in ("CMYK", "YCbCr", "LAB", "HSV")
             cells = np.asarray(picture.convert("RGB") if other else picture)
             clear = picture.info.get("transparency") if picture.mode in ("P", "L") else None
-    except (OSError, SyntaxError, ValueError, EOFError) as exc:
+    except _BROKEN as exc:
         raise _broken(path, exc) from exc
     if cells.dtype == bool:
         cells = cells.astype(np.uint8) * 255
@@ -134,7 +136,7 @@ def _decode_deep(path: Path) -> Cells:
 
     try:
         cells: Cells = imagecodecs.png_decode(path.read_bytes())
-    except (imagecodecs.PngError, ValueError) as exc:
+    except (imagecodecs.PngError, *_BROKEN) as exc:
         raise _broken(path, exc) from exc
     return cells[:, :, None] if cells.ndim == 2 else cells
 

@@ -7,6 +7,7 @@ lies in are the field `folder`.
 
 from __future__ import annotations
 
+import re
 import shutil
 import zipfile
 import zlib
@@ -24,6 +25,7 @@ from zembrel.geodesy.registry import by_code
 
 _WGS_84 = 4326
 _DEEPEST = 200
+_NO_XML = re.compile("[^\\t\\n\\r\\x20-\\ud7ff\\ue000-\\ufffd\\U00010000-\\U0010ffff]")  # XML 1.0, 2.2
 _MOST = 2_000_000_000  # bytes of a document in a KMZ
 _TYPES = {INTEGER: "int", REAL: "double", TRUTH: "bool"}
 _MAKERS = {"int": int, "short": int, "uint": int, "ushort": int, "double": float, "float": float}
@@ -109,7 +111,12 @@ def _placemarks(node: Any, folders: tuple[str, ...]) -> Iterator[tuple[tuple[str
 
 def _text(node: Any, name: str) -> str | None:
     found = next((child for child in node if _local(child) == name), None)
-    return (found.text or "").strip() if found is not None else None
+    return _words(found.text) if found is not None else None
+
+
+def _words(text: str | None) -> str:
+    """A text as it was written; what stands on lines of its own is laid out so, and means no blanks."""
+    return (text or "").strip() if (text or "").lstrip(" \t").startswith("\n") else text or ""
 
 
 def _row(mark: Any, folders: tuple[str, ...], schemas: dict[tuple[str, str], str]) -> dict[str, Any]:
@@ -122,7 +129,7 @@ def _row(mark: Any, folders: tuple[str, ...], schemas: dict[tuple[str, str], str
         elif _local(data) == "SchemaData":
             schema = data.get("schemaUrl", "").lstrip("#")
             for field in data:
-                name, text = field.get("name", ""), (field.text or "").strip()
+                name, text = field.get("name", ""), _words(field.text)
                 kind = schemas.get((schema, name), "string")
                 row[name] = _value(text, kind)
     return row
@@ -132,8 +139,8 @@ def _value(text: str, kind: str) -> Any:
     if not text:
         return None
     if kind == "bool":
-        return text.lower() in ("1", "true")
-    return _MAKERS.get(kind, str)(text)
+        return text.strip().lower() in ("1", "true")
+    return _MAKERS[kind](text.strip()) if kind in _MAKERS else text
 
 
 def _geometry_of(mark: Any) -> shapely.Geometry | None:
@@ -184,24 +191,25 @@ class KMLWriter:
         self._path, self._schema = path, schema
         self._text = path if path.suffix.lower() == ".kml" else path.with_name(path.name + ".part")
         self._file = self._text.open("w", encoding="utf-8")
+        self._lost: dict[str, int] = {}
         self._own = {name for name in _OWN if name in schema.fields}
         fields = "".join(
-            f"<SimpleField name={quoteattr(name)} type={quoteattr(_TYPES.get(field.kind, 'string'))}/>"
+            f"<SimpleField name={_attribute(name)} type={quoteattr(_TYPES.get(field.kind, 'string'))}/>"
             for name, field in schema.fields.items()
             if name not in self._own
         )
         self._file.write(
             '<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2"><Document>'
-            f"<name>{escape(schema.name)}</name>\n"
+            f"<name>{escape(_NO_XML.sub('', schema.name))}</name>\n"
             + (f'<Schema name="fields" id="fields">{fields}</Schema>\n' if fields else "")
         )
 
     def add(self, table: FeatureTable) -> None:
         table = table.to(by_code(_WGS_84))
         for geometry, row in zip(table.geometries, table.rows(), strict=True):
-            own = "".join(f"<{n}>{escape(str(row[n]))}</{n}>" for n in _OWN if row.get(n) is not None)
+            own = "".join(f"<{n}>{self._held(n, row[n])}</{n}>" for n in _OWN if row.get(n) is not None)
             data = "".join(
-                f"<SimpleData name={quoteattr(name)}>{escape(_written(value))}</SimpleData>"
+                f"<SimpleData name={_attribute(name)}>{self._held(name, value)}</SimpleData>"
                 for name, value in row.items()
                 if name not in self._own and value is not None
             )
@@ -223,10 +231,23 @@ class KMLWriter:
             ):
                 shutil.copyfileobj(text, inside)
             self._text.unlink()
-        return ()
+        what = "without characters that XML cannot hold"
+        return tuple(f"{count:,} values of {name} {what}" for name, count in self._lost.items())
+
+    def _held(self, name: str, value: Any) -> str:
+        """A value as XML holds it."""
+        text = str(int(value)) if isinstance(value, bool) else str(value)
+        kept = _NO_XML.sub("", text)
+        if kept != text:
+            self._lost[name] = self._lost.get(name, 0) + 1
+        return escape(kept, {"\r": "&#13;"})
 
     def abort(self) -> None:
         self._file.close()
+
+
+def _attribute(name: str) -> str:
+    return quoteattr(_NO_XML.sub("", name))
 
 
 def _inside() -> zipfile.ZipInfo:
@@ -234,10 +255,6 @@ def _inside() -> zipfile.ZipInfo:
     entry = zipfile.ZipInfo("doc.kml")
     entry.compress_type, entry.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
     return entry
-
-
-def _written(value: Any) -> str:
-    return str(int(value)) if isinstance(value, bool) else str(value)
 
 
 def _shape(geometry: shapely.Geometry | None) -> Iterator[str]:
