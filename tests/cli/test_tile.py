@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 from typing import Any
 
@@ -51,13 +52,13 @@ def put_together(folder: Path) -> Any:
 )
 def test_sheets_make_up_the_whole(program: Program, way: tuple[str, ...], count: int) -> None:
     said = program("tile", "whole.tif", *way, "--out", "sheets/", "--json").json
-    assert len(list((program.folder / "sheets").iterdir())) == count == len(said["sheets"])
+    assert len(list((program.folder / "sheets").glob("[!.]*"))) == count == len(said["sheets"])
     np.testing.assert_array_equal(put_together(program.folder / "sheets"), random_cells(3, 130, 170))
 
 
 def test_edges_of_ground_sizes_stand_on_whole_multiples(program: Program) -> None:
     program("tile", "whole.tif", "--size", "500m", "--name", "{west:.0f}_{north:.0f}", "--out", "sheets/")
-    names = {path.stem for path in (program.folder / "sheets").iterdir()}
+    names = {path.stem for path in (program.folder / "sheets").glob("[!.]*")}
     assert {"730000_5100000", "730500_5100000", "731500_5099000"} <= names
 
 
@@ -76,7 +77,7 @@ def test_polygons_that_share_edges_cut_without_gap_or_overlap(program: Program) 
     text = json.dumps({"type": "FeatureCollection", "crs": crs, "features": shapes})
     (program.folder / "parcels.geojson").write_text(text)
     program("tile", "whole.tif", "--by", "parcels.geojson", "--out", "sheets/")
-    assert {path.name for path in (program.folder / "sheets").iterdir()} == {
+    assert {path.name for path in (program.folder / "sheets").glob("[!.]*")} == {
         "whole_west _ wood.tif",
         "whole_east.tif",
     }
@@ -112,17 +113,17 @@ def test_empty_sheets_are_left_out(program: Program) -> None:
     valid[:60, 100:] = True
     save(program.folder / "part.tif", raster(random_cells(130, 170), valid, nodata=0))
     said = program("tile", "part.tif", "--split", "2x2", "--out", "s/")
-    assert [path.name for path in (program.folder / "s").iterdir()] == ["part_1_2.tif"]
+    assert [path.name for path in (program.folder / "s").glob("[!.]*")] == ["part_1_2.tif"]
     assert "3 empty sheets left out" in said.err
     program("tile", "part.tif", "--split", "2x2", "--keep-empty", "--replace", "--out", "s/")
-    assert len(list((program.folder / "s").iterdir())) == 4
+    assert len(list((program.folder / "s").glob("[!.]*"))) == 4
 
 
 def test_a_run_goes_on_where_it_was_stopped(program: Program) -> None:
     """Sound sheets stay as they are; a broken one, one of another frame and a missing one are made again."""
     program("tile", "whole.tif", "--split", "3x2", "--out", "s/")
     folder = program.folder / "s"
-    before = {path.name: path.stat().st_mtime_ns for path in folder.iterdir()}
+    before = {path.name: path.stat().st_mtime_ns for path in folder.glob("[!.]*")}
     (folder / "whole_1_1.tif").unlink()
     content = (folder / "whole_1_2.tif").read_bytes()
     (folder / "whole_1_2.tif").write_bytes(content[: len(content) // 2])
@@ -130,9 +131,15 @@ def test_a_run_goes_on_where_it_was_stopped(program: Program) -> None:
     assert program.refuses(4, "tile", "whole.tif", "--split", "3x2", "--out", "s/")[0].endswith("exists")
     said = program("tile", "whole.tif", "--split", "3x2", "--resume", "--out", "s/", "--json").json
     assert said["kept"] == 3
-    after = {path.name: path.stat().st_mtime_ns for path in folder.iterdir()}
+    after = {path.name: path.stat().st_mtime_ns for path in folder.glob("[!.]*")}
     assert all(after[f"whole_2_{n}.tif"] == before[f"whole_2_{n}.tif"] for n in (1, 2, 3))
     np.testing.assert_array_equal(put_together(folder), random_cells(3, 130, 170))
+    for words, kept in ((("--split", "3x2"), 6), (("--split", "3x2", "--compress", "none"), 0)):
+        assert program("tile", "whole.tif", *words, "--resume", "--out", "s/", "--json").json["kept"] == kept
+    os.utime(program.folder / "whole.tif")  # other inputs: no sheet is theirs
+    assert (
+        program("tile", "whole.tif", "--split", "3x2", "--resume", "--out", "s/", "--json").json["kept"] == 0
+    )
 
 
 @pytest.mark.parametrize(

@@ -73,7 +73,8 @@ def tile(
         str | None, typer.Option("--index", metavar="FILE", help="The sheets as features: .gpkg or .geojson.")
     ] = None,
     resume: Annotated[
-        bool, typer.Option("--resume", help="Go on: sheets that stand already are verified and kept.")
+        bool,
+        typer.Option("--resume", help="Go on: sheets of a run with these inputs and options are kept."),
     ] = False,
     touching: Annotated[
         bool, typer.Option("--touching", help="With --by: keep every cell that the outline meets.")

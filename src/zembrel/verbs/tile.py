@@ -25,9 +25,10 @@ from zembrel.verbs.cutting import Cutting, left_out
 from zembrel.verbs.intake import Given
 from zembrel.verbs.joined import joined
 from zembrel.verbs.kinds import by_kind
-from zembrel.verbs.layers import Layer, open_layers
+from zembrel.verbs.layers import open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, Result, once
+from zembrel.verbs.resuming import SheetRun
 from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
 from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import decide
@@ -62,8 +63,15 @@ def of_rasters(given: Given, where: Where, output: Output, cutting: Cutting) -> 
     total = sum(sheet.pane.size for sheet in sheets)
     big = Frame(view.frame.crs, view.frame.affine, total, 1)
     Plan(big, view.bands, output.path).check(output.ceiling_bytes, output.command)
-    kept = {sheet.path for sheet in sheets if cutting.resume and _stands(sheet, view, layers)}
-    done = _made(view, sheets, kept, output, cutting)
+    run = SheetRun.of(given, where, output, cutting)
+    kept = {sheet.path for sheet in sheets if run.stands(sheet.path) and _sound(sheet, view)}
+    known = [sheet for sheet in sheets if sheet.path.name not in run.empty]
+    if not output.dry_run:
+        run.tell()
+    done = _made(view, known, kept, output, cutting)
+    if not output.dry_run:
+        made = {sheet.path for sheet, _ in done}
+        run.tell([sheet.path for sheet in sheets if sheet.path not in made])
     if cutting.index and not output.dry_run:
         _write_index(Path(cutting.index), view.frame, done, output)
     largest = max(sheets, key=lambda sheet: sheet.pane.size).pane
@@ -112,13 +120,8 @@ def _view_of(sheet: Sheet, view: Raster) -> Raster:
     return part if sheet.cover is None else Blanked(part, sheet.cover)
 
 
-def _stands(sheet: Sheet, view: Raster, layers: Sequence[Layer]) -> bool:
-    """Whether the sheet's file is there: whole, of the same frame and bands, younger than its inputs."""
-    if not sheet.path.is_file():
-        return False
-    made = sheet.path.stat().st_mtime_ns
-    if any(layer.path.stat().st_mtime_ns > made for layer in layers):
-        return False
+def _sound(sheet: Sheet, view: Raster) -> bool:
+    """Whether the file of a sheet that stands is whole, and of the same frame and bands."""
     try:
         with readings.aside():
             there = open_raster(sheet.path)

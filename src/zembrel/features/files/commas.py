@@ -233,8 +233,16 @@ class CommaWriter:
         self._plain = schema.kind == "Point" and not schema.heights and not taken & {*_TEXTS, *pair}
         self._file = path.open("w", encoding="utf-8", newline="")
         tabs = path.suffix.lower() == ".tsv"
-        self._writer = csv.writer(self._file, delimiter="\t" if tabs else ",", lineterminator="\n")
-        self._writer.writerow([*(pair if self._plain else ["wkt"]), *schema.fields])
+        form: dict[str, Any] = {"delimiter": "\t" if tabs else ",", "lineterminator": "\n"}
+        self._writer = csv.writer(self._file, **form)
+        self._quoter = csv.writer(
+            self._file, **form, quoting=csv.QUOTE_ALL
+        )  # of what the other does not quote
+        self._put([*(pair if self._plain else ["wkt"]), *schema.fields])
+
+    def _put(self, row: list[Any]) -> None:
+        odd = any(isinstance(value, str) and "\r" in value for value in row)
+        (self._quoter if odd else self._writer).writerow(row)
 
     def add(self, table: FeatureTable) -> None:
         if self._plain:
@@ -244,7 +252,7 @@ class CommaWriter:
             texts = shapely.to_wkt(table.geometries, rounding_precision=-1).tolist()
             places = ([text or ""] for text in texts)
         for place, row in zip(places, table.rows(), strict=True):
-            self._writer.writerow([*place, *("" if value is None else value for value in row.values())])
+            self._put([*place, *("" if value is None else value for value in row.values())])
 
     def finish(self) -> tuple[str, ...]:
         self._file.close()

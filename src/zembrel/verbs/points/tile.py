@@ -16,7 +16,7 @@ import shapely
 from zembrel import features
 from zembrel.engine.commit import check_free
 from zembrel.engine.points import Piece
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
@@ -37,6 +37,7 @@ from zembrel.verbs.points.survey import with_part_bounds
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.writing import Job, Sieve, carry_out
 from zembrel.verbs.receipt import PointTotals, Receipt, Result, once
+from zembrel.verbs.resuming import SheetRun
 
 _MARGIN = ExtraField("margin", "u1")
 
@@ -64,8 +65,11 @@ def tile(given: Given, where: Where, output: Output, cutting: Cutting) -> Receip
     if cutting.index and not output.dry_run:
         of_features.writing.check_target(Path(cutting.index), output)
     made, empty, kept = [], 0, 0
+    run = SheetRun.of(given, where, output, cutting)
+    if not output.dry_run:
+        run.tell()
     for sheet in sheets:
-        if cutting.resume and _stands(sheet.path):
+        if run.stands(sheet.path) and _sound(sheet.path):
             kept += 1
             continue
         facts = _written(whole, sheet, inputs, output, cutting)
@@ -78,10 +82,13 @@ def tile(given: Given, where: Where, output: Output, cutting: Cutting) -> Receip
     return _receipt(paths, whole, made, (len(sheets), empty, kept), output, cutting)
 
 
-def _stands(path: Path) -> bool:
-    """Whether a sheet with points is there already."""
-    with readings.aside():
-        return path.is_file() and bool(open_cloud(Origin.of(path), Inputs()).cloud.count)
+def _sound(path: Path) -> bool:
+    """Whether a sheet that stands can be opened, and has points."""
+    try:
+        with readings.aside():
+            return bool(open_cloud(Origin.of(path), Inputs()).cloud.count)
+    except ZembrelError:
+        return False
 
 
 def _sheets(whole: Merged, cutting: Cutting) -> list[PointSheet]:

@@ -1,0 +1,85 @@
+"""Runs that go on where one before was stopped: known again by their inputs and options."""
+
+from __future__ import annotations
+
+import dataclasses
+import hashlib
+import json
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from zembrel.engine.commit import Staging
+from zembrel.nested import json_of
+from zembrel.verbs.cutting import Cutting
+from zembrel.verbs.intake import Given
+from zembrel.verbs.options import Inputs, Output, Where
+
+MARK = ".zembrel-sheets"  # in the folder of the sheets: which run makes them
+_NOT_OF_SHEETS = (
+    "known", "rasters", "replace", "resume", "index", "tick", "executor", "receiver", "command", "memory",
+    "workers", "keep_going", "keep_empty", "as_facts", "ceiling", "dry_run", "started",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class SheetRun:
+    """A run that makes sheets, and which of them are done: those that stand, and those found empty."""
+
+    folder: Path
+    mark: str
+    resumed: bool
+    empty: frozenset[str]
+
+    @classmethod
+    def of(cls, given: Given, where: Where, output: Output, cutting: Cutting) -> SheetRun:
+        """This run; what another has begun in the folder of its results counts if it is to be resumed."""
+        mark, before = _fingerprint(given, where, output, cutting), _read(output.path)
+        resumed = cutting.resume and before.get("run") == mark
+        empty = before.get("empty") if resumed else None
+        return cls(output.path, mark, resumed, frozenset(empty if isinstance(empty, list) else ()))
+
+    def stands(self, sheet: Path) -> bool:
+        """Whether a sheet is there already: it is whole, since sheets appear whole."""
+        return self.resumed and sheet.is_file()
+
+    def tell(self, empty: Sequence[Path] = ()) -> None:
+        """Say in the folder which run makes what is in it, and which sheets it found empty."""
+        held = {"run": self.mark, "empty": sorted({*self.empty, *(path.name for path in empty)})}
+        with Staging(replace=True) as staging:
+            staging.write_text(self.folder / MARK, json.dumps(held) + "\n")
+            staging.publish()
+
+
+def _read(folder: Path) -> dict[str, Any]:
+    try:
+        found = json_of((folder / MARK).read_text("utf-8"))
+    except (OSError, ValueError):
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+def _fingerprint(given: Given, where: Where, output: Output, cutting: Cutting) -> str:
+    """Of inputs with size and time and options that change a cell or a point; rasters in memory have none."""
+    if given.options.rasters:
+        return secrets.token_hex(32)
+    named = [Path(name) for name in (cutting.by, where.within, where.onto) if name]
+    files = [_state(path) for path in (*(origin.file for origin in given.origins), *named)]
+    options = [_options(group) for group in (given.options, where, output, cutting)]
+    text = json.dumps([files, options], sort_keys=True, default=str)
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+def _state(path: Path) -> list[Any]:
+    try:
+        found = path.stat()
+    except OSError:  # an area in words, no file
+        return [str(path)]
+    return [str(path.absolute()), found.st_size, found.st_mtime_ns]
+
+
+def _options(group: Inputs | Where | Output | Cutting) -> dict[str, Any]:
+    held = {field.name: getattr(group, field.name) for field in dataclasses.fields(group)}
+    return {name: value for name, value in held.items() if name not in _NOT_OF_SHEETS}
