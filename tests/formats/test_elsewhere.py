@@ -105,8 +105,16 @@ class Server(BaseHTTPRequestHandler):
 
     def do_GET(self) -> None:
         type(self).count += 1
+        if self.path.startswith("/to/"):
+            self.send_response(302)
+            self.send_header(
+                "Location", self.headers["Host"].join(("http://", "")) + self.path.removeprefix("/to")
+            )
+            self.send_header("Content-Length", "0")
+            self.end_headers()
+            return
         request = (self.path, self.headers.get("Range", ""))
-        path = self.path.removeprefix("/plain").removeprefix("/moving")
+        path = self.path.partition("?")[0].removeprefix("/plain").removeprefix("/moving")
         data = self.files.get(path)
         if self.path.endswith("/busy.tif") and request not in self.refused:  # whatever is asked first
             self.refused.add(request)
@@ -122,6 +130,11 @@ class Server(BaseHTTPRequestHandler):
             self.send_header("Content-Range", f"bytes {start}-{min(end, len(data)) - 1}/{len(data)}")
             self.send_header("ETag", f'"{self.count if self.path.startswith("/moving") else 1}"')
             data = data[start:end]
+            if self.path.endswith("/shifted.tif") and start:
+                data = data[1:] + b"x"
+                self._headers_buffer = [
+                    h.replace(b"bytes %d" % start, b"bytes %d" % (start + 1)) for h in self._headers_buffer
+                ]
         else:
             self.send_response(200)
         self.send_header("Content-Length", str(len(data)))
@@ -134,7 +147,7 @@ class Server(BaseHTTPRequestHandler):
 @pytest.fixture
 def site(program: Program, sheet: bytes) -> Iterator[str]:
     picture = save(program.folder / "w.png", raster(random_cells(20, 30))).read_bytes()
-    files = {"/s.tif": sheet, "/busy.tif": sheet, "/w.png": picture}
+    files = {"/s.tif": sheet, "/busy.tif": sheet, "/w.png": picture, "/shifted.tif": sheet}
     handler = type("Site", (Server,), {"files": files, "refused": set()})
     server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
     threading.Thread(target=server.serve_forever, daemon=True).start()
@@ -170,6 +183,21 @@ def test_remote_failures_have_their_own_exit_code(program: Program, site: str) -
     assert program.refuses(6, "describe", "http://127.0.0.1:9/s.tif")
     assert "changed" in program.refuses(3, "convert", f"{site}/moving/s.tif", "--out", "m.tif")[0]
     assert "--offline" in program.refuses(4, "describe", f"{site}/s.tif", "--offline")[1]
+
+
+def test_a_server_is_not_believed(program: Program, site: str) -> None:
+    said = program.refuses(6, "convert", f"{site}/shifted.tif", "--out", "m.tif")
+    assert "gives another part" in said[0]
+    assert "leads from one place" in program("describe", f"{site}{'/to' * 9}/s.tif", code=6).err
+    assert "is found at" in program("convert", f"{site}/to/s.tif", "--out", "t.tif").err
+
+
+def test_credentials_and_keys_are_never_told(program: Program, site: str) -> None:
+    secret = site.replace("http://", "http://anna:pass123@")
+    for words in (("--out", "c.tif"), ("--out", "d.tif", "--json"), ("--out", "e.tif", "--verbose"),
+                  ("--out", "f.tif", "--ceiling", "1kB")):  # fmt: skip
+        said = program("convert", f"{secret}/s.tif?key=abc99", *words, code=None)
+        assert said.code in (0, 4) and not re.search("pass123|anna|abc99", said.out + said.err), said
 
 
 def test_another_package_adds_a_format(program: Program, tmp_path: Path) -> None:

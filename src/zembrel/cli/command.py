@@ -24,7 +24,7 @@ from zembrel.progress import listen
 from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import finished
-from zembrel.verbs.record import recorded
+from zembrel.verbs.record import recorded, told
 
 GROUPS = (Inputs, Where, Output)
 WITHOUT_OUT = ("check", "coords", "frame", "label")  # do something even so
@@ -196,4 +196,4 @@ def _typed() -> str:
     words = sys.argv[1:]
     at = next((n for n, word in enumerate(words) if word.partition("=")[0] == "--ceiling"), len(words))
     after = at + (1 if "=" in "".join(words[at : at + 1]) else 2)
-    return shlex.join(["zembrel", *words[:at], *words[after:]])
+    return shlex.join(["zembrel", *map(told, [*words[:at], *words[after:]])])

@@ -75,7 +75,7 @@ def show_error(error: ZembrelError, json: bool) -> None:
 def bug(error: Exception, arguments: list[str], code: int) -> int:
     """Keep a short report of a fault of ours and say where it is."""
     with tempfile.NamedTemporaryFile("w", prefix="zembrel-report-", suffix=".txt", delete=False) as file:
-        file.write("zembrel " + " ".join(arguments) + "\n\n")
+        file.write("zembrel " + " ".join(map(_told, arguments)) + "\n\n")
         file.write("".join(traceback.format_exception(error)))
     what = f"a fault of Zembrel's own: {type(error).__name__}: {error}"
     show_error(
@@ -83,6 +83,12 @@ def bug(error: Exception, arguments: list[str], code: int) -> int:
         "--json" in arguments,
     )
     return code
+
+
+def _told(word: str) -> str:
+    from zembrel.verbs.record import told
+
+    return str(told(word))
 
 
 def _printable(text: str) -> str:

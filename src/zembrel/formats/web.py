@@ -2,15 +2,19 @@
 
 Source: RFC 9110, "HTTP Semantics", section 14 (range requests). Ranges are fetched in whole pages and kept;
 a file that changes meanwhile is refused. What a server gives only as a whole is fetched as a whole.
+A server is not believed: it gives the range that was asked for, of the length that it says, at more than a
+trickle, and does not lead from the web into a private network.
 """
 
 from __future__ import annotations
 
+import hashlib
+import re
 import shutil
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
@@ -18,20 +22,23 @@ from typing import Any, NamedTuple, TypeVar
 from urllib.parse import unquote, urlsplit
 
 from zembrel.errors import InputError, RefusedError, RemoteError, ResourceError
+from zembrel.formats.addresses import check_hop, shown
 from zembrel.formats.handles import Stamp
 from zembrel.formats.origin import Origin, own_folder
 from zembrel.measure import show_bytes
+from zembrel.progress import tell
 
 T = TypeVar("T")
 
 _PAGE, _KEPT = 65_536, 1_024  # bytes of a page, and how many are kept
 _TRIES, _PAUSE, _PATIENCE = 3, 0.3, 30.0  # seconds
 _PASSING = (429, 500, 502, 503, 504)
-
-
-def is_address(word: str) -> bool:
-    """Whether `word` is an address on the web."""
-    return word.lower().startswith(("http://", "https://"))
+_HOPS = 5  # redirects that are followed
+_GRACE, _TRICKLE = (
+    30.0,
+    2_000,
+)  # seconds before a slow answer is given up, and bytes a second that are too few
+_PLAIN = {"Accept-Encoding": "identity"}  # nothing is unpacked on the way
 
 
 @dataclass
@@ -58,7 +65,7 @@ traffic = Traffic()
 def _client() -> Any:
     import httpx
 
-    return httpx.Client(follow_redirects=True, timeout=_PATIENCE)
+    return httpx.Client(follow_redirects=False, timeout=_PATIENCE, headers=_PLAIN)
 
 
 def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) -> Origin:
@@ -69,7 +76,7 @@ def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) 
     """
     if offline:
         raise RefusedError(
-            f"{address} is on the web",
+            f"{shown(address)} is on the web",
             "--offline forbids to ask for it",
             "leave --offline out, or name a file",
         )
@@ -77,8 +84,10 @@ def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) 
     *folders, inner = [part for part in unquote(parts.path).split("/") if part not in ("", ".", "..")] or [
         "file"
     ]
-    query = [parts.query.replace("/", "_")] if parts.query else []  # two addresses are two names
-    name, file = Path(parts.netloc, *folders, *query, inner), own_folder() / inner
+    # two addresses are two names, and no name holds a key
+    query = [hashlib.sha256(parts.query.encode()).hexdigest()[:8]] if parts.query else []
+    host = urlsplit(shown(address)).netloc
+    name, file = Path(host, *folders, *query, inner), own_folder() / inner
     source = Remote(address, file)
     head = source.begin()
     if source.ranged and by_ranges(head):
@@ -106,12 +115,13 @@ class Remote:
         self.file = file
         self._pages: OrderedDict[int, bytes] = OrderedDict()
         self._lock = threading.Lock()
+        self._place, self._hops = address, 0  # where redirects lead, and how many
         self._mark: str | None = None  # by which a changed file is known
         self.ranged = False
         self.size = 0
 
     def __str__(self) -> str:
-        return self._address
+        return shown(self._address)
 
     def __getstate__(self) -> dict[str, Any]:
         """What another process needs to go on reading: pages that are held stay here."""
@@ -129,10 +139,12 @@ class Remote:
         answer = self._asked(0, _PAGE)
         total = answer.headers.get("content-range", "").rpartition("/")[2]
         self.ranged = answer.status_code == 206 and total.isdigit()
+        if self.ranged:
+            self._check_range(answer, 0, min(_PAGE, int(total)), int(total))
         self._mark = answer.headers.get("etag") or answer.headers.get("last-modified")
         data = answer.data
         self.size = int(total) if self.ranged else int(answer.headers.get("content-length", 0) or 0)
-        traffic.sizes[self._address] = self.size
+        traffic.sizes[str(self)] = self.size
         self._pages[0] = data
         return data
 
@@ -158,9 +170,12 @@ class Remote:
         start, end = first * _PAGE, min((last + 1) * _PAGE, self.size)
         answer = self._asked(start, end)
         mark = answer.headers.get("etag") or answer.headers.get("last-modified")
-        if answer.status_code != 206 or mark != self._mark or len(answer.data) != end - start:
+        same = answer.headers.get("content-range", "").rpartition("/")[2] == str(self.size)
+        if answer.status_code == 206 and mark == self._mark and same:
+            self._check_range(answer, start, end, self.size)
+        else:
             raise InputError(
-                f"{self._address} was changed while it was read",
+                f"{self} was changed while it was read",
                 "the result would be part old, part new",
                 "start again once it is complete",
             )
@@ -178,31 +193,55 @@ class Remote:
         """The answer to a request for bytes [start, end)."""
 
         def taken(answer: Any) -> Answer:
-            data = answer.read() if answer.status_code == 206 else b""  # without ranges it is saved
+            data = (
+                b"".join(_parts(answer, end - start)) if answer.status_code == 206 else b""
+            )  # else it is saved
             traffic.bytes += len(data)
             return Answer(answer.status_code, dict(answer.headers), data)
 
         return self._answered({"Range": f"bytes={start}-{end - 1}"}, (200, 206), taken)
 
+    def _check_range(self, answer: Answer, start: int, end: int, size: int) -> None:
+        """Raise RemoteError where a server gave another range than bytes [start, end) of `size`."""
+        said = re.sub(r"\s+", "", answer.headers.get("content-range", "").lower())
+        if said != f"bytes{start}-{end - 1}/{size}" or len(answer.data) != end - start:
+            what = f"{self} gives another part than the one that was asked for"
+            why = f"bytes {start:,} to {end - 1:,} were asked for, {len(answer.data):,} came, called {said!r}"
+            raise RemoteError(what, why, "fetch the file as a whole, and name that")
+
     def _answered(self, headers: dict[str, str], wanted: tuple[int, ...], take: Callable[[Any], T]) -> T:
         """What `take` makes of the answer; asks again where a fault may pass. Raises RemoteError."""
         import httpx
 
-        why = ""
-        for attempt in range(_TRIES):
+        why, attempt = "", 0
+        while attempt < _TRIES:
             if attempt:
                 time.sleep(_PAUSE * 2**attempt)
             try:
-                with _client().stream("GET", self._address, headers=headers) as answer:
+                with _client().stream("GET", self._place, headers=headers) as answer:
                     traffic.requests += 1
                     if answer.status_code in wanted:
                         return take(answer)
+                    if answer.next_request is not None:
+                        self._moved(str(answer.next_request.url))
+                        continue
                     why = f"the server answers {answer.status_code} {answer.reason_phrase}"
                     if answer.status_code not in _PASSING:
                         break
             except httpx.HTTPError as exc:
-                why = f"{exc}" or type(exc).__name__
-        raise RemoteError(f"{self._address} cannot be read", why, "check the address, or try again later")
+                why = f"{exc}".replace(self._address, str(self)) or type(exc).__name__
+            attempt += 1
+        raise RemoteError(f"{self} cannot be read", why, "check the address, or try again later")
+
+    def _moved(self, target: str) -> None:
+        """Look at another place from now on. Raises RemoteError if that is no place to follow to."""
+        self._hops += 1
+        if self._hops > _HOPS:
+            what, why = f"{self} leads from one place to the next", f"{_HOPS} were followed"
+            raise RemoteError(what, why, "name the last one")
+        check_hop(self._address, target)
+        tell(f"{shown(self._place)} is found at {shown(target)}")
+        self._place = target
 
     def save(self, file: Path) -> None:
         """Fetch all of it into `file`. Raises RemoteError, ResourceError if the disk is too small."""
@@ -211,15 +250,33 @@ class Remote:
         def taken(answer: Any) -> int:
             written = 0
             with file.open("wb") as out:
-                for data in answer.iter_bytes():
+                for data in _parts(answer, None):
                     written += len(data)
                     if written > free * 0.95:
                         raise ResourceError(
-                            f"{self._address} does not fit", f"{show_bytes(free)} are free", "free some space"
+                            f"{self} does not fit", f"{show_bytes(free)} are free", "free some space"
                         )
                     out.write(data)
             return written
 
         size = self._answered({}, (200,), taken)
         traffic.bytes += size
-        traffic.sizes[self._address] = size
+        traffic.sizes[str(self)] = size
+
+
+def _parts(answer: Any, most: int | None) -> Iterator[bytes]:
+    """The body as it comes, of `most` bytes. Raises RemoteError for a longer one, or a trickle."""
+    came, began = 0, time.monotonic()
+    for data in answer.iter_raw():
+        came += len(data)
+        seconds = time.monotonic() - began
+        where = shown(str(answer.url))
+        if most is not None and came > most:
+            why = f"{most:,} bytes were asked for, and more come"
+            raise RemoteError(f"{where} does not stop", why, "fetch the file as a whole, and name that")
+        if seconds > _GRACE and came < _TRICKLE * seconds:
+            why = f"{came:,} bytes came in {seconds:.0f} s"
+            raise RemoteError(
+                f"{where} answers too slowly", why, "try again later, or fetch the file otherwise"
+            )
+        yield data

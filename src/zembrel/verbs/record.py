@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from zembrel.formats.addresses import is_address, shown
 from zembrel.reading import readings
 from zembrel.verbs.receipt import Receipt
 
@@ -51,7 +52,12 @@ def _given(options: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
             usual = {f.name: f.default for f in dataclasses.fields(value)}
             yield from _given({n: v for n, v in held.items() if n not in _NOT_TYPED and v != usual[n]})
         elif value is not None and value is not False and value != ():
-            yield name, value
+            yield name, tuple(map(told, value)) if isinstance(value, tuple) else told(value)
+
+
+def told(value: Any) -> Any:
+    """A value without the credentials of an address."""
+    return shown(value) if isinstance(value, str) and is_address(value) else value
 
 
 def _facts(path: Path, checksums: bool) -> dict[str, Any]:
