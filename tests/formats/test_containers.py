@@ -5,6 +5,8 @@ from __future__ import annotations
 import zipfile
 from pathlib import Path
 
+import h5py
+import numpy as np
 import pytest
 
 from program import Program
@@ -58,3 +60,22 @@ def test_a_quilt_that_holds_itself_is_refused(sheets: Program) -> None:
     text = (sheets.folder / "two.quilt.toml").read_text()
     (sheets.folder / "own.quilt.toml").write_text(text.replace("s.0.tif", "own.quilt.toml"))
     assert "one of them holds itself" in sheets("convert", "own.quilt.toml", "--out", "o.tif", code=3).err
+
+
+@pytest.mark.parametrize("way", ["link", "storage", "virtual"])
+def test_an_hdf5_file_that_leads_to_others_is_refused(zembrel: Program, way: str) -> None:
+    with h5py.File(zembrel.folder / "other.h5", "w") as file:
+        file["secret"] = np.arange(12.0).reshape(3, 4)
+    (zembrel.folder / "other.raw").write_bytes(bytes(96))
+    with h5py.File(zembrel.folder / "a.h5", "w") as file:
+        file["own"] = np.zeros((3, 4))
+        if way == "link":
+            file["in"] = h5py.ExternalLink("other.h5", "/secret")
+        elif way == "storage":
+            file.create_dataset("in", (3, 4), "f8", external=[("other.raw", 0, 96)])
+        else:
+            layout = h5py.VirtualLayout((3, 4), "f8")
+            layout[:] = h5py.VirtualSource("other.h5", "secret", (3, 4))
+            file.create_virtual_dataset("in", layout)
+    said = zembrel("describe", "a.h5", code=3).err
+    assert "leads to other files" in said and "other." in said

@@ -70,6 +70,7 @@ def _opened(path: Path) -> Any:
         held[1].close()
     try:
         with h5py.File(path, "r") as plain:
+            _check_closed(path, plain)
             plain.attrs.get("_nc3_strict")  # h5netcdf speaks up on stderr if it fails at this
         file = h5netcdf.File(path, "r", phony_dims="access", decode_vlen_strings=True)
     except (*DECODE_ERRORS, AttributeError) as exc:
@@ -82,6 +83,25 @@ def _opened(path: Path) -> Any:
         atexit.register(_close_all)
     _open[path] = stamp, file
     return file
+
+
+def _check_closed(path: Path, file: Any) -> None:
+    """Raise InputError for a file whose values lie in others: links, outside storage, virtual datasets."""
+    import h5py
+
+    def outside(name: str, held: Any) -> str | None:
+        if isinstance(held, h5py.ExternalLink):
+            return f"{name} is in {held.filename}"
+        if isinstance(held, h5py.Dataset) and held.external:
+            return f"values of {name} are in {held.external[0][0]}"
+        if isinstance(held, h5py.Dataset) and held.is_virtual:
+            others = [source.file_name for source in held.virtual_sources() if source.file_name != "."]
+            return f"values of {name} are in {others[0]}" if others else None
+        return None
+
+    found = file.visititems_links(outside) or file.visititems(outside)
+    if found:
+        raise InputError(f"{path} leads to other files", found, "copy what is needed into one file")
 
 
 def _close_all() -> None:
