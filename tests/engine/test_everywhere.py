@@ -114,7 +114,7 @@ def inputs(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def content(folder: Path) -> dict[str, str]:
     return {
         str(path.relative_to(folder)): hashlib.sha256(path.read_bytes()).hexdigest()
-        for path in sorted(folder.rglob("*"))
+        for path in sorted(folder.rglob("[!.]*"))  # hidden: which run it was
         if path.is_file()
     }
 
