@@ -13,7 +13,7 @@ from typing import Any
 
 import numba.core.config
 from numba import njit
-from numba.core import event
+from numba.core import caching, event
 
 from zembrel.owned import OwnedFolder, temporary
 from zembrel.progress import tell
@@ -31,6 +31,22 @@ class _Teller(event.Listener):  # type: ignore[misc]
 
 
 event.register("numba:compile", _Teller())
+
+
+_load = caching.Cache.load_overload
+
+
+def _load_or_begin_anew(kept: Any, signature: Any, target: Any) -> Any:
+    """A kernel that is kept; none where what is kept is damaged, which is thrown away then."""
+    try:
+        return _load(kept, signature, target)
+    except Exception:  # whatever a damaged file makes of its reader
+        tell("kept kernels are damaged, and compiled anew")
+        kept.flush()
+        return None
+
+
+caching.Cache.load_overload = _load_or_begin_anew
 
 
 def _writable(folder: Path) -> bool:

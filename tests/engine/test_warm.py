@@ -33,3 +33,8 @@ def test_compiling_is_said_once_and_only_when_it_happens(tmp_path: Path) -> None
     first = run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels"))
     assert first.stderr.count("note:  compiling kernels, once after installation") == 1
     assert "compiling" not in run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels")).stderr
+    for path in (tmp_path / "kernels").rglob("*.nb[ci]"):
+        path.write_bytes(path.read_bytes()[:100])
+    mended = run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels"))
+    assert mended.stderr.count("note:  kept kernels are damaged") == 1 and "wrote" in mended.stderr
+    assert "note:" not in run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels")).stderr
