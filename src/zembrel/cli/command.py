@@ -50,6 +50,8 @@ class VerbCommand(TyperCommand):
 
     def invoke(self, ctx: Any) -> Any:
         said = {name for name in ctx.params if ctx.get_parameter_source(name).name == "DEFAULT_MAP"}
+        if not str(ctx.params.get("within")).startswith("place:"):
+            said.discard("places")  # in which nothing was looked up
         self.settled = {name: value for name, value in (ctx.default_map or {}).items() if name in said}
         return super().invoke(ctx)
 
