@@ -32,12 +32,17 @@ class OwnedFolder:
     """A new folder, which goes with this object. A copy in another process owns nothing."""
 
     def __init__(self, parent: Path, prefix: str) -> None:
-        self.path, lock = _made(parent, prefix)
-        self._remove = weakref.finalize(self, _removed, self.path, lock, os.getpid())
+        self.path, self._lock = _made(parent, prefix)
+        self._remove = weakref.finalize(self, _removed, self.path, self._lock, os.getpid())
 
     def remove(self) -> None:
         """Let the folder go with all that is in it."""
         self._remove()
+
+    def leave(self) -> None:
+        """Let the folder stay as one whose owner is gone."""
+        if self._remove.detach() is not None:
+            os.close(self._lock)
 
     def __getstate__(self) -> dict[str, Path]:
         return {"path": self.path}
@@ -57,21 +62,24 @@ def temporary() -> OwnedFolder:
 def sweep(parent: Path, prefix: str, settle: Callable[[Path], None] | None = None) -> None:
     """Remove every folder in `parent` whose owner is gone; looked at once a minute at most.
 
-    settle: what is done with each before that.
+    settle: what is done with each before that; where it raises OSError the folder stays.
     """
     key, now = (parent.absolute(), prefix), time.monotonic()
     if now - _swept.get(key, -_AGAIN) < _AGAIN:
         return
     _swept[key] = now
     for folder in _left(parent, prefix):
-        file = _lock_of(folder)
-        with contextlib.suppress(FileNotFoundError):
-            lock = os.open(file, os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW)
+        with contextlib.suppress(OSError):
+            lock = os.open(_lock_of(folder), os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW)
             if not _locked(lock):
                 os.close(lock)
                 continue  # it is somebody's, or cannot be known
-            if settle is not None and folder.exists():
-                settle(folder)
+            try:
+                if settle is not None and folder.exists():
+                    settle(folder)
+            except OSError:
+                os.close(lock)
+                continue
             _remove(folder, lock)
 
 

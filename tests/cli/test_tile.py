@@ -136,6 +136,23 @@ def test_a_run_goes_on_where_it_was_stopped(program: Program) -> None:
     np.testing.assert_array_equal(put_together(folder), random_cells(3, 130, 170))
     for words, kept in ((("--split", "3x2"), 6), (("--split", "3x2", "--compress", "none"), 0)):
         assert program("tile", "whole.tif", *words, "--resume", "--out", "s/", "--json").json["kept"] == kept
+    marked = (folder / ".zembrel-sheets").read_text()
+    program("tile", "whole.tif", "--split", "3x2", "--method", "cubic", "--replace", "--out", "s/")
+    (folder / ".zembrel-sheets").write_text(
+        json.dumps(
+            json.loads(marked)
+            | {
+                "before": {
+                    str(Path("s") / p.name): [p.stat().st_ino, p.stat().st_mtime_ns]
+                    for p in folder.glob("*.tif")
+                }
+            }
+        )
+    )  # as if the run had been stopped before its first sheet, over those of another
+    said = program(
+        "tile", "whole.tif", *("--split", "3x2", "--compress", "none"), "--resume", "--out", "s/", "--json"
+    )
+    assert said.json["kept"] == 0
     os.utime(program.folder / "whole.tif")  # other inputs: no sheet is theirs
     assert (
         program("tile", "whole.tif", "--split", "3x2", "--resume", "--out", "s/", "--json").json["kept"] == 0

@@ -16,7 +16,7 @@ import pytest
 
 from zembrel import owned
 from zembrel.engine.commit import Staging, check_free
-from zembrel.errors import RefusedError
+from zembrel.errors import RefusedError, ResourceError
 
 HOLD = (
     "import sys, time; from pathlib import Path; from zembrel.engine.commit import Staging;"
@@ -145,6 +145,30 @@ def test_a_set_leaves_nothing_of_the_one_before(tmp_path: Path) -> None:
         staging.write_text(tmp_path / "a.dbf", "new")
         staging.let_go(tmp_path / "a.prj")
         staging.publish()
+    assert {path.name: path.read_text() for path in tmp_path.iterdir()} == {"a.shp": "new", "a.dbf": "new"}
+
+
+def test_what_cannot_be_taken_back_is_left_to_the_next_run(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A disk that fails in the middle of an exchange, and again at taking it back, costs nothing."""
+    for name in ("a.shp", "a.dbf"):
+        (tmp_path / name).write_text("old")
+
+    def failing(*_: object) -> None:
+        raise OSError(5, "Input/output error")
+
+    with monkeypatch.context() as broken, pytest.raises(ResourceError), Staging(replace=True) as staging:
+        staging.write_text(tmp_path / "a.shp", "new")
+        staging.write_text(tmp_path / "a.dbf", "new")
+        broken.setattr("zembrel.engine.together.put_new", failing)
+        broken.setattr("zembrel.engine.together.Together._backward", failing)
+        staging.publish()
+    assert not (tmp_path / "a.shp").exists()
+    with monkeypatch.context() as broken:
+        broken.setattr("zembrel.engine.together.put_new", failing)
+        check_free(tmp_path / "b.txt", replace=False)
+    check_free(tmp_path / "b.txt", replace=False)
     assert {path.name: path.read_text() for path in tmp_path.iterdir()} == {"a.shp": "new", "a.dbf": "new"}
 
 

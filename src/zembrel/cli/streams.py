@@ -23,8 +23,11 @@ class _Stream(io.RawIOBase):
     def write(self, data: Any) -> int:
         if self.failed is not None:
             return len(data)
+        rest = memoryview(data).cast("B")
         try:
-            return os.write(self._number, data)
+            while rest:
+                rest = rest[os.write(self._number, rest) :]
+            return len(data)
         except OSError as exc:
             if self._heard and isinstance(exc, BrokenPipeError):
                 raise

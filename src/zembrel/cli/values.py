@@ -32,7 +32,7 @@ def _processed(param: Any, typer: Callable[..., Any], kind: str, ctx: Any, value
     if kind == "str" or not isinstance(value, str):
         return value
     try:
-        return _NUMBERS[kind](value)
+        return _NUMBERS[kind](value.replace("_", "?"))  # which Python would let stand between digits
     except ValueError as exc:
         what = "a whole number" if kind == "int" else "a number"
         raise UsageError(

@@ -17,7 +17,7 @@ from pathlib import Path
 from types import TracebackType
 
 from zembrel.engine.exchange import flush, flush_names, put_new, put_over
-from zembrel.engine.together import Together, settle
+from zembrel.engine.together import Together, settle, unsettled
 from zembrel.errors import RefusedError, ResourceError, ZembrelError
 from zembrel.formats import stands_as_store
 from zembrel.owned import OwnedFolder, sweep
@@ -114,7 +114,10 @@ class Staging:
 
     def _discard(self) -> None:
         for owned in self._folders.values():
-            owned.remove()
+            if unsettled(owned.path):
+                owned.leave()  # to the next run: what stood before is in it
+            else:
+                owned.remove()
         self._folders.clear()
         self._moves.clear()
 

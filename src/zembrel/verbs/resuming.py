@@ -20,34 +20,46 @@ from zembrel.verbs.options import Inputs, Output, Where
 MARK = ".zembrel-sheets"  # in the folder of the sheets: which run makes them
 _NOT_OF_SHEETS = (
     "known", "rasters", "replace", "resume", "index", "tick", "executor", "receiver", "command", "memory",
-    "workers", "keep_going", "keep_empty", "as_facts", "ceiling", "dry_run", "started",
+    "workers", "keep_going", "as_facts", "ceiling", "dry_run", "started",
 )  # fmt: skip
 
 
 @dataclass(frozen=True)
 class SheetRun:
-    """A run that makes sheets, and which of them are done: those that stand, and those found empty."""
+    """A run that makes sheets, and which of them are done: those that stand, and those found empty.
+
+    before: identities of the sheets that stood when it first began, by name: they are of another run.
+    """
 
     folder: Path
     mark: str
     resumed: bool
     empty: frozenset[str]
+    before: dict[str, list[int]]
 
     @classmethod
-    def of(cls, given: Given, where: Where, output: Output, cutting: Cutting) -> SheetRun:
+    def of(
+        cls, given: Given, where: Where, output: Output, cutting: Cutting, sheets: Sequence[Path]
+    ) -> SheetRun:
         """This run; what another has begun in the folder of its results counts if it is to be resumed."""
-        mark, before = _fingerprint(given, where, output, cutting), _read(output.path)
-        resumed = cutting.resume and before.get("run") == mark
-        empty = before.get("empty") if resumed else None
-        return cls(output.path, mark, resumed, frozenset(empty if isinstance(empty, list) else ()))
+        mark, said = _fingerprint(given, where, output, cutting), _read(output.path)
+        resumed = cutting.resume and said.get("run") == mark
+        empty, before = said.get("empty"), said.get("before")
+        if not (resumed and isinstance(empty, list) and isinstance(before, dict)):
+            empty, before = [], {str(path): _identity(path) for path in sheets if path.is_file()}
+        return cls(output.path, mark, resumed, frozenset(empty), before)
 
     def stands(self, sheet: Path) -> bool:
-        """Whether a sheet is there already: it is whole, since sheets appear whole."""
-        return self.resumed and sheet.is_file()
+        """Whether a sheet that this run has made is there already."""
+        return self.resumed and sheet.is_file() and self.before.get(str(sheet)) != _identity(sheet)
+
+    def has_found_empty(self, sheet: Path) -> bool:
+        return str(sheet) in self.empty
 
     def tell(self, empty: Sequence[Path] = ()) -> None:
         """Say in the folder which run makes what is in it, and which sheets it found empty."""
-        held = {"run": self.mark, "empty": sorted({*self.empty, *(path.name for path in empty)})}
+        found = sorted({*self.empty, *map(str, empty)})
+        held = {"run": self.mark, "empty": found, "before": self.before}
         with Staging(replace=True) as staging:
             staging.write_text(self.folder / MARK, json.dumps(held) + "\n")
             staging.publish()
@@ -70,6 +82,11 @@ def _fingerprint(given: Given, where: Where, output: Output, cutting: Cutting) -
     options = [_options(group) for group in (given.options, where, output, cutting)]
     text = json.dumps([files, options], sort_keys=True, default=str)
     return hashlib.sha256(text.encode()).hexdigest()
+
+
+def _identity(sheet: Path) -> list[int]:
+    found = sheet.stat()
+    return [found.st_ino, found.st_mtime_ns]
 
 
 def _state(path: Path) -> list[Any]:

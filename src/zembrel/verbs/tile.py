@@ -63,9 +63,9 @@ def of_rasters(given: Given, where: Where, output: Output, cutting: Cutting) -> 
     total = sum(sheet.pane.size for sheet in sheets)
     big = Frame(view.frame.crs, view.frame.affine, total, 1)
     Plan(big, view.bands, output.path).check(output.ceiling_bytes, output.command)
-    run = SheetRun.of(given, where, output, cutting)
+    run = SheetRun.of(given, where, output, cutting, [sheet.path for sheet in sheets])
     kept = {sheet.path for sheet in sheets if run.stands(sheet.path) and _sound(sheet, view)}
-    known = [sheet for sheet in sheets if sheet.path.name not in run.empty]
+    known = [sheet for sheet in sheets if not run.has_found_empty(sheet.path)]
     if not output.dry_run:
         run.tell()
     done = _made(view, known, kept, output, cutting)

@@ -64,22 +64,25 @@ def tile(given: Given, where: Where, output: Output, cutting: Cutting) -> Receip
             check_free(sheet.path, output.replace)
     if cutting.index and not output.dry_run:
         of_features.writing.check_target(Path(cutting.index), output)
-    made, empty, kept = [], 0, 0
-    run = SheetRun.of(given, where, output, cutting)
+    made, empty, kept = [], list[Path](), 0
+    run = SheetRun.of(given, where, output, cutting, [sheet.path for sheet in sheets])
     if not output.dry_run:
         run.tell()
     for sheet in sheets:
         if run.stands(sheet.path) and _sound(sheet.path):
             kept += 1
             continue
-        facts = _written(whole, sheet, inputs, output, cutting)
+        known = run.has_found_empty(sheet.path)
+        facts = None if known else _written(whole, sheet, inputs, output, cutting)
         if facts is None:
-            empty += 1
+            empty.append(sheet.path)
         else:
             made.append((sheet, facts))
+    if not output.dry_run:
+        run.tell(empty)
     if cutting.index and not output.dry_run:
         _write_index(Path(cutting.index), whole.crs, made, output)
-    return _receipt(paths, whole, made, (len(sheets), empty, kept), output, cutting)
+    return _receipt(paths, whole, made, (len(sheets), len(empty), kept), output, cutting)
 
 
 def _sound(path: Path) -> bool:
