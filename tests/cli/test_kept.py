@@ -13,6 +13,7 @@ import pytest
 
 from rasters import HOME, random_cells, raster, save
 from zembrel.cli import guarded
+from zembrel.engine.commit import Staging
 from zembrel.geodesy.text import write_crs
 
 SQUARE = """{"type": "FeatureCollection", "crs": {"type": "name", "properties": {"name": "EPSG:32626"}}, "features": [
@@ -94,6 +95,28 @@ def test_what_a_run_reads_is_never_written_onto(
     assert guarded([*words, "--replace"]) == 4
     assert "is an input as well as a result" in capsys.readouterr().err
     assert {path: path.read_bytes() for path in folder.rglob("*") if path.is_file()} == before
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_what_a_run_reads_stays_as_it_is_to_the_end(
+    folder: Path, command: str, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Another program touches the input when everything of it has been read, but nothing is written yet."""
+    read, publish = folder / COMMANDS[command], Staging.publish
+
+    def touched(staging: Staging) -> None:
+        inner = [*read.rglob("c/0/0"), *read.rglob("0/c/*"), read]
+        os.utime(next(path for path in inner if path.is_file()), (1, 1))
+        publish(staging)
+
+    new = "new" + "".join(read.suffixes)
+    words = shlex.split(command.replace("{}", new))
+    words += [] if "{}" in command else ["--out", new]
+    before = {path for path in folder.rglob("*") if path.is_file()}
+    monkeypatch.setattr(Staging, "publish", touched)
+    assert guarded(words) == 3
+    assert f"{read.name} was changed while it was read" in capsys.readouterr().err or read.is_dir()
+    assert {path for path in folder.rglob("*") if path.is_file()} == before
 
 
 WATCH = """

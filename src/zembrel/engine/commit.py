@@ -74,11 +74,14 @@ class Staging:
     def publish(self) -> None:
         """Put every file in its place: flushed to the disk, then renamed.
 
-        Raises ResourceError, and RefusedError if the run has read what a file would replace, or another run
-        has put something there meanwhile.
+        Raises ResourceError, RefusedError if the run has read what a file would replace, or another run has
+        put something there meanwhile, and InputError if something that was read has changed since.
         """
+        readings.check_unchanged()
         for final in self._moves:
-            if not self._mends:
+            if self._mends:
+                readings.mended(final)
+            else:
                 readings.refuse(final)
         for final, staged in self._moves.items():
             with resource_errors(final):

@@ -6,20 +6,12 @@ import os
 import threading
 from collections import OrderedDict
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
 from zembrel.errors import InputError
-from zembrel.reading import readings
+from zembrel.reading import Stamp, changed, readings, stamp
 
 MOST_OPEN = 128
-
-
-class Stamp(NamedTuple):
-    """What tells one state of a file from another: inode, time of the last change, size."""
-
-    inode: int
-    changed: int
-    size: int
 
 
 def size_on_disk(path: Path) -> int:
@@ -27,11 +19,6 @@ def size_on_disk(path: Path) -> int:
     if path.is_dir():
         return sum(inner.stat().st_size for inner in path.rglob("*") if inner.is_file())
     return path.stat().st_size
-
-
-def stamp(facts: os.stat_result) -> Stamp:
-    """The stamp of a file of which the system says `facts`."""
-    return Stamp(facts.st_ino, facts.st_mtime_ns, facts.st_size)
 
 
 class ByteSource(Protocol):
@@ -76,11 +63,7 @@ class FileHandles:
         except OSError as exc:
             raise cannot_read(path, exc) from exc
         if now != due:
-            raise InputError(
-                f"{path} was changed while it was read",
-                "the result would be part old, part new",
-                "start again once it is complete",
-            )
+            raise changed(path)
         return data
 
     def _take(self, path: Path) -> int:

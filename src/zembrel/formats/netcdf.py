@@ -28,13 +28,14 @@ from zembrel.formats.cf.dataset import layer_names, open_dataset
 from zembrel.formats.cf.gridmapping import mapping_attributes
 from zembrel.formats.cf.layout import EDGE, Spread, WrittenVariable, spreads_of, written_variables
 from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables
-from zembrel.formats.handles import Stamp, file_handles
+from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.guarded import GuardedFile
 from zembrel.raster.model import Band, Block, Raster
+from zembrel.reading import Stamp
 
 _CHUNK = 512
 _MOST_VARIABLES = 10_000

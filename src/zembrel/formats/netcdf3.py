@@ -16,7 +16,8 @@ import numpy.typing as npt
 
 from zembrel.errors import InputError
 from zembrel.formats.cf.variables import Variable, Variables
-from zembrel.formats.handles import Stamp, file_handles
+from zembrel.formats.handles import file_handles
+from zembrel.reading import Stamp
 
 MARKS = (b"CDF\x01", b"CDF\x02", b"CDF\x05")
 _lock = threading.Lock()

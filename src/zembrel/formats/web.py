@@ -21,12 +21,12 @@ from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
 from urllib.parse import unquote, urlsplit
 
-from zembrel.errors import InputError, RefusedError, RemoteError, ResourceError
+from zembrel.errors import RefusedError, RemoteError, ResourceError
 from zembrel.formats.addresses import check_hop, shown
-from zembrel.formats.handles import Stamp
 from zembrel.formats.origin import Origin, own_folder
 from zembrel.measure import show_bytes
 from zembrel.progress import tell
+from zembrel.reading import Stamp, changed
 
 T = TypeVar("T")
 
@@ -174,11 +174,7 @@ class Remote:
         if answer.status_code == 206 and mark == self._mark and same:
             self._check_range(answer, start, end, self.size)
         else:
-            raise InputError(
-                f"{self} was changed while it was read",
-                "the result would be part old, part new",
-                "start again once it is complete",
-            )
+            raise changed(self)
         pages = {
             page: answer.data[(page - first) * _PAGE : (page - first + 1) * _PAGE]
             for page in range(first, last + 1)

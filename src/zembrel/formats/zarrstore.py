@@ -27,6 +27,7 @@ from zembrel.formats.sink import Sink
 from zembrel.formats.zarrwriting import CHUNK, DIMENSIONS, ZarrStore
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.ondemand import on_demand
 from zembrel.raster.halving import overview_methods
 from zembrel.raster.model import Band, Block, Raster
 
@@ -54,7 +55,7 @@ def _root(path: Path) -> Any:
         store = (
             zarr.storage.ZipStore(path, mode="r")
             if path.is_file()
-            else zarr.storage.LocalStore(path, read_only=True)
+            else on_demand("zembrel.formats")("watchedstore").WatchedStore(path, read_only=True)
         )
         return zarr.open(store, mode="r")
     except Exception as exc:  # the package raises errors of many kinds for stores that are not whole

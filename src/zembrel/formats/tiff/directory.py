@@ -14,8 +14,9 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import Readable, Stamp, file_handles
+from zembrel.formats.handles import Readable, file_handles
 from zembrel.formats.tiff import tags
+from zembrel.reading import Stamp
 
 MOST_DIRECTORIES = 10_000
 MOST_ENTRIES = 4_096
