@@ -56,11 +56,33 @@ def test_names_that_are_no_text_are_names(sheet: Program) -> None:
     assert "o.tif" in shell(sheet, "zembrel convert *31m.tif --out o.tif --replace --json", 0)
 
 
-def test_few_handles_no_home_and_an_old_clock_are_enough(sheet: Program) -> None:
+def test_few_handles_and_no_home_are_enough(sheet: Program) -> None:
     shell(sheet, "ulimit -n 64; zembrel convert a.tif --out o.tif", 0)
     shell(sheet, "unset HOME; zembrel convert a.tif --out p.tif", 0)
-    shell(sheet, "zembrel convert a.tif --out p.zarr.zip && zembrel convert a.tif --out q.gpkg --help", 0,
-          SOURCE_DATE_EPOCH="1")  # fmt: skip
+
+
+WRONG_CLOCK = """
+import time
+real = time.localtime
+time.time, time.time_ns = (lambda: 1000.0), (lambda: 10**12)
+time.localtime = lambda seconds=1000.0: real(seconds)
+from zembrel.cli import main
+main()
+"""
+
+
+@pytest.mark.parametrize("words", [
+    "convert a.tif --out o.zarr.zip", "convert a.tif --out o.npz", "convert a.tif --out o.nc",
+    "contour a.tif --interval 100 --out o.gpkg", "contour a.tif --interval 100 --out o.kmz",
+    "convert p.csv --from-crs EPSG:32626 --out o.laz",
+])  # fmt: skip
+def test_a_clock_that_stands_before_1980_is_enough(sheet: Program, words: str) -> None:
+    (sheet.folder / "p.csv").write_text("x,y,z\n730000,5100000,1\n730001.3,5100007,2\n730002,5100001.1,4\n")
+    done = subprocess.run(
+        [sys.executable, "-c", WRONG_CLOCK, *words.split()], cwd=sheet.folder, capture_output=True, text=True
+    )
+    assert done.returncode == 0, done.stderr
+    sheet("describe", words.rpartition(" ")[2])
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])

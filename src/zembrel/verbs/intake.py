@@ -101,7 +101,8 @@ def _identified(options: Inputs, out: Path | None, kinds: Sequence[str]) -> list
 
 
 def _kind_of(options: Inputs, out: Path | None, kinds: Sequence[str]) -> Callable[[Origin], str]:
-    tables = tuple(kinds) == (POINTS,) or options.columns is not None
+    points_only = tuple(kinds) == (POINTS,) or (out is not None and surely_points(out))
+    tables = points_only or options.columns is not None
     shapes_only = out is not None and is_features(out) and not readable(out)
 
     def kind(origin: Origin) -> str:
