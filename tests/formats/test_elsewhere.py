@@ -15,6 +15,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import xarray
 
 from program import Program
 from rasters import frame, random_cells, raster, save
@@ -35,10 +36,10 @@ def sheet(tmp_path: Path) -> bytes:
     return path.read_bytes()
 
 
-def packed(kind: str, members: dict[str, bytes]) -> bytes:
+def packed(kind: str, members: dict[str, bytes], method: int = zipfile.ZIP_DEFLATED) -> bytes:
     held = io.BytesIO()
     if kind == "zip":
-        with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as file:
+        with zipfile.ZipFile(held, "w", method) as file:
             for name, data in members.items():
                 file.writestr(name, data)
     else:
@@ -91,6 +92,21 @@ def test_traps_and_broken_archives_are_refused(program: Program, sheet: bytes) -
     ):
         (program.folder / name).write_bytes(data)
         assert word in program.refuses(3, "describe", name)[0], name
+
+
+def test_limits_are_lifted_for_inputs_that_are_trusted(program: Program) -> None:
+    """One limit of each make: what an archive unpacks to, how large a picture is, how many parts a file has."""
+    noughts = np.zeros((8000, 8000), np.uint8)
+    save(program.folder / "s.tif", raster(noughts), compress="none")
+    (program.folder / "b.zip").write_bytes(
+        packed("zip", {"s.tif": (program.folder / "s.tif").read_bytes()}, zipfile.ZIP_LZMA)
+    )
+    assert "--trust-inputs" in program.refuses(3, "describe", "b.zip")[2]
+    assert "8,000 columns" in program("describe", "b.zip", "--trust-inputs").out
+    names = {f"v{n}": ("x", [1.0]) for n in range(10_001)} | {"grid": (("y", "x"), [[1.0], [2.0]])}
+    xarray.Dataset(names).to_netcdf(program.folder / "n.nc", engine="scipy")
+    assert "10,000 variables" in program.refuses(3, "describe", "n.nc")[0]
+    assert "grid" in program("describe", "n.nc", "--trust-inputs").out
 
 
 class Server(BaseHTTPRequestHandler):

@@ -19,6 +19,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
         "Of raw inputs: columns=1025,rows=1025,type=uint16,order=little,first=north.",
     ),
     "offline": (("--offline",), None, "Ask nothing of the web."),
+    "trust_inputs": (("--trust-inputs",), None, "No limits on what inputs unpack to and hold."),
     "bands": (("-b", "--bands"), "LIST", 'Bands by number from 1, name or pattern: 4,3,2 or "B*".'),
     "condition": (
         ("--where",),
@@ -122,7 +123,7 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
 HELD = {
     "Inputs": (
         "inputs_from", "layer", "bands", "from_crs", "force_crs", "from_nodata", "from_layout", "trim_collar",
-        "collar_tolerance", "offline",
+        "collar_tolerance", "offline", "trust_inputs",
     ),
     "Features and points": (
         "condition", "fields", "repair", "skip_invalid", "classes", "returns", "columns", "resolution",

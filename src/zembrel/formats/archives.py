@@ -22,7 +22,7 @@ from typing import BinaryIO, NamedTuple, cast
 from zembrel.errors import InputError, ResourceError
 from zembrel.formats.origin import Origin, own_folder
 from zembrel.measure import show_bytes
-from zembrel.reading import layer_at
+from zembrel.reading import TRUST, layer_at, readings
 
 _TAR = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz")
 _ENDINGS = (".zip", ".gz", *_TAR)
@@ -84,7 +84,7 @@ def _unpacked(archive: Origin, layers: Sequence[Member], held: Sequence[Member])
         if stem not in folders:
             folders[stem] = own_folder()
             for member in together[stem]:
-                if member in layers or member.size <= _MOST_BESIDE:
+                if member in layers or member.size <= readings.most(_MOST_BESIDE):
                     _copy(archive, member, folders[stem] / PurePosixPath(member.path).name)
         path, low = archive.name, archive.name.name.lower()
         inside = PurePosixPath(*(part for part in inner.parts if part not in ("/", "..")))
@@ -107,11 +107,11 @@ def _copy(archive: Origin, member: Member, target: Path) -> None:
     with _decoding(path), member.open() as source, target.open("wb") as out:
         while data := source.read(1_000_000):
             written += len(data)
-            if written > _FROM and written > _PLAUSIBLE * packed:
+            if written > _FROM and written > readings.most(_PLAUSIBLE * packed):
                 raise InputError(
                     f"{path} unpacks to more than it can hold",
                     f"{member.path} passes {show_bytes(written)}, the archive has {show_bytes(packed)}",
-                    "it is broken, or made to fill disks; leave it out",
+                    f"it is broken, or made to fill disks; {TRUST}",
                 )
             if written > free * 0.95:
                 raise _too_large(path, member.path, written, free)
@@ -157,7 +157,7 @@ def _members(archive: Origin) -> Iterator[list[Member]]:
             bundle = tarfile.open(file)  # noqa: SIM115
         with bundle:
             with _decoding(path):
-                files = [entry for entry in islice(bundle, _MOST_MEMBERS + 1) if entry.isreg()]
+                files = [entry for entry in islice(bundle, readings.most(_MOST_MEMBERS) + 1) if entry.isreg()]
             _check_count(path, len(files))
             yield [
                 Member(e.name, e.size, lambda e=e: cast(BinaryIO, bundle.extractfile(e)))  # type: ignore[misc]
@@ -170,9 +170,9 @@ def _members(archive: Origin) -> Iterator[list[Member]]:
 
 
 def _check_count(path: Path, members: int) -> None:
-    if members > _MOST_MEMBERS:
+    if members > readings.most(_MOST_MEMBERS):
         what, why = f"{path} has more than {_MOST_MEMBERS:,} members", "it is looked through as a whole"
-        raise InputError(what, why, "unpack it yourself, and name the folder")
+        raise InputError(what, why, f"unpack it and name the folder, or {TRUST}")
 
 
 def layer_of(name: str | None, origin: Origin) -> str | None:

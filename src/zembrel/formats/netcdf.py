@@ -27,7 +27,7 @@ from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
 from zembrel.formats.cf.dataset import layer_names, open_dataset
 from zembrel.formats.cf.gridmapping import mapping_attributes
 from zembrel.formats.cf.layout import EDGE, Spread, WrittenVariable, spreads_of, written_variables
-from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables
+from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables, check_count
 from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
@@ -38,7 +38,6 @@ from zembrel.raster.model import Band, Block, Raster
 from zembrel.reading import Stamp
 
 _CHUNK = 512
-_MOST_VARIABLES = 10_000
 _open: dict[Path, tuple[Stamp, Any]] = {}
 _opening = threading.Lock()
 
@@ -127,8 +126,7 @@ def _variables(path: Path) -> tuple[Variables, dict[str, Any]]:
 
 def _collect(path: Path, group: Any, above: str, found: dict[str, Variable]) -> None:
     for name, variable in group.variables.items():
-        if len(found) >= _MOST_VARIABLES:
-            raise ValueError(f"it has more than {_MOST_VARIABLES:,} variables")
+        check_count(path, len(found) + 1)
         full = f"{above}{name}"
         dtype = variable.dtype
         if not isinstance(dtype, np.dtype):

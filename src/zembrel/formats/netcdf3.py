@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.formats.cf.variables import Variable, Variables
+from zembrel.formats.cf.variables import Variable, Variables, check_count
 from zembrel.formats.handles import file_handles
 from zembrel.reading import Stamp
 
@@ -41,6 +41,7 @@ def variables_of(path: Path) -> tuple[Variables, dict[str, Any]]:
     """Every array of the file by its name, and the attributes of the file. Raises InputError."""
     with _lock:
         file = _opened(path, file_handles.renew(path))
+        check_count(path, len(file.variables))
         found = {
             name: Variable(
                 name,

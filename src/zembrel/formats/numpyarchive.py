@@ -22,7 +22,9 @@ from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
 from zembrel.formats.whole import WholeRaster, whole_sink
 from zembrel.grid.frame import Frame
+from zembrel.measure import show_bytes
 from zembrel.raster.model import TYPES, Band, Block, Cells, Raster
+from zembrel.reading import TRUST, readings
 
 _ERRORS = (*LOAD_ERRORS, KeyError, NotImplementedError, RuntimeError, zipfile.BadZipFile, zlib.error)
 _MOST = 8_000_000_000  # bytes that the arrays may claim
@@ -40,8 +42,10 @@ def _held(path: Path) -> list[tuple[str, tuple[int, ...], str]]:
             for entry in file.infolist():
                 if not entry.filename.endswith(".npy"):
                     continue
-                if entry.file_size > _MOST:
-                    raise ValueError(f"{entry.filename} claims {entry.file_size:,} bytes")
+                if entry.file_size > readings.most(_MOST):
+                    what = f"{path} is larger than an archive of arrays should be"
+                    claimed = f"{entry.filename} claims {show_bytes(entry.file_size)}"
+                    raise InputError(what, f"{claimed}, the limit is {show_bytes(_MOST)}", TRUST)
                 with file.open(entry) as member:
                     version = np.lib.format.read_magic(member)
                     read = (

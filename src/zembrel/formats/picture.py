@@ -22,6 +22,7 @@ from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.grid.frame import Frame
 from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import ALPHA, Band, Cells, Raster, has_alpha
+from zembrel.reading import TRUST, readings
 
 MOST_SAMPLES = 4_000_000_000
 _NAMES = {1: ("grey",), 3: ("red", "green", "blue")}
@@ -46,10 +47,9 @@ def open_raster(path: Path, layer: str | None) -> Raster:
             colours, kind, alpha = _cell_type(path, picture)
     except _BROKEN as exc:
         raise _broken(path, exc) from exc
-    if size[0] * size[1] * 4 > MOST_SAMPLES:
-        raise InputError(
-            f"{path} claims {size[0]:,} x {size[1]:,} cells", "pictures are decoded whole", "cut it first"
-        )
+    if size[0] * size[1] * 4 > readings.most(MOST_SAMPLES):
+        what, why = f"{path} claims {size[0]:,} x {size[1]:,} cells", "pictures are decoded whole"
+        raise InputError(what, why, f"cut it first, or {TRUST}")
     names = ("code",) if palette else _NAMES[colours]
     bands = tuple(Band(name, kind, colour="" if palette else name, legend=palette) for name in names)
     bands = (*bands, Band(ALPHA, kind, colour=ALPHA)) if alpha else bands

@@ -26,7 +26,7 @@ from zembrel.formats.addresses import check_hop, shown
 from zembrel.formats.origin import Origin, own_folder
 from zembrel.measure import show_bytes
 from zembrel.progress import tell
-from zembrel.reading import Stamp, changed
+from zembrel.reading import TRUST, Stamp, changed, readings
 
 T = TypeVar("T")
 
@@ -270,9 +270,7 @@ def _parts(answer: Any, most: int | None) -> Iterator[bytes]:
         if most is not None and came > most:
             why = f"{most:,} bytes were asked for, and more come"
             raise RemoteError(f"{where} does not stop", why, "fetch the file as a whole, and name that")
-        if seconds > _GRACE and came < _TRICKLE * seconds:
+        if seconds > _GRACE and _TRICKLE * seconds - came > readings.most(0):
             why = f"{came:,} bytes came in {seconds:.0f} s"
-            raise RemoteError(
-                f"{where} answers too slowly", why, "try again later, or fetch the file otherwise"
-            )
+            raise RemoteError(f"{where} answers too slowly", why, f"try again later, or {TRUST}")
         yield data

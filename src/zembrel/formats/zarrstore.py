@@ -22,7 +22,7 @@ import numpy.typing as npt
 
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.cf.dataset import GriddedRaster, layer_names, open_dataset
-from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables
+from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables, check_count
 from zembrel.formats.sink import Sink
 from zembrel.formats.zarrwriting import CHUNK, DIMENSIONS, ZarrStore
 from zembrel.grid.frame import Frame
@@ -77,6 +77,7 @@ def _variables(path: Path) -> tuple[Any, Variables]:
     try:
         for name, member in root.members(max_depth=None):
             if isinstance(member, zarr.Array):
+                check_count(path, len(found) + 1)
                 found[name] = _variable(name, member)
     except DECODE_ERRORS as exc:
         raise InputError(f"{path} is broken", f"{exc}".splitlines()[0], "get it again") from exc

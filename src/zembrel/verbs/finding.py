@@ -30,6 +30,7 @@ def find(options: Inputs, out: Path | None = None, sort: Sort | None = None) -> 
     sort: what is taken of a folder that holds any of it; else what it holds most of. Raises InputError for a
     path that is not there or a pattern that fits nothing; UsageError if nothing is given at all.
     """
+    readings.trust(options.trust_inputs)
     words = [*options.inputs, *_listed(options.inputs_from)]
     if not words and options.rasters:
         return []

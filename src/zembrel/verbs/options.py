@@ -32,6 +32,7 @@ class Inputs:
     from_nodata: float | None = None
     from_layout: str | None = None
     offline: bool = False
+    trust_inputs: bool = False
     bands: str | None = None
     condition: str | None = None
     fields: str | None = None

@@ -22,6 +22,8 @@ from zembrel.errors import InputError
 from zembrel.features.files.schema import Schema
 from zembrel.features.table import INTEGER, REAL, TRUTH, FeatureTable
 from zembrel.geodesy.registry import by_code
+from zembrel.measure import show_bytes
+from zembrel.reading import TRUST, readings
 
 _WGS_84 = 4326
 _DEEPEST = 200
@@ -87,11 +89,12 @@ def _document(path: Path) -> bytes:
             if name is None:
                 raise _broken(path, "it holds no .kml")
             with packed.open(name) as file:
-                data = file.read(_MOST + 1)
+                data = file.read(readings.most(_MOST) + 1)
     except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError, RuntimeError) as exc:
         raise _broken(path, f"{exc}") from exc
-    if len(data) > _MOST:
-        raise _broken(path, "it unpacks to more than it can hold")
+    if len(data) > readings.most(_MOST):
+        what, why = f"{path} unpacks to more than a document takes", f"the limit is {show_bytes(_MOST)}"
+        raise InputError(what, why, TRUST)
     return data
 
 

@@ -119,13 +119,14 @@ def _along(first: Slice, other: Slice) -> int | None:
 
 def layer_names(variables: Variables) -> list[str]:
     """The variables that are grids."""
-    return [name for name, v in variables.items() if _is_grid(v, variables)]
+    named: set[str] = set()  # bounds, grid mappings and coordinates of cells are no bands
+    for held in variables.values():
+        named |= {str(held.attributes.get(key)) for key in ("bounds", "grid_mapping")}
+        named |= set(str(held.attributes.get("coordinates", "")).split())
+    return [name for name, held in variables.items() if _is_grid(held, named)]
 
 
-def _is_grid(variable: Variable, variables: Variables) -> bool:
-    named = {str(v.attributes.get(key)) for v in variables.values() for key in ("bounds", "grid_mapping")}
-    for other in variables.values():  # coordinates of cells are no bands
-        named |= set(str(other.attributes.get("coordinates", "")).split())
+def _is_grid(variable: Variable, named: set[str]) -> bool:
     return (
         len(variable.shape) >= 2
         and min(variable.shape) > 0
@@ -145,7 +146,8 @@ def open_dataset(
     """
     own, listed = facts.get(FRAME), str(facts.get(BANDS, "")).split()
     names = layer_names(variables)
-    names.sort(key=lambda name: listed.index(name) if name in listed else len(listed))
+    place = {name: n for n, name in enumerate(listed)}
+    names.sort(key=lambda name: place.get(name, len(place)))
     if not names:
         raise _no_grid(path, variables)
     if layer is None:

@@ -13,12 +13,14 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
+from zembrel.reading import TRUST, readings
 
 # What containers raise for parts that they cannot decode.
 DECODE_ERRORS = (
     OSError, RuntimeError, ValueError, KeyError, TypeError, EOFError, IndexError, AssertionError,
     struct.error, zipfile.BadZipFile, zlib.error,
 )  # fmt: skip
+_MOST = 10_000
 Read = Callable[[tuple[Any, ...]], npt.NDArray[Any]]
 
 
@@ -34,6 +36,14 @@ class Variable(NamedTuple):
 
 
 Variables = Mapping[str, Variable]
+
+
+def check_count(path: Path, count: int) -> None:
+    """Raise InputError for a container of more variables than are looked through."""
+    if count > readings.most(_MOST):
+        raise InputError(
+            f"{path} has more than {_MOST:,} variables", "each is looked at to find the layers", TRUST
+        )
 
 
 def read_part(path: Path, variable: Variable, index: tuple[Any, ...]) -> npt.NDArray[Any]:

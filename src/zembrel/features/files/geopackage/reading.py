@@ -26,6 +26,7 @@ from zembrel.features.table import (
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs
+from zembrel.reading import TRUST, readings
 
 KEY = "fid"
 # steps of SQLite's machine: after how many a look is taken, how many any file gets, and how many for a byte
@@ -130,7 +131,7 @@ def opened(path: Path) -> sqlite3.Connection:
     live = any(_has_content(path.with_name(path.name + ending)) for ending in ("-wal", "-journal"))
     file = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro{'' if live else '&immutable=1'}", uri=True)
     file.execute("PRAGMA trusted_schema = OFF")
-    steps = iter(range((_STEPS + _STEPS_A_BYTE * path.stat().st_size) // _EVERY))
+    steps = iter(range(readings.most(_STEPS + _STEPS_A_BYTE * path.stat().st_size) // _EVERY))
     file.set_progress_handler(lambda: next(steps, None) is None, _EVERY)
     return file
 
@@ -197,7 +198,7 @@ def _broken(path: Path, why: str | Exception, where: str = "") -> InputError:
         return InputError(
             f"{path} asks for more work than reading it takes",
             f"{where}a view or an index in it comes to no end",
-            "name a table of it with --layer",
+            f"name a table of it with --layer, or {TRUST}",
         )
     if code in (sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
         return InputError(
