@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -36,9 +37,10 @@ def bent(x: Any, y: Any) -> tuple[Any, Any]:
     return column + 9 * s * t + 6 * s * s, row - 8 * t * t
 
 
+@cache
 def picture(way: Way) -> Any:
     """What a scanner would see, 400 x 400: the ground at the place that the way takes to each cell."""
-    u, v = np.meshgrid(np.linspace(-60, 360, 421), np.linspace(-60, 360, 421))
+    u, v = np.meshgrid(np.linspace(-60, 360, 85), np.linspace(-60, 360, 85))
     columns, rows = way(WEST + u * CELL, NORTH - v * CELL)
     from scipy.interpolate import griddata
 

@@ -17,7 +17,7 @@ from zembrel.errors import UsageError
 from zembrel.features.files import read_features, write_features
 from zembrel.features.stats import parse_stats
 from zembrel.features.table import FeatureTable
-from zembrel.features.zonal import ZoneSums, ZoneValues, zone_outlines
+from zembrel.features.zonal import ZoneSums, ZoneValues, joined, zone_outlines
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 
@@ -51,7 +51,7 @@ def test_cells_count_by_the_share_that_is_inside(seed: int, void: float, kind: s
     drawn = zone_outlines(zones, source.frame)
     sums, gathered = ZoneSums(drawn, len(zones)), ZoneValues(drawn, len(zones))
     observe(source, list(source.frame.pane.blocks(11, 13)), [sums, gathered], Limits())
-    held_in = gathered.held
+    held_in = [joined(parts) for parts in gathered.parts]
     boxes = shapely.box(
         LEFT + 10 * np.arange(60),
         TOP - 10 * (np.arange(40)[:, None] + 1),

@@ -126,7 +126,7 @@ def test_dted_that_lies_is_refused(tmp_path: Path) -> None:
 
 def surface(lon: np.ndarray, lat: np.ndarray) -> np.ndarray:
     """Metres at degrees of WGS 84."""
-    return np.asarray(700 + 300 * np.sin(lon * 40) * np.cos(lat * 37) + 40 * np.sin(lon * 700 + lat * 650))
+    return np.asarray(700 + 300 * np.sin(lon * 40) * np.cos(lat * 37) + 40 * np.sin(lon * 230 + lat * 210))
 
 
 @dataclass(frozen=True)
@@ -140,28 +140,29 @@ class Sheet:
         rows, cols = np.mgrid[pane.top : pane.bottom, pane.left : pane.right].astype(float)
         x, y = self.frame.centres(cols, rows)
         lon, lat = operation(self.frame.crs, WGS_84)(x.ravel(), y.ravel())  # type: ignore[arg-type]
-        void = (cols > 2000) & (cols < 2100) & (rows > 1500) & (rows < 1600)
+        void = (cols > 700) & (cols < 800) & (rows > 500) & (rows < 600)
         return Block(surface(lon, lat).reshape(1, *pane.shape).astype(np.float32), ~void)
 
 
 def test_a_cell_is_made_from_a_finer_sheet_of_another_datum(tmp_path: Path) -> None:
-    step = 0.75 / 3600
+    step = 2.25 / 3600
     side = int(1.02 / step)
     sheet = Frame(by_code(4230), Affine(-24.01, 47.01, step, -step), side, side)  # ED50
     save(tmp_path / "ed50.tif", Sheet(sheet), overviews="no", compress="none")
     program = Program(tmp_path)
-    hint = program.refuses(4, "convert", "ed50.tif", "--type", "int16", "--round", "--out", "N46W024.hgt")[2]
+    hint = program.refuses(4, "convert", "ed50.tif", "--type", "int16", "--round", "--out", "N46W024.dt1")[2]
     program(*hint.partition(", then")[0].replace("make its frame: ", "").split()[1:])
     program(
-        "reproject", "ed50.tif", "--onto", "N46W024.frame.toml", "--type", "int16", "--out", "N46W024.hgt"
+        "reproject", "ed50.tif", "--onto", "N46W024.frame.toml", "--type", "int16", "--out", "N46W024.dt1"
     )
-    cell = np.fromfile(tmp_path / "N46W024.hgt", ">i2").reshape(3601, 3601)
-    lon, lat = np.meshgrid(-24 + np.arange(3601) / 3600, 47 - np.arange(3601) / 3600)
-    known = cell != -32768
+    profiles = np.fromfile(tmp_path / "N46W024.dt1", np.uint8)[3428:].reshape(1201, 8 + 2402 + 4)
+    cell = profiles[:, 8:-4].copy().view(">i2").T[::-1]  # a profile a column, from south to north
+    lon, lat = np.meshgrid(-24 + np.arange(1201) / 1200, 47 - np.arange(1201) / 1200)
+    known = cell >= 0  # heights are, and a void is all ones: sign and magnitude
     off = (cell - surface(lon, lat))[known]
     assert np.sqrt((off**2).mean()) < 0.5
-    assert 4000 < (~known).sum() < 8000  # the void, which has 99 x 99 cells of 0.75 seconds
-    assert open_raster(tmp_path / "N46W024.hgt").frame == degree_cell(-24, 46, 3601, 3601)
+    assert 4000 < (~known).sum() < 8000  # the void, which has 99 x 99 cells of 2.25 seconds
+    assert open_raster(tmp_path / "N46W024.dt1").frame == degree_cell(-24, 46, 1201, 1201)
 
 
 CELLS = {"hgt": "1arcsec", "dt0": "30arcsec", "dt1": "3arcsec"}

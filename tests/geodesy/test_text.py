@@ -20,9 +20,10 @@ CODES = projected_codes() + [r["code"] for r in rows(f"SELECT code FROM crs WHER
 MARKS = re.compile(r',(?:AUTHORITY\["EPSG","\d+"\]|ID\["EPSG",\d+\])')
 
 
-@pytest.mark.parametrize("form", ["wkt1", "wkt2", "json"])
-def test_the_whole_registry_reads_back_equal(form: str) -> None:
-    for code in CODES:
+@pytest.mark.parametrize("form, step", [("wkt1", 3), ("wkt2", 1), ("json", 3)])
+def test_the_whole_registry_reads_back_equal(form: str, step: int) -> None:
+    """Every code in one form, and each third one in the others."""
+    for code in CODES[::step]:
         crs = by_code(code)
         if isinstance(crs, VerticalCRS) or not isinstance(crs, UnresolvedCRS):
             assert read_crs(write_crs(crs, form)) == crs

@@ -91,11 +91,11 @@ class Held:
 
 
 class ZoneValues:
-    """An observer: the values of one band in each zone, each once, and the cells that have them."""
+    """An observer: the values of one band in each zone, and the cells that have them; each once in a pane."""
 
     def __init__(self, zones: Outlines, count: int) -> None:
         self._outlines = zones
-        self._parts: list[list[Held]] = [[] for _ in range(count)]
+        self.parts: list[list[Held]] = [[] for _ in range(count)]
 
     def look(self, pane: Pane, block: Block) -> tuple[Array, Integers, Array, Array]:
         here, (values, known) = self._outlines.meeting(pane), _seen(block)
@@ -112,21 +112,21 @@ class ZoneValues:
         begin = 0
         for zone, end in zip(zones.astype(int).tolist(), ends.tolist(), strict=True):
             if end > begin:
-                self._parts[zone].append(Held(values[begin:end], weights[begin:end]))
+                self.parts[zone].append(Held(values[begin:end], weights[begin:end]))
             begin = end
 
-    @property
-    def held(self) -> list[Held]:
-        """What each zone holds."""
-        return [_joined(parts) for parts in self._parts]
 
-
-def _joined(parts: Sequence[Held]) -> Held:
+def joined(parts: Sequence[Held]) -> Held:
+    """What a zone holds, of which panes gave parts."""
     if len(parts) < 2:
         return parts[0] if parts else Held(np.empty(0), np.empty(0))
-    values, number = np.unique(np.concatenate([part.values for part in parts]), return_inverse=True)
-    weights = np.bincount(number, np.concatenate([part.weights for part in parts]), values.size)
-    return Held(values, np.asarray(weights, np.float64))
+    values, weights = (
+        np.concatenate(held) for held in zip(*((p.values, p.weights) for p in parts), strict=True)
+    )
+    order = np.argsort(values)
+    values = values[order]
+    first = np.flatnonzero(np.concatenate([[True], values[1:] != values[:-1]]))
+    return Held(values[first], np.add.reduceat(weights[order], first))
 
 
 def ranked(held: Sequence[Held], stats: Sequence[Stat], name_of: Callable[[float], str]) -> dict[str, Array]:

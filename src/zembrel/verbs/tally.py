@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
+from zembrel.engine.limits import stage
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.files.catalogue import is_features
@@ -20,7 +21,7 @@ from zembrel.features.percell import per_cell
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.features.stats import Stat, parse_stats
 from zembrel.features.table import FeatureTable
-from zembrel.features.zonal import MOMENTS, ZoneSums, ZoneValues, ranked, zone_outlines
+from zembrel.features.zonal import MOMENTS, ZoneSums, ZoneValues, joined, ranked, zone_outlines
 from zembrel.formats import readable
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, label
@@ -163,7 +164,7 @@ def _of_cells(
         sums, values = ZoneSums(drawn, len(areas)), ZoneValues(drawn, len(areas))
         moments = [sums] if len(rest) < len(stats) else []
         observe(one, blocks_of(one), [*moments, *([values] if rest else [])], output.limits)
-        found = ranked(values.held, rest, called) if rest else {}
+        found = ranked([*stage(values.parts, joined, output.limits)], rest, called) if rest else {}
         if len(found) > _MOST_CLASSES:
             raise RefusedError(
                 f"{layer.path} has {len(found):,} values", "each would be a field", "use quartiles"

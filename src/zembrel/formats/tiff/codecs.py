@@ -72,23 +72,25 @@ CODECS = {
 }
 BY_CODE = {codec.code: name for name, codec in CODECS.items()} | {32946: "deflate", 34926: "zstd"}
 PREDICTABLE = ("deflate", "lzw", "zstd", "lzma")
+_SAMPLED_FROM = 131_072  # bytes of a tile; smaller ones are made dense
 _SAMPLED_TO = 6  # levels beyond it ask for the smallest result, however long that takes
-_SAMPLE, _PARTS = 16_384, 8  # bytes of a tile that are looked at, from so many parts of it
-_NEARLY = 1.015  # times the size that a quick coder may make of the sample
+_SAMPLE, _PARTS = 16_384, 4  # bytes of a tile that are looked at, from so many parts of it
+_NEARLY = 1.025  # times the size that a quick coder may make of the sample
 # What codecs raise for data they cannot decode: the codec package's errors are all RuntimeErrors.
 DECODE_ERRORS = (ValueError, RuntimeError, struct.error)
 
 
 def _deflate(cells: Any, level: int) -> bytes:
-    """A zlib stream. Where a sample says that it costs hardly any bytes, a quick coder makes it: one that
-    looks for near matches alone, or for runs, several times as fast at photos, noisy heights and classes.
+    """A zlib stream. Where a sample says that it costs hardly any bytes, a quick coder makes it, which looks
+    for near matches alone or for runs: several times as fast at photos, noisy heights and classes.
     """
     data: Any = cells.reshape(-1).view(np.uint8)
-    if level <= _SAMPLED_TO and data.size >= _PARTS * _SAMPLE:
+    if level <= _SAMPLED_TO and data.size >= _SAMPLED_FROM:
         parts = data[: data.size // _PARTS * _PARTS].reshape(_PARTS, -1)
         sample: Any = np.ascontiguousarray(parts[:, : _SAMPLE // _PARTS]).reshape(-1)
-        size, quick = min(((len(coder(sample)), coder) for coder in (_near, _runs)), key=lambda pair: pair[0])
-        if size <= _NEARLY * len(imagecodecs.deflate_encode(sample, level)):
+        enough = _NEARLY * len(imagecodecs.deflate_encode(sample, level))
+        quick = next((coder for coder in (_near, _runs) if len(coder(sample)) <= enough), None)
+        if quick is not None:
             return quick(data)
     return bytes(imagecodecs.deflate_encode(data, level))
 
