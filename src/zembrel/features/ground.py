@@ -44,10 +44,41 @@ def ground_areas(geometries: npt.NDArray[np.object_], crs: CRS | None, longest: 
         small = np.hypot(*(bounds[:, 2:] - bounds[:, :2]).T) * crs.unit.factor < _SMALL
     areas: Numbers = np.zeros(len(geometries))
     areas[small] = shapely.area(geometries[small]) * _scales(to_plane, bounds[small], crs.unit.factor)
-    large = geometries[~small]
-    dense = large if isinstance(crs, GeographicCRS) else shapely.segmentize(large, longest)
-    areas[~small] = shapely.area(shapely.transform(dense, to_plane))
+    if not small.all():
+        cut = np.inf if isinstance(crs, GeographicCRS) else longest
+        areas[~small] = _areas_on(geometries[~small], to_plane, cut)
     return areas
+
+
+def _areas_on(
+    geometries: npt.NDArray[np.object_], to_plane: Callable[[Array], Array], longest: float
+) -> Numbers:
+    """Areas of polygons, (n,), on the plane that their corners are taken to, edges in pieces of `longest`."""
+    polygons, owner = shapely.get_parts(geometries, return_index=True)
+    rings, polygon = shapely.get_rings(polygons, return_index=True)
+    points, ring = shapely.get_coordinates(rings, return_index=True)
+    if not len(points):
+        return np.zeros(len(geometries))
+    last = np.append(ring[1:] != ring[:-1], True)
+    steps = np.zeros_like(points)
+    steps[:-1] = np.diff(points, axis=0)
+    steps[last] = 0.0
+    pieces = np.maximum(np.ceil(np.hypot(*steps.T) / longest), 1).astype(np.int64)
+    if pieces.max() > 1:
+        first = np.repeat(np.cumsum(pieces) - pieces, pieces)
+        share = (np.arange(first.size) - first) / np.repeat(pieces, pieces)
+        points = np.repeat(points, pieces, axis=0) + share[:, None] * np.repeat(steps, pieces, axis=0)
+        ring = np.repeat(ring, pieces)
+    starts = np.flatnonzero(np.append(True, ring[1:] != ring[:-1]))
+    plane = to_plane(points)
+    plane -= np.repeat(plane[starts], np.diff(np.append(starts, ring.size)), axis=0)  # for small numbers
+    x, y = plane.T
+    twice = np.append(x[:-1] * y[1:] - x[1:] * y[:-1], 0.0)
+    twice[starts[1:] - 1] = 0.0
+    found = np.abs(np.add.reduceat(twice, starts)) / 2
+    polygon = polygon[ring[starts]]
+    holes = np.append(False, polygon[1:] == polygon[:-1])
+    return np.asarray(np.bincount(owner[polygon], np.where(holes, -found, found), len(geometries)))
 
 
 def cell_areas(frame: Frame, pane: Pane) -> Numbers:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zembrel.engine.limits import Limits, stage
+from zembrel.engine.limits import Limits, ahead, stage
 from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.files.schema import Field, Schema
@@ -146,7 +146,7 @@ def _shapes(
         shapes = shapes_of(found, frame, smooth=smooth)
         return shapes, np.zeros(0) if whole else _areas(shapes, frame)
 
-    founds = (outlines.take(swept) for swept in _sweep(raster, outlining, counts, limits))
+    founds = (outlines.take(swept) for swept in ahead(_sweep(raster, outlining, counts, limits), limits))
     for shapes, areas in stage(founds, shaped, limits):
         counts.regions += shapes.values.size
         counts.cells += int(shapes.cells.sum())
