@@ -45,8 +45,8 @@ class Hills:
 
 _CHECKSUMS = (
     sys.executable, "-c",
-    "import hashlib, sys; from concurrent.futures import ThreadPoolExecutor as Pool; data = bytes(50_000_000);"
-    "list(Pool(int(sys.argv[1])).map(lambda n: hashlib.sha256(data).digest(), range(32)))",
+    "import hashlib, sys; from concurrent.futures import ThreadPoolExecutor as P; data = bytes(30_000_000);"
+    "list(P(int(sys.argv[1])).map(lambda n: hashlib.sha256(data).digest(), range(32)))",
 )  # fmt: skip
 RUNS = (
     ("contour", "hills.tif", ("--interval", "20"), "o.parquet"),
