@@ -74,10 +74,12 @@ _find_place()
 
 
 def kernel(function: Any) -> Any:
-    """A kernel that Python calls."""
-    return njit(nogil=True, cache=True, no_cfunc_wrapper=True)(function)
+    """A kernel that Python calls. Divisions by zero are those of arrays: infinite, or no number."""
+    return njit(nogil=True, cache=True, no_cfunc_wrapper=True, error_model="numpy")(function)
 
 
 def part_of_kernels(function: Any) -> Any:
     """A function that only kernels call: it needs no way in from Python, which takes long to compile."""
-    return njit(nogil=True, cache=True, no_cfunc_wrapper=True, no_cpython_wrapper=True)(function)
+    return njit(nogil=True, cache=True, no_cfunc_wrapper=True, no_cpython_wrapper=True, error_model="numpy")(
+        function
+    )

@@ -49,6 +49,8 @@ VERBS: list[tuple[str, Any, str, dict[str, Any]]] = [
     ("convert", "relief.tif", "o.tif", {"stretch": "2%,98%", "settings": ["strip=40"]}),
     ("convert", "relief.tif", "o.tif", {"type": "int16", "scaled": "auto"}),
     ("paint", "relief.tif", "o.tif", {"shade": True}),
+    ("terrain", "relief.tif", "o.tif", {"of": ("slope", "aspect", "curvature", "position"), "reach": "5", "z_unit": "m"}),
+    ("terrain", "relief.tif", "o.tif", {"of": ("hillshade",), "suns": ("120,20", "200,50"), "cast": True}),
     ("thin", "points.laz", "o.laz", {"cell": "3m"}),
     ("thin", "points.laz", "o.laz", {"spacing": "2m"}),
     ("ground", "points.laz", "o.laz", {"cell": 2.0, "window": 12.0}),

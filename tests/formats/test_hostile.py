@@ -5,7 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import pyarrow
 import pytest
+from pyarrow import parquet
 
 from rasters import frame, random_cells, raster, save
 from zembrel.errors import ZembrelError
@@ -14,7 +16,7 @@ from zembrel.formats.degreecell import degree_cell
 
 NAMES = (
     "g.asc", "g.xyz", "g.csv", "g.matrix.csv", "g.parquet", "g.flt", "g.bil", "g.npy", "g.npz", "g.nc", "g.zarr.zip",
-    "g.jp2", "g.png", "g.gif", "g.bmp", "g.webp", "g.dt0", "g.quilt.toml", "g.gtx",
+    "g.jp2", "g.png", "g.gif", "g.bmp", "g.webp", "g.dt0", "g.quilt.toml", "g.gtx", "other.parquet",
 )  # fmt: skip
 ROUNDS = 40
 
@@ -27,6 +29,11 @@ def original(folder: Path, name: str) -> Path:
             'bands = [["b", "uint8", "", "", ""]]\nsheets = [["s.tif", 0, 0, 12, 14, "nearest"]]\n\n[frame]\n'
             'crs = "EPSG:32626"\nleft = 730000.0\ntop = 5100000.0\ncell = [10.0, 10.0]\ncolumns = 14\nrows = 12\n'
         )
+        return folder / name
+    if name == "other.parquet":  # without a frame, which is found from the coordinates
+        rows, columns = (grid.ravel() for grid in np.indices((12, 14), np.float64))
+        table = pyarrow.table({"x": 730_000 + columns, "y": 5_100_000 - rows, "v": rows * columns})
+        parquet.write_table(table, folder / name, compression="zstd")
         return folder / name
     if name in ("g.dt0", "g.gtx"):
         kind = "int16" if name == "g.dt0" else "float32"

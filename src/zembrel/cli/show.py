@@ -117,7 +117,7 @@ def paint(
 ) -> Any:
     """Cells to georeferenced colours, by a ramp or their legend, shaded if asked."""
     from zembrel.formats.legendfile import read_legend
-    from zembrel.raster.relief import Sun
+    from zembrel.geodesy.sun import Sun
     from zembrel.verbs import paint as verb
 
     azimuth, altitude = _pair(sun, ",", "--sun 315,45", float)

@@ -48,6 +48,7 @@ VERBS: dict[str, Row] = {
     "thin": Row(CHANGE, "fewer points", "zembrel.cli.points"),
     "ground": Row(CHANGE, "find the points of the ground", "zembrel.cli.points"),
     "grid": Row(CHANGE, "points to the cells of a frame", "zembrel.cli.points"),
+    "terrain": Row(DERIVE, "slope, aspect, light and more of heights", "zembrel.cli.derive"),
     "paint": Row(DERIVE, "cells to georeferenced colours", "zembrel.cli.show"),
     "rasterize": Row(SHAPES, "features onto the cells of a frame", "zembrel.cli.shapes"),
     "polygonize": Row(SHAPES, "regions of equal cells to polygons", "zembrel.cli.shapes"),
@@ -75,6 +76,17 @@ SYNONYMS = {
     "contour": ("isolines", "isobands"),
     "rasterize": ("burn", "gridify"),
     "polygonize": ("vectorize", "outline"),
+    "terrain": (
+        "slope",
+        "aspect",
+        "hillshade",
+        "relief",
+        "roughness",
+        "ruggedness",
+        "curvature",
+        "shadow",
+        "shadows",
+    ),
     "paint": ("colour", "color", "colorize", "shade"),
     "tile": ("split", "chop", "sheets"),
     "mosaic": ("merge", "join", "stitch", "combine"),
@@ -92,7 +104,7 @@ SYNONYMS = {
     "thin": ("decimate", "subsample", "sparsify"),
     "ground": ("bareearth", "terrainpoints"),
     "grid": ("surface", "interpolatepoints", "pointstoraster"),
-}
+}  # fmt: skip
 
 
 def hint(word: str) -> str | None:

@@ -12,11 +12,18 @@ _RELIEF = (
     (0.0, "#7f9f78"), (0.12, "#a3b67c"), (0.32, "#d6cf97"),
     (0.55, "#c39f6e"), (0.78, "#9b7560"), (1.0, "#f3efea"),
 )  # fmt: skip
+_NO_HEIGHTS = ("roughness", "ruggedness", "position")  # lengths all the same
 
 
 def default_ramp(band: Band) -> str:
-    """`relief` for heights in metres or feet, else a ramp of even steps."""
-    return "relief" if band.unit in ("m", "ft", "usft") or "elevation" in band.name else "viridis"
+    """`relief` for heights in metres or feet, greys for light, a ramp that closes for directions, else one of
+    even steps."""
+    if band.colour == "grey" or band.name.startswith("hillshade"):
+        return "gray"
+    if band.name == "aspect":
+        return "twilight"
+    heights = band.unit in ("m", "ft", "usft") and band.name not in _NO_HEIGHTS
+    return "relief" if heights or "elevation" in band.name else "viridis"
 
 
 def check_ramp(name: str | None) -> None:

@@ -8,6 +8,9 @@ from collections import OrderedDict
 from pathlib import Path
 from typing import Protocol
 
+import numpy as np
+import numpy.typing as npt
+
 from zembrel.errors import InputError
 from zembrel.reading import Stamp, changed, readings, stamp
 
@@ -108,6 +111,25 @@ class FileHandles:
         except OSError as exc:
             raise cannot_read(path, exc) from exc
         return now
+
+
+class FileBytes:
+    """The bytes of a file, read when they are asked for: a slice is an array of them, (n,).
+
+    Unlike a memory map it counts for no memory, and a file that is cut off meanwhile ends no process: slices
+    are shorter then.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._path, self._size = path, file_handles.renew(path).size
+
+    def __len__(self) -> int:
+        return self._size
+
+    def __getitem__(self, part: slice) -> npt.NDArray[np.uint8]:
+        """Raises InputError if the file cannot be read."""
+        first, last, _ = part.indices(self._size)
+        return np.frombuffer(file_handles.read(self._path, first, max(last - first, 0)), np.uint8)
 
 
 def cannot_read(path: Path, cause: OSError) -> InputError:

@@ -35,9 +35,11 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.guarded import GuardedFile
 from zembrel.raster.model import Band, Block, Raster
-from zembrel.reading import Stamp
+from zembrel.reading import TRUST, Stamp
+from zembrel.trial import fault_of
 
 _CHUNK = 512
+_SMALL = 256_000_000  # bytes of a file whose chunks are all looked for before it is opened
 _open: dict[Path, tuple[Stamp, Any]] = {}
 _opening = threading.Lock()
 
@@ -68,6 +70,9 @@ def _opened(path: Path) -> Any:
         return held[1]
     if held is not None:
         held[1].close()
+    why = fault_of(partial(_walk, path))
+    if why is not None:
+        raise InputError(f"{path} is no sound NetCDF-4 or HDF5 file", why, f"get it again, or {TRUST}")
     try:
         with h5py.File(path, "r") as plain:
             _check_closed(path, plain)
@@ -83,6 +88,24 @@ def _opened(path: Path) -> Any:
         atexit.register(_close_all)
     _open[path] = stamp, file
     return file
+
+
+def _walk(path: Path) -> None:
+    """Look at all that opening the file looks at, and at where its chunks lie."""
+    import h5netcdf
+    import h5py
+
+    small = path.stat().st_size < _SMALL
+    with h5py.File(path, "r") as plain:
+
+        def look(name: str, held: Any) -> None:
+            list(held.attrs.items())
+            if small and isinstance(held, h5py.Dataset) and held.chunks:
+                held.id.get_num_chunks()
+
+        _check_closed(path, plain)
+        plain.visititems(look)
+    h5netcdf.File(path, "r", phony_dims="access", decode_vlen_strings=True)
 
 
 def _check_closed(path: Path, file: Any) -> None:

@@ -1,18 +1,19 @@
-"""NumPy `.npy` files of bands x rows x columns, mapped into memory."""
+"""NumPy `.npy` files of bands x rows x columns."""
 
 from __future__ import annotations
 
 import tokenize
 from collections.abc import Mapping
 from dataclasses import dataclass
-from functools import cached_property
 from pathlib import Path
 
 import numpy as np
 
 from zembrel.errors import InputError
+from zembrel.formats.handles import file_handles
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
+from zembrel.formats.strided import RawLayout, read_strided
 from zembrel.formats.voids import filled, void_of
 from zembrel.formats.whole import only_layer
 from zembrel.grid.frame import Frame
@@ -32,16 +33,14 @@ class ArrayRaster:
     path: Path
     frame: Frame
     bands: tuple[Band, ...]
+    storage: RawLayout
     remarks: tuple[str, ...] = ()
 
-    @cached_property
-    def _array(self) -> Cells:
-        array: Cells = np.load(self.path, mmap_mode="r", allow_pickle=False)
-        return array[None] if array.ndim == 2 else array
-
     def cells(self, pane: Pane) -> Block:
-        rows, columns = pane.within(self.frame.pane)
-        cells = self._array[:, rows, columns].astype(self.bands[0].dtype)
+        """Raises InputError if the file has become shorter."""
+        shape = len(self.bands), *pane.shape
+        stored = read_strided(self.path, self.storage, shape, (pane.top, pane.left))
+        cells = stored.astype(self.bands[0].dtype, copy=False)
         valid = nodata_mask(cells, self.bands)
         return Block(cells, None if valid is None or valid.all() else valid)
 
@@ -51,8 +50,9 @@ _STRIP = 512  # rows
 
 def open_raster(path: Path, layer: str | None) -> Raster:
     """The array at `path`. Raises InputError unless it has 2 or 3 dimensions of plain numbers."""
+    file_handles.renew(path)
     try:
-        array = np.load(path, mmap_mode="r", allow_pickle=False)
+        array = np.load(path, mmap_mode="r", allow_pickle=False)  # for what its header says
     except LOAD_ERRORS as exc:
         raise InputError(f"{path} is broken", f"{exc}", "get the file again, or leave it out") from exc
     kind = array.dtype.newbyteorder("=").name
@@ -65,7 +65,9 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     count = 1 if array.ndim == 2 else array.shape[0]
     bands = tuple(Band(f"band{n}", kind) for n in range(1, count + 1))
     placed = placed_beside(path, array.shape[-1], array.shape[-2])
-    return ArrayRaster(path, placed.frame, bands, placed.remarks)
+    steps = (0, *array.strides) if array.ndim == 2 else array.strides
+    layout = RawLayout(array.dtype, array.offset, *steps)
+    return ArrayRaster(path, placed.frame, bands, layout, placed.remarks)
 
 
 @dataclass(frozen=True)

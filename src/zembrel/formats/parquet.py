@@ -8,7 +8,8 @@ of others get the lattice that their coordinates lie on. Nulls and absent cells 
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -45,15 +46,12 @@ def _own_words(schema: Any) -> dict[str, Any]:
 
 def open_raster(path: Path, layer: str | None) -> Raster:
     """The table at `path`. Raises InputError if it has no coordinates or they are no grid."""
-    import pyarrow as pa
     import pyarrow.parquet as pq
 
     file_handles.renew(path)
-    try:
+    with _decoding(path):
         file = pq.ParquetFile(path)
         schema = file.schema_arrow
-    except (pa.ArrowException, OSError, ValueError) as exc:
-        raise _broken(path, exc) from exc
     plain = [f.name for f in schema if _type(f.type) is not None]
     columns = coordinate_columns(tuple(plain), len(plain))
     if columns is None:
@@ -88,8 +86,9 @@ def _own_frame(path: Path, own: Mapping[str, Any]) -> Frame | None:
 
 def _found_frame(path: Path, file: Any, x: str, y: str) -> Frame:
     xs, ys = np.empty(0), np.empty(0)
-    for batch in file.iter_batches(columns=[x, y]):
-        xs, ys = np.union1d(xs, _numbers(batch, x)[0]), np.union1d(ys, _numbers(batch, y)[0])
+    with _decoding(path):
+        for batch in file.iter_batches(columns=[x, y]):
+            xs, ys = np.union1d(xs, _numbers(batch, x)[0]), np.union1d(ys, _numbers(batch, y)[0])
     if not (np.isfinite(xs).all() and np.isfinite(ys).all()):
         raise InputError(
             f"{path} has cells without coordinates", f"{x} or {y} is null there", "leave them out"
@@ -105,8 +104,16 @@ def _numbers(batch: Any, name: str) -> tuple[Cells, Mask]:
     return column.fill_null(0).to_numpy(zero_copy_only=False).astype(kind, copy=False), known
 
 
-def _broken(path: Path, cause: Exception) -> InputError:
-    return InputError(f"{path} is broken", f"{cause}".splitlines()[0], "get the file again, or leave it out")
+@contextmanager
+def _decoding(path: Path) -> Iterator[None]:
+    """What the package objects to as an InputError about `path`."""
+    import pyarrow as pa
+
+    try:
+        yield
+    except (pa.ArrowException, OSError, ValueError, IndexError) as exc:
+        why = f"{exc}".partition("\n")[0]
+        raise InputError(f"{path} is broken", why, "get the file again, or leave it out") from exc
 
 
 @dataclass(frozen=True, eq=False)
@@ -131,13 +138,12 @@ class ParquetCells:
 
     def _decoded(self) -> Any:
         """Cells and then validity of each band, one array."""
-        import pyarrow as pa
         import pyarrow.parquet as pq
 
         kind = np.result_type(*(band.dtype for band in self.bands))
         shape = 2 * len(self.bands), self.frame.rows, self.frame.columns
         whole = np.zeros(shape, kind)
-        try:
+        with _decoding(self.path):
             for batch in pq.ParquetFile(self.path).iter_batches():
                 (x, _), (y, _) = (_numbers(batch, name) for name in self.places)
                 rows, columns = placed(self.frame, x, y)
@@ -145,8 +151,6 @@ class ParquetCells:
                     values, known = _numbers(batch, band.name)
                     whole[n, rows, columns] = values
                     whole[len(self.bands) + n, rows, columns] = known & ~np.isnan(values.astype(float))
-        except (pa.ArrowException, OSError, IndexError) as exc:
-            raise _broken(self.path, exc) from exc
         return whole
 
 

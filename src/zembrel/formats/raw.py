@@ -1,4 +1,4 @@
-"""Cells as they lie in a file: where each is, read by way of the memory map, written in strips."""
+"""Cells as they lie in a file: where each is, read where they are wanted, written in strips."""
 
 from __future__ import annotations
 
@@ -6,12 +6,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.sink import FileStore, Sink
+from zembrel.formats.strided import RawLayout, read_strided
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -22,16 +23,6 @@ ORDERS = {"i": "<", "lsbfirst": "<", "intel": "<", "m": ">", "msbfirst": ">", "m
 _STRIP_CELLS = 1_000_000
 _SAMPLE = 256  # cells a side of what is looked at for the byte order
 _SMOOTHER = 0.2  # as rough as this in the other order: the bytes are most likely swapped
-
-
-class RawLayout(NamedTuple):
-    """Where cells lie: type with byte order, first byte, and bytes to the next band, row and column."""
-
-    dtype: np.dtype[Any]
-    skip: int
-    band: int
-    row: int
-    column: int
 
 
 def beside(path: Path, ending: str) -> Path:
@@ -66,23 +57,13 @@ class RawCells:
 
     def cells(self, pane: Pane) -> Block:
         """Raises InputError if the file has become shorter or is gone."""
-        at = self.storage
-        view = self._seen[:, *pane.within(self.frame.pane)]
-        cells = view.astype(at.dtype.newbyteorder("="), order="C")
+        cells = self._stored(pane).astype(self.storage.dtype.newbyteorder("="), copy=False)
         valid = nodata_mask(cells, self.bands)
         return Block(cells, None if valid is None or valid.all() else valid)
 
-    @property
-    def _seen(self) -> Cells:
-        """All cells, (bands, rows, columns), in the byte order of the file."""
-        at, shape = self.storage, (len(self.bands), self.frame.rows, self.frame.columns)
-        try:
-            whole = np.memmap(self.path, np.uint8, "r")
-            return np.ndarray(shape, at.dtype, whole, at.skip, (at.band, at.row, at.column))
-        except (OSError, ValueError, TypeError) as exc:
-            raise InputError(
-                f"{self.path} is broken", "it has become shorter while it was read", "get the file again"
-            ) from exc
+    def _stored(self, pane: Pane) -> Cells:
+        """Cells, (bands, rows, columns), in the byte order of the file."""
+        return read_strided(self.path, self.storage, (len(self.bands), *pane.shape), (pane.top, pane.left))
 
     @cached_property
     def remarks(self) -> tuple[str, ...]:
@@ -90,7 +71,9 @@ class RawCells:
         if self.storage.dtype.itemsize == 1:
             return self.said
         top, left = max(0, self.frame.rows - _SAMPLE) // 2, max(0, self.frame.columns - _SAMPLE) // 2
-        part = np.ascontiguousarray(self._seen[0, top : top + _SAMPLE, left : left + _SAMPLE])
+        sample = Pane(top, left, top + _SAMPLE, left + _SAMPLE).meet(self.frame.pane)
+        assert sample is not None
+        part = self._stored(sample)[0]
         as_read, swapped = _roughness(part, self.bands[0]), _roughness(part.byteswap(), self.bands[0])
         if not swapped < _SMOOTHER * as_read:
             return self.said

@@ -18,8 +18,9 @@ import numpy as np
 
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.handles import file_handles
-from zembrel.formats.raw import ORDERS, RawCells, RawLayout, beside, order_of, raw_sink
+from zembrel.formats.raw import ORDERS, RawCells, beside, order_of, raw_sink
 from zembrel.formats.sink import Sink
+from zembrel.formats.strided import RawLayout
 from zembrel.formats.voids import void_of
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside

@@ -159,16 +159,22 @@ def ground_scale(crs: CRS | None, x: float, y: float) -> tuple[float, float]:
 
     What `metres_per_unit` says where the place has no coordinates or the CRS is not known.
     """
+    across, along = ground_scales(crs, np.array([x]), np.array([y]))[0].tolist()
+    return across, along
+
+
+def ground_scales(crs: CRS | None, x: Array, y: Array) -> Array:
+    """The same at many places, (n, 2)."""
+    plain = np.array([metres_per_unit(crs, value) for value in y.tolist()])
     if not isinstance(crs, ProjectedCRS):
-        return metres_per_unit(crs, y)
-    xs, ys = np.array([x, x + _SCALE_STEP, x]), np.array([y, y, y + _SCALE_STEP])
-    lon, lat = crs.to_geographic(xs, ys)
-    if not np.isfinite([lon, lat]).all():
-        return metres_per_unit(crs, y)
+        return plain
+    step, zero = _SCALE_STEP, np.zeros_like(x)
+    xs, ys = np.stack([x, x + step, x]), np.stack([y, y, y + step]) + zero
+    lon, lat = (np.reshape(angle, xs.shape) for angle in crs.to_geographic(xs.ravel(), ys.ravel()))
     shape = crs.datum.ellipsoid
     across, along = (
         (lon[1:] - lon[0]) * shape.parallel_radius(lat[0]),
         (lat[1:] - lat[0]) * shape.meridian_radius(lat[0]),
     )
-    steps = np.hypot(across, along) / _SCALE_STEP
-    return float(steps[0]), float(steps[1])
+    scales = (np.hypot(across, along) / step).T
+    return np.where(np.isfinite(scales).all(axis=1, keepdims=True), scales, plain)

@@ -7,12 +7,13 @@ import math
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS, GeographicCRS, UnresolvedCRS, label, metres_per_unit, same
-from zembrel.geodesy.operation import CoordinateOperation, ground_scale, operation
+from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, label, metres_per_unit, same
+from zembrel.geodesy.operation import CoordinateOperation, ground_scale, ground_scales, operation
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 
 Bounds = tuple[float, float, float, float]
+_TRUE = 0.01  # by which a map may stretch lengths and counts as true to scale
 _WHOLE = 1e-4  # part of a turn that may lack of a grid that goes around the Earth
 _EDGE_POINTS = 257  # along each side; the sag of an edge between two of them is negligible
 
@@ -165,3 +166,16 @@ def footprint_of(source: Frame, target: Frame) -> Pane | None:
     if turn_of(target.crs) is not None:
         bounds = seen_from(bounds, target.crs, target.bounds)
     return target.pane_of(*bounds).grown(1).meet(target.pane)
+
+
+def row_scales(frame: Frame) -> Array:
+    """Metres on the ground in a CRS unit along x and y in the middle of each row, (rows, 2).
+
+    A projection counts as true to scale where it is to 1 %.
+    """
+    rows = np.arange(frame.rows, dtype=np.float64)
+    x, y = frame.centres(np.full(rows.size, (frame.columns - 1) / 2), rows)
+    here = np.array(metres_per_unit(frame.crs, float(np.mean(y))))
+    if isinstance(frame.crs, ProjectedCRS) and np.abs(np.array(ground(frame)) / here - 1).max() < _TRUE:
+        return np.tile(here, (frame.rows, 1))
+    return ground_scales(frame.crs, np.asarray(x), np.asarray(y))

@@ -7,20 +7,15 @@ perfectly matt surface; slopes from the valid neighbours on both sides, or on on
 from __future__ import annotations
 
 import math
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.geodesy.sun import Sun
+
 Array = npt.NDArray[Any]
 AMBIENT, DIRECT, BRIGHTEST = 0.35, 0.92, 1.25  # shares of light from the sky and the sun, and the most of it
-
-
-class Sun(NamedTuple):
-    """Where light comes from: degrees clockwise from north, and above the horizon."""
-
-    azimuth: float = 315.0
-    altitude: float = 45.0
 
 
 NORTH_WEST = Sun()

@@ -28,14 +28,24 @@ VERBS = {
     "pin": "pin.pin", "mosaic": "mosaic.mosaic", "stack": "stack.stack", "clip": "clip.clip",
     "tile": "tile.tile", "mask": "mask.mask", "fill": "fill.fill", "resample": "resample.resample",
     "reproject": "resample.reproject", "convert": "convert.convert", "thin": "points.thin.thin",
-    "ground": "points.ground.ground", "grid": "points.grid.grid", "paint": "paint.paint",
+    "ground": "points.ground.ground", "grid": "points.grid.grid", "terrain": "terrain.terrain",
+    "paint": "paint.paint",
     "rasterize": "rasterize.rasterize", "polygonize": "polygonize.polygonize", "contour": "contour.contour",
     "trace": "trace.trace", "centroids": "centroids.centroids", "sample": "sample.sample",
     "tally": "tally.tally", "compare": "compare.compare", "check": "check.check", "draw": "draw.draw",
 }  # fmt: skip
 LAZY = ("mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint", "grid",
-        "rasterize", "pin")  # fmt: skip
-_EACH = ("clip", "mask", "fill", "resample", "reproject", "convert", "paint")  # a result of each input
+        "rasterize", "pin", "terrain")  # fmt: skip
+_EACH = (
+    "clip",
+    "mask",
+    "fill",
+    "resample",
+    "reproject",
+    "convert",
+    "paint",
+    "terrain",
+)  # a result of each input
 _NOWHERE = ".zembrel-lazy"  # names a result that is never written
 _GROUPS = (Inputs, Where, Output)
 Source = str | os.PathLike[str] | Raster

@@ -9,11 +9,12 @@ import numpy as np
 
 from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
 from zembrel.errors import UsageError
+from zembrel.geodesy.sun import Sun
 from zembrel.grid.extent import ground
 from zembrel.measure import LENGTHS, show_number
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Raster
-from zembrel.raster.relief import NORTH_WEST, Sun
+from zembrel.raster.relief import NORTH_WEST
 from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.ramp import RampPainted

@@ -52,8 +52,9 @@ def open_points(path: Path, reading: Reading) -> PointSource:
         for group in range(file.num_row_groups):
             with _reading(path):
                 table = file.read_row_group(group)
-            for axis, name in enumerate("xyz"):
-                steps.look(axis, table.column(names.index(name)).to_numpy())
+                places = [table.column(names.index(name)).to_numpy() for name in "xyz"]
+            for axis, values in enumerate(places):
+                steps.look(axis, values)
     scaling = Scaling(tuple(told["scale"]), tuple(told["offset"])) if told else steps.scaling()
     crs = read_crs(told["crs"]) if told.get("crs") else None
     cloud = Cloud(layout_for(kinds), scaling, crs, file.metadata.num_rows)
@@ -68,7 +69,7 @@ def _reading(path: Path) -> Iterator[None]:
 
     try:
         yield
-    except (pyarrow.ArrowException, OSError) as exc:
+    except (pyarrow.ArrowException, OSError, ValueError) as exc:
         why = str(exc).partition("\n")[0]
         raise InputError(
             f"{path} cannot be read as Parquet", why, "check the file, or fetch it again"
@@ -111,10 +112,11 @@ class ParquetSource:
     def read(self, part: Part, fields: Fields | None = None) -> PointBlock:
         with _reading(self.path):
             table = _opened(self.path).read_row_group(part.number)
-        held = (*self.cloud.layout.names,)
-        columns: dict[str, Values] = {
-            name: table.column(n).to_numpy() for n, name in enumerate(self.names) if name in held
-        }
+            columns: dict[str, Values] = {
+                name: table.column(n).to_numpy()
+                for n, name in enumerate(self.names)
+                if name in self.cloud.layout.names
+            }
         return block_of(columns, self.cloud.layout, self.cloud.scaling, self.path)
 
 

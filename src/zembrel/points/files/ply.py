@@ -15,6 +15,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from zembrel.errors import InputError
+from zembrel.formats.handles import FileBytes
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.points.files import Reading
@@ -23,6 +24,7 @@ from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
 from zembrel.points.records import Values
 from zembrel.points.sink import PointSink
+from zembrel.reading import changed
 
 _TYPES = {
     "char": "i1", "uchar": "u1", "short": "i2", "ushort": "u2", "int": "i4", "uint": "u4", "float": "f4",
@@ -65,7 +67,7 @@ def open_points(path: Path, reading: Reading) -> PointSource:
     names = shape.dtype.names or ()
     check_place(names, path)
     source = PlySource(path, shape, None)
-    there = len(source.vertices)
+    there = source.count
     if there < shape.number and not reading.salvage:
         raise InputError(
             f"{path} ends after {there:,} of {shape.number:,} points",
@@ -74,8 +76,9 @@ def open_points(path: Path, reading: Reading) -> PointSource:
         )
     steps = Steps(path)
     for begin in range(0, there, _PART):
+        run = source.vertices(begin, min(_PART, there - begin))
         for axis, name in enumerate("xyz"):
-            steps.look(axis, _exact(source.vertices[name][begin : begin + _PART]))
+            steps.look(axis, _exact(run[name]))
     layout = layout_for({name: shape.dtype[name] for name in names})
     lost = (f"{shape.number - there:,} of {shape.number:,} points are lost: the file ends before them",)
     bounds = (*steps.low, *steps.high) if there else None
@@ -104,17 +107,30 @@ class PlySource:
         return tuple(Part(n, min(_PART, self.cloud.count - start)) for n, start in enumerate(starts))
 
     @cached_property
-    def vertices(self) -> np.ndarray:
-        """All vertices: of a binary file as they lie there."""
-        shape = self.shape
-        if not shape.text:
-            data = np.memmap(self.path, np.uint8, "r")[shape.begin :]
-            count = min(shape.number, len(data) // shape.dtype.itemsize)
-            return data[: count * shape.dtype.itemsize].view(shape.dtype)
-        return _from_text(self.path, shape)
+    def _texts(self) -> np.ndarray:
+        return _from_text(self.path, self.shape)
+
+    @property
+    def count(self) -> int:
+        """How many vertices there are, whatever the header says."""
+        if self.shape.text:
+            return len(self._texts)
+        there = len(FileBytes(self.path)) - self.shape.begin
+        return min(self.shape.number, there // self.shape.dtype.itemsize)
+
+    def vertices(self, first: int, count: int) -> np.ndarray:
+        """So many vertices. Raises InputError if the file has become shorter."""
+        if self.shape.text:
+            return self._texts[first : first + count]
+        size = self.shape.dtype.itemsize
+        begin = self.shape.begin + first * size
+        data = FileBytes(self.path)[begin : begin + count * size]
+        if data.size < count * size:
+            raise changed(self.path)
+        return data.view(self.shape.dtype)
 
     def read(self, part: Part, fields: Fields | None = None) -> PointBlock:
-        run = self.vertices[part.number * _PART : part.number * _PART + part.points]
+        run = self.vertices(part.number * _PART, part.points)
         columns = {name: _exact(run[name]) for name in run.dtype.names or ()}
         for name in _COLOURS:
             if name in columns and self.shape.dtype[name] == np.uint8:

@@ -8,11 +8,12 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import InputError
+from zembrel.formats.handles import FileBytes
 from zembrel.points.las import extra
 from zembrel.points.las.chunked import with_chunks
 from zembrel.points.las.header import WKT_BIT, LasHeader, read_header
 from zembrel.points.las.place import read_place
-from zembrel.points.las.source import PART, Bytes, LasSource, lost, short
+from zembrel.points.las.source import PART, LasSource, lost, short
 from zembrel.points.las.vlr import Record, read_records
 from zembrel.points.laz.items import KEY, read_compression
 from zembrel.points.model import Bounds3, Cloud, Part
@@ -22,7 +23,7 @@ from zembrel.points.records import FORMATS, Layout
 def open_las(path: Path, *, salvage: bool = False) -> LasSource:
     """The file at `path`; salvage: take what is there of a broken one, and say what is lost. Raises
     InputError."""
-    data = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
+    data = FileBytes(path)
     header = read_header(data[:375].tobytes(), path)
     remarks: list[str] = []
     records = _records(data, header, remarks)
@@ -46,7 +47,7 @@ def open_las(path: Path, *, salvage: bool = False) -> LasSource:
     return replace(source, cloud=replace(source.cloud, remarks=tuple(remarks)))
 
 
-def _records(data: Bytes, header: LasHeader, remarks: list[str]) -> list[Record]:
+def _records(data: FileBytes, header: LasHeader, remarks: list[str]) -> list[Record]:
     near, trouble = read_records(data, header.size, header.records)
     far, more = read_records(data, header.extended_at, header.extended, extended=True)
     remarks += [said for said in (trouble, more) if said]

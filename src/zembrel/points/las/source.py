@@ -11,10 +11,12 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
+from zembrel.formats.handles import FileBytes
 from zembrel.points import laz
 from zembrel.points.las.header import LasHeader
 from zembrel.points.las.vlr import Record
 from zembrel.points.model import Cloud, Fields, Part, PointBlock
+from zembrel.reading import changed
 
 if TYPE_CHECKING:
     pass
@@ -38,8 +40,8 @@ class LasSource:
     version: int = 3  # of the layers
 
     @cached_property
-    def data(self) -> Bytes:
-        return np.memmap(self.path, np.uint8, "r")
+    def data(self) -> FileBytes:
+        return FileBytes(self.path)
 
     def __getstate__(self) -> dict[str, object]:
         return {name: value for name, value in self.__dict__.items() if name != "data"}
@@ -50,6 +52,8 @@ class LasSource:
         if self.chunks is None:
             at = self.header.points_at + part.number * PART * layout.dtype.itemsize
             raw = np.array(self.data[at : at + part.points * layout.dtype.itemsize])
+            if raw.size < part.points * layout.dtype.itemsize:
+                raise changed(self.path)
             return PointBlock(raw.view(layout.dtype), layout, self.cloud.scaling)
         at, size, partial = self.chunks[part.number].tolist()
         records, there = self.codec.decode(

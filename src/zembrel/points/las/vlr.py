@@ -6,8 +6,7 @@ import struct
 from collections.abc import Iterable
 from typing import NamedTuple
 
-import numpy as np
-import numpy.typing as npt
+from zembrel.formats.handles import FileBytes
 
 _HEAD, _EXTENDED = struct.Struct("<H16sHH32s"), struct.Struct("<H16sHQ32s")
 _MOST = 100_000  # records that are read at most: a header may lie
@@ -30,7 +29,7 @@ class Record(NamedTuple):
 
 
 def read_records(
-    data: npt.NDArray[np.uint8], at: int, number: int, *, extended: bool = False
+    data: FileBytes, at: int, number: int, *, extended: bool = False
 ) -> tuple[list[Record], str | None]:
     """Records from `at` on, and what is wrong if there are fewer than the header says."""
     head = _EXTENDED if extended else _HEAD

@@ -7,11 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.geodesy.sun import Sun
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Band, Block, Raster
-from zembrel.raster.relief import NORTH_WEST, Sun, light
+from zembrel.raster.model import Band, Block, Mask, Raster
+from zembrel.raster.relief import NORTH_WEST, Array, light
 from zembrel.raster.views.palette import RGB
+
+_STRIP = 128  # rows
 
 
 @dataclass(frozen=True, eq=False)
@@ -40,13 +43,23 @@ class RampPainted:
         wide = pane.grown(1).meet(self.source.frame.pane) if self.cell else pane
         assert wide is not None
         block = self.source.cells(wide)
-        valid, values = block.valid_of(0), block.cells[0].astype(np.float64)
-        rows, columns = pane.within(wide)
-        inner = np.where(valid, values, self.low)[rows, columns]
-        place = (inner - self.low) / max(self.high - self.low, 1e-300) * (len(self.table) - 1)
+        valid, values = block.valid_of(0), block.cells[0]
+        made = np.empty((3, *pane.shape), np.uint8)
+        for strip in pane.blocks(_STRIP, pane.columns):  # what is made on the way stays small
+            near = strip.grown(1).meet(wide) if self.cell else strip
+            assert near is not None
+            part = near.within(wide)
+            made[:, strip.within(pane)[0]] = self._coloured(values[part], valid[part], strip.within(near))
+        kept = valid[pane.within(wide)]
+        return Block(made, None if kept.all() else kept)
+
+    def _coloured(self, values: Array, valid: Mask, inner: tuple[slice, slice]) -> Array:
+        """Red, green and blue, (3, rows, columns), of the inner part of some cells."""
+        values = values.astype(np.float64)
+        shown = np.where(valid, values, self.low)[inner]
+        place = (shown - self.low) / max(self.high - self.low, 1e-300) * (len(self.table) - 1)
         colours = self.table[np.clip(np.floor(place + 0.5), 0, len(self.table) - 1).astype(int)]
         if self.cell:
-            bright = light(values, valid, self.cell, self.sun)[rows, columns, None]
+            bright = light(values, valid, self.cell, self.sun)[inner][..., None]
             colours = np.clip(np.floor(colours * bright + 0.5), 0, 255).astype(np.uint8)
-        kept = valid[rows, columns]
-        return Block(np.ascontiguousarray(colours.transpose(2, 0, 1)), None if kept.all() else kept)
+        return np.asarray(colours.transpose(2, 0, 1))

@@ -1,0 +1,287 @@
+"""Gradients of a surface and what is made of them, row by row.
+
+Sources: B. K. P. Horn, "Hill shading and the reflectance map", Proceedings of the IEEE 69 (1981), for
+gradients and shading; I. S. Evans, "General geomorphometry", in Spatial Analysis in Geomorphology (1972), for
+the terms of curvature; S. L. Moshier, "Methods and Programs for Mathematical Functions" (1989), for the arc
+tangent.
+
+Heights, (rows, columns) floats with a halo of one cell where the raster has it, and valid, bytes of the same
+shape or (0, 0) for all; the results, (rows, columns) or (bands, rows, columns), are for the part that begins
+`top` rows and `left` columns in. `axes`, (rows of the result, 4), takes differences along columns and rows to
+gradients towards east and north: east = a along + b down, north = c along + d down.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from zembrel.compiling import kernel, part_of_kernels
+
+DEGREES, PERCENT, RATIO = range(3)
+PROFILE, PLAN, MEAN = range(3)
+ROUGHNESS, RUGGEDNESS = range(2)
+
+
+@part_of_kernels
+def _difference(row, valid, c):  # type: ignore[no-untyped-def]
+    """Change per cell in the middle of three cells of a row, by the outer two or by one and the middle; and
+    whether there are two. valid: of the row, (0,) for all.
+    """
+    width, masked = row.size, valid.size > 0
+    before = c > 0 and (not masked or valid[c - 1] != 0)
+    after = c + 1 < width and (not masked or valid[c + 1] != 0)
+    here = not masked or valid[c] != 0
+    if before and after:
+        return (np.float64(row[c + 1]) - np.float64(row[c - 1])) / 2.0, True
+    if here and after:
+        return np.float64(row[c + 1]) - np.float64(row[c]), True
+    if here and before:
+        return np.float64(row[c]) - np.float64(row[c - 1]), True
+    return 0.0, False
+
+
+@part_of_kernels
+def _weighed(heights, valid, r, c):  # type: ignore[no-untyped-def]
+    """Mean of the differences along the three rows around row r at column c, by 1 : 2 : 1, of those that are
+    known; and whether any is.
+    """
+    total, weight, masked = 0.0, 0.0, valid.size > 0
+    for step in range(-1, 2):
+        y = r + step
+        if 0 <= y < heights.shape[0]:
+            found, known = _difference(heights[y], valid[y] if masked else valid[:0, 0], c)
+            if known:
+                share = 2.0 if step == 0 else 1.0
+                total += share * found
+                weight += share
+    return (total / weight if weight > 0.0 else 0.0), weight > 0.0
+
+
+@kernel
+def gradients(heights, valid, top, left, axes, east, north, known):  # type: ignore[no-untyped-def]
+    """Rise towards east and north, and where it is known: a cell needs a valid neighbour along each axis."""
+    masked = valid.size > 0
+    rows, columns = east.shape
+    turned, turned_valid = heights.T, valid.T
+    for r in range(rows):
+        y = r + top
+        a, b, c, d = axes[r, 0], axes[r, 1], axes[r, 2], axes[r, 3]
+        inner = 0 < y < heights.shape[0] - 1
+        first, last = (max(0, 1 - left), min(columns, heights.shape[1] - 1 - left)) if inner else (0, 0)
+        if last > first:
+            above, here, below = heights[y - 1], heights[y], heights[y + 1]
+            for k in range(first, last):
+                x = k + left
+                nw, ne = np.float64(above[x - 1]), np.float64(above[x + 1])
+                sw, se = np.float64(below[x - 1]), np.float64(below[x + 1])
+                along = (
+                    (ne - nw) + 2.0 * (np.float64(here[x + 1]) - np.float64(here[x - 1])) + (se - sw)
+                ) / 8.0
+                down = ((sw - nw) + 2.0 * (np.float64(below[x]) - np.float64(above[x])) + (se - ne)) / 8.0
+                east[r, k], north[r, k] = a * along + b * down, c * along + d * down
+                known[r, k] = 1
+        for k in range(columns):
+            if first <= k < last and not (masked and _touches(valid, y, k + left)):
+                continue
+            x = k + left
+            known[r, k], east[r, k], north[r, k] = 0, 0.0, 0.0
+            if not masked or valid[y, x]:
+                along, one = _weighed(heights, valid, y, x)
+                down, other = _weighed(turned, turned_valid, x, y)
+                if one and other:
+                    east[r, k], north[r, k] = a * along + b * down, c * along + d * down
+                    known[r, k] = 1
+
+
+@part_of_kernels
+def _touches(valid, y, x):  # type: ignore[no-untyped-def]
+    """Whether one of the 3 x 3 cells around (y, x), all of which exist, is invalid."""
+    known = True
+    for j in range(-1, 2):
+        known = known and valid[y + j, x - 1] and valid[y + j, x] and valid[y + j, x + 1]
+    return not known
+
+
+@part_of_kernels
+def arc_tangent(x):  # type: ignore[no-untyped-def]
+    """Of x >= 0, in radians, without a branch, so that many are made at once."""
+    steep, middle = x > 2.414213562373095, x > 0.66
+    begin = math.pi / 2 if steep else (math.pi / 4 if middle else 0.0)
+    above = -1.0 if steep else (x - 1.0 if middle else x)
+    below = x if steep else (x + 1.0 if middle else 1.0)
+    t = above / below
+    z = t * t
+    p = (((-0.8750608600031904 * z - 16.15753718733365) * z - 75.00855792314705) * z - 122.88666844901361) * z
+    q = (
+        (((z + 24.858464901423062) * z + 165.02700983169885) * z + 432.88106049129027) * z + 485.3903996359137
+    ) * z
+    return begin + (t + t * z * (p - 64.85021904942025) / (q + 194.5506571482614))
+
+
+@kernel
+def slopes(east, north, way, out):  # type: ignore[no-untyped-def]
+    """Steepest rise, as DEGREES, PERCENT or RATIO."""
+    for r in range(out.shape[0]):
+        if way == DEGREES:
+            for c in range(out.shape[1]):
+                rise = math.sqrt(east[r, c] * east[r, c] + north[r, c] * north[r, c])
+                out[r, c] = arc_tangent(rise) * (180.0 / math.pi)
+        else:
+            share = 100.0 if way == PERCENT else 1.0
+            for c in range(out.shape[1]):
+                out[r, c] = share * math.sqrt(east[r, c] * east[r, c] + north[r, c] * north[r, c])
+
+
+@kernel
+def aspects(east, north, turn, flat, out, ok):  # type: ignore[no-untyped-def]
+    """Where the surface faces: degrees clockwise from grid north, less `turn` (rows, columns) or (0, 0).
+
+    flat: for cells that face nowhere, NaN to make them invalid; ok: bytes, cleared there.
+    """
+    for r in range(out.shape[0]):
+        for c in range(out.shape[1]):
+            if east[r, c] == 0.0 and north[r, c] == 0.0:
+                out[r, c] = flat
+                if flat != flat:
+                    ok[r, c] = 0
+                continue
+            angle = math.atan2(-east[r, c], -north[r, c]) * (180.0 / math.pi)
+            if turn.size > 0:
+                angle -= turn[r, c]
+            angle = angle % 360.0
+            out[r, c] = 0.0 if angle >= 359.999985 else angle
+
+
+@kernel
+def shades(east, north, suns, lit, out):  # type: ignore[no-untyped-def]
+    """Light on a matt surface, 0 to 255, the mean over `suns`.
+
+    suns: (n, 3) how far the light comes from east, north and above, all 0 for one that is below the horizon;
+    lit: (n, rows, columns) the share of each that no other cell hides, or (0, 0, 0).
+    """
+    share = 255.0 / len(suns)
+    for r in range(out.shape[0]):
+        total = np.zeros(out.shape[1])
+        for n in range(len(suns)):
+            x, y, z = suns[n, 0], suns[n, 1], suns[n, 2]
+            if lit.size > 0:
+                for c in range(out.shape[1]):
+                    total[c] += lit[n, r, c] * max(0.0, z - east[r, c] * x - north[r, c] * y)
+            else:
+                for c in range(out.shape[1]):
+                    total[c] += max(0.0, z - east[r, c] * x - north[r, c] * y)
+        for c in range(out.shape[1]):
+            steep = east[r, c] * east[r, c] + north[r, c] * north[r, c]
+            out[r, c] = share * total[c] / math.sqrt(1.0 + steep)
+
+
+@part_of_kernels
+def _window(heights, valid, y, x, window):  # type: ignore[no-untyped-def]
+    """The 3 x 3 heights around (y, x), above the middle; those that are missing continue the opposite ones
+    through the middle, or are level with it where that is missing too. Returns how many are there.
+    """
+    middle, count = np.float64(heights[y, x]), 0
+    here = np.zeros((3, 3), np.uint8)
+    for j in range(3):
+        for i in range(3):
+            yy, xx = y + j - 1, x + i - 1
+            inside = 0 <= yy < heights.shape[0] and 0 <= xx < heights.shape[1]
+            window[j, i] = 0.0
+            if inside and (valid.size == 0 or valid[yy, xx]):
+                window[j, i] = np.float64(heights[yy, xx]) - middle
+                here[j, i] = 1
+                count += 1
+    for j in range(3):
+        for i in range(3):
+            if not here[j, i] and here[2 - j, 2 - i]:
+                window[j, i] = -window[2 - j, 2 - i]
+    return count
+
+
+@kernel
+def curvatures(heights, valid, top, left, axes, what, out):  # type: ignore[no-untyped-def]
+    """PROFILE, PLAN or MEAN curvature, per unit of the ground, positive where the surface bulges; 0 for the
+    first two where it is level.
+    """
+    w = np.zeros((3, 3))
+    for r in range(out.shape[0]):
+        a, b, c, d = axes[r, 0], axes[r, 1], axes[r, 2], axes[r, 3]
+        for k in range(out.shape[1]):
+            out[r, k] = 0.0
+            if valid.size > 0 and not valid[r + top, k + left]:
+                continue
+            _window(heights, valid, r + top, k + left, w)
+            along, down = (w[1, 2] - w[1, 0]) / 2.0, (w[2, 1] - w[0, 1]) / 2.0
+            cc, rr, cr = w[1, 2] + w[1, 0], w[2, 1] + w[0, 1], (w[2, 2] - w[2, 0] - w[0, 2] + w[0, 0]) / 4.0
+            p, q = a * along + b * down, c * along + d * down
+            xx = a * a * cc + 2.0 * a * b * cr + b * b * rr
+            xy = a * c * cc + (a * d + b * c) * cr + b * d * rr
+            yy = c * c * cc + 2.0 * c * d * cr + d * d * rr
+            steep = p * p + q * q
+            if what == MEAN:
+                above = (1.0 + q * q) * xx - 2.0 * p * q * xy + (1.0 + p * p) * yy
+                out[r, k] = -above / (2.0 * (1.0 + steep) ** 1.5)
+            elif steep > 0.0 and what == PROFILE:
+                out[r, k] = -(p * p * xx + 2.0 * p * q * xy + q * q * yy) / (steep * (1.0 + steep) ** 1.5)
+            elif steep > 0.0:
+                out[r, k] = -(q * q * xx - 2.0 * p * q * xy + p * p * yy) / steep**1.5
+
+
+@kernel
+def unevenness(heights, valid, top, left, what, out):  # type: ignore[no-untyped-def]
+    """ROUGHNESS or RUGGEDNESS of the 3 x 3 cells around each, in units of the heights.
+
+    Roughness is the largest less the smallest height (M. F. J. Wilson et al., Marine Geodesy 30, 2007);
+    ruggedness the root of the summed squares of the differences to the eight neighbours (S. J. Riley et al.,
+    Intermountain Journal of Sciences 5, 1999), scaled to eight where some are missing.
+    """
+    for r in range(out.shape[0]):
+        y = r + top
+        for k in range(out.shape[1]):
+            x = k + left
+            middle = np.float64(heights[y, x])
+            low, high, squares, count = 0.0, 0.0, 0.0, 0
+            for yy in range(max(0, y - 1), min(heights.shape[0], y + 2)):
+                for xx in range(max(0, x - 1), min(heights.shape[1], x + 2)):
+                    if valid.size == 0 or valid[yy, xx]:
+                        off = np.float64(heights[yy, xx]) - middle
+                        low, high = min(low, off), max(high, off)
+                        squares += off * off
+                        count += 1
+            if what == ROUGHNESS:
+                out[r, k] = high - low
+            else:
+                out[r, k] = math.sqrt(squares * 8.0 / max(count - 1, 1))
+
+
+@kernel
+def positions(fixed, valid, top, left, widths, unit, out):  # type: ignore[no-untyped-def]
+    """Height above the mean of the valid cells within a reach, the cell itself among them.
+
+    fixed: heights in whole multiples of `unit`, (rows, columns), so that sums are exact wherever they begin;
+    widths: (2 n + 1,) how many cells the reach goes to each side, n rows above to n below.
+    """
+    reach = len(widths) // 2
+    height, width = fixed.shape
+    rows, columns = out.shape
+    sums, counts = np.zeros(columns, np.int64), np.zeros(columns, np.int64)
+    running, known = np.zeros(width + 1, np.int64), np.zeros(width + 1, np.int64)
+    for r in range(rows):
+        sums[:], counts[:] = 0, 0
+        for step in range(-reach, reach + 1):
+            y, half = r + top + step, widths[step + reach]
+            if not 0 <= y < height:
+                continue
+            for x in range(width):
+                here = valid.size == 0 or valid[y, x] != 0
+                running[x + 1] = running[x] + (fixed[y, x] if here else 0)
+                known[x + 1] = known[x] + here
+            for k in range(columns):
+                first, last = max(0, k + left - half), min(width, k + left + half + 1)
+                sums[k] += running[last] - running[first]
+                counts[k] += known[last] - known[first]
+        for k in range(columns):
+            mean = np.float64(sums[k]) / np.float64(max(counts[k], 1))
+            out[r, k] = (np.float64(fixed[r + top, k + left]) - mean) * unit

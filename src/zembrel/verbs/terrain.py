@@ -1,0 +1,322 @@
+"""terrain: slope, aspect, light and the other faces of a surface of heights."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+
+from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS, metres_per_unit, vertical_of
+from zembrel.geodesy.sun import Sun, sun_over
+from zembrel.grid.extent import row_scales
+from zembrel.grid.frame import Array, Frame
+from zembrel.grid.north import TrueNorth
+from zembrel.measure import LENGTHS
+from zembrel.raster.model import Raster, is_photo
+from zembrel.raster.relief import NORTH_WEST
+from zembrel.raster.survey import Statistics
+from zembrel.raster.terrain import (
+    BENDS,
+    FARTHEST,
+    WAYS,
+    Aspect,
+    Curvature,
+    Hillshade,
+    Measure,
+    Position,
+    Ray,
+    Slope,
+    Unevenness,
+    disc,
+)
+from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.terrain import Terrain
+from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.aids import metres
+from zembrel.verbs.each import one_to_one, opened
+from zembrel.verbs.intake import take
+from zembrel.verbs.layers import Layer
+from zembrel.verbs.lengths import in_units_of
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.survey import seen
+from zembrel.verbs.write import Written, write
+
+NAMES = ("slope", "aspect", "hillshade", "roughness", "ruggedness", "curvature", "position")
+_WIDEST = 1_024  # cells of a reach
+_NIGHT = "below the horizon: no light"
+
+
+@dataclass(frozen=True)
+class Surface:
+    """What to make of heights: names, and how each is meant.
+
+    way: of slopes, in WAYS; suns: `AZIMUTH,ALTITUDE` each; at: a time; hours: `6-20`, of the day `at`; flat:
+    the aspect of level cells; reach: of `position`.
+    """
+
+    of: tuple[str, ...] = ()
+    way: str = "degrees"
+    suns: tuple[str, ...] = ()
+    at: str | None = None
+    hours: str | None = None
+    cast: bool = False
+    flat: float | None = None
+    true_north: bool = False
+    reach: str | None = None
+    z_unit: str | None = None
+
+
+def terrain(inputs: Inputs, output: Output, surface: Surface) -> Receipt:
+    """Each input's heights as slope, aspect, light and others, a band each, made in one pass.
+
+    Raises UsageError for a name that is none or options that say nothing here, InputError for cells that are
+    no heights.
+    """
+    _check(surface)
+    layers, unopened = opened(take(inputs, output), output)
+
+    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+        view, chose = _made(_heights(layer), surface, output)
+        return write(view, final, output), chose
+
+    return one_to_one("terrain", layers, output, make, unopened)
+
+
+def _check(surface: Surface) -> None:
+    if not surface.of:
+        raise UsageError(
+            "there is nothing to make", f"terrain makes {', '.join(NAMES)}", "add --of slope, or several"
+        )
+    for name in surface.of:
+        first, _, part = name.partition(":")
+        if first not in NAMES or (part and (first != "curvature" or part not in BENDS)):
+            known = (*NAMES, *(f"curvature:{bend}" for bend in BENDS))
+            raise UsageError(f"--of {name}", f"there is no {name!r}", nearest_name(name, known))
+    if surface.way not in WAYS:
+        raise UsageError(f"--in {surface.way}", "slopes have three units", nearest_name(surface.way, WAYS))
+    light = "hillshade" in surface.of
+    for option, given, of in (
+        ("--sun", surface.suns, light), ("--sun-at", surface.at, light), ("--cast", surface.cast, light),
+        ("--reach", surface.reach, "position" in surface.of), ("--hours", surface.hours, light),
+        ("--flat", surface.flat is not None, "aspect" in surface.of),
+        ("--true-north", surface.true_north, light or "aspect" in surface.of),
+        ("--in", surface.way != "degrees", "slope" in surface.of),
+    ):  # fmt: skip
+        if given and not of:
+            raise UsageError(
+                f"{option} says nothing here", "nothing that is made depends on it", "leave it out"
+            )
+    if surface.suns and surface.at:
+        raise UsageError("--sun excludes --sun-at", "each says where the sun is", "leave one out")
+    if surface.hours and not surface.at:
+        raise UsageError("--hours has no day", "the sun's place depends on it", "add --sun-at 2027-06-21")
+    if "position" in surface.of and not surface.reach:
+        raise UsageError(
+            "position has no reach", "it is held against the mean within one", "add --reach 500m"
+        )
+
+
+def _heights(layer: Layer) -> Raster:
+    """The band of heights. Raises InputError for colours and classes."""
+    raster = layer.raster
+    if is_photo(raster.bands) or raster.bands[0].categorical:
+        what = "colours" if is_photo(raster.bands) else "classes"
+        raise InputError(f"{layer.path} holds {what}", "they are no heights", "name an elevation layer")
+    if len(raster.bands) > 1:
+        raise UsageError(
+            f"{layer.path} has {len(raster.bands)} bands", "one of them holds heights", "pick it with --bands"
+        )
+    return unscaled(select_bands(raster, (0,)))
+
+
+def _made(heights: Raster, surface: Surface, output: Output) -> tuple[Raster, list[str]]:
+    frame = heights.frame
+    unit, metre, said = _unit(heights, surface)
+    scales, chose = row_scales(frame), [said]
+    chose += _said_of_scale(frame, scales)
+    measures: list[Measure] = []
+    for name in dict.fromkeys(surface.of):
+        first, _, part = name.partition(":")
+        if first == "slope":
+            measures.append(Slope(surface.way))
+        elif first == "aspect":
+            flat = math.nan if surface.flat is None else surface.flat
+            measures.append(Aspect(flat, TrueNorth(frame) if surface.true_north else None))
+            chose.append(f"aspect from {'true' if surface.true_north else 'grid'} north")
+        elif first == "curvature":
+            measures += [Curvature(bend, "m") for bend in ([part] if part else BENDS)]
+        elif first == "position":
+            measures.append(Position(_reach(str(surface.reach), frame, scales), unit))
+        elif first == "hillshade":
+            lights, more = _lights(heights, surface, output, scales / metre)
+            measures += lights
+            chose += more
+        else:
+            measures.append(Unevenness(first, unit))
+    return Terrain(heights, tuple(measures), scales, metre), chose
+
+
+def _unit(heights: Raster, surface: Surface) -> tuple[str, float, str]:
+    """The sign of the heights' unit, how many metres it has, and a word on where that comes from."""
+    band, vertical = heights.bands[0], vertical_of(heights.frame.crs)
+    if surface.z_unit:
+        return surface.z_unit, metres(surface.z_unit), f"heights in {surface.z_unit}, as said"
+    if band.unit in LENGTHS:
+        return band.unit, float(LENGTHS[band.unit]), f"heights in {band.unit}"
+    if band.unit:
+        raise InputError(
+            f"heights in {band.unit!r}", "that is no length", "add --z-unit m, if that is what they are in"
+        )
+    if vertical is not None:
+        size = vertical.unit.factor
+        sign = next(
+            (sign for sign, own in LENGTHS.items() if math.isclose(float(own), size)), vertical.unit.name
+        )
+        return sign, size, f"heights in {sign}, as the CRS says"
+    return "m", 1.0, "heights taken for metres, since nothing says it: --z-unit says otherwise"
+
+
+def _said_of_scale(frame: Frame, scales: Array) -> list[str]:
+    if isinstance(frame.crs, GeographicCRS):
+        return ["cells in metres on the ellipsoid, row by row"]
+    unit = metres_per_unit(frame.crs, 0.0)[0]
+    stretched = float(np.median(unit / scales))
+    if isinstance(frame.crs, ProjectedCRS) and abs(stretched - 1) > 1e-9:
+        return [f"cells in true metres, row by row: the map draws them {stretched:.3g} times as long"]
+    return []
+
+
+def _reach(text: str, frame: Frame, scales: Array) -> tuple[float, float]:
+    """A reach in cells along x and y, in the middle of the frame."""
+    if text.isdigit():
+        reach = (float(text), float(text))
+    elif isinstance(frame.crs, GeographicCRS) and text.lstrip("0123456789.") in LENGTHS:
+        across, along = (scales[frame.rows // 2] * frame.cell).tolist()
+        length = in_units_of(text, None)
+        reach = length / across, length / along
+    else:
+        length = in_units_of(text, frame.crs)
+        reach = length / frame.cell[0], length / frame.cell[1]
+    if not 1 <= min(reach) <= max(reach) <= _WIDEST:
+        raise UsageError(
+            f"--reach {text} is {min(reach):.3g} cells", f"a reach has 1 to {_WIDEST:,}", "give another"
+        )
+    return reach
+
+
+def _lights(
+    heights: Raster, surface: Surface, output: Output, scales: Array
+) -> tuple[list[Measure], list[str]]:
+    """Light by the sun or suns that are asked for. scales: of the ground, in units of the heights."""
+    frame = heights.frame
+    turn = TrueNorth(frame).middle()
+    suns, chose = _suns(surface, frame)
+    if surface.true_north or surface.at:
+        suns = {
+            name: tuple(s._replace(azimuth=(s.azimuth + turn) % 360) for s in held)
+            for name, held in suns.items()
+        }
+        chose.append(f"true north lies {turn:+.2f} deg from grid north")
+    made = [Hillshade(held, name) for name, held in suns.items()]
+    if not surface.cast:
+        return list(made), chose
+    known = seen(heights, Statistics(), output.limits).tallies[0]
+    if not known.cells or output.dry_run:
+        return list(made), chose
+    rays = {sun: _ray(sun, frame, scales, known.high - known.low) for held in suns.values() for sun in held}
+    if any(ray.steps >= FARTHEST for ray in rays.values()):
+        chose.append(f"shadows are followed over {FARTHEST:,} cells")
+    return [replace(one, rays=tuple(rays[sun] for sun in one.suns)) for one in made], [*chose, "shadows cast"]
+
+
+def _ray(sun: Sun, frame: Frame, scales: Array, relief: float) -> Ray:
+    """The way to a sun over the cells of a frame whose heights differ by `relief` at most."""
+    affine, (across, along) = frame.affine, scales[frame.rows // 2].tolist()
+    azimuth = math.radians(sun.azimuth)
+    x, y = math.sin(azimuth) / across, math.cos(azimuth) / along
+    size = affine.x_col * affine.y_row - affine.x_row * affine.y_col
+    columns = (affine.y_row * x - affine.x_row * y) / size
+    rows = (affine.x_col * y - affine.y_col * x) / size
+    longest = max(abs(columns), abs(rows))
+    lower = disc(sun)[0]
+    steps = relief / lower * longest + 1 if lower > 0 else float(FARTHEST)
+    return Ray(rows / longest, columns / longest, 1 / longest, min(math.ceil(steps), FARTHEST))
+
+
+def _suns(surface: Surface, frame: Frame) -> tuple[dict[str, tuple[Sun, ...]], list[str]]:
+    """The suns of each band, by its name, as they are asked for, and a word on each."""
+    if surface.at:
+        return _by_time(surface, frame)
+    suns = tuple(map(_sun, surface.suns)) or (NORTH_WEST,)
+    said = "; ".join(f"{sun.azimuth:g} deg, {sun.altitude:g} deg high" for sun in suns)
+    return {"hillshade": suns}, [f"sun at {said}" if len(suns) == 1 else f"suns, blended, at {said}"]
+
+
+def _sun(text: str) -> Sun:
+    try:
+        azimuth, altitude = (float(part) for part in text.split(","))
+    except ValueError:
+        azimuth = altitude = math.nan
+    if not (0 < altitude <= 90 and 0 <= azimuth <= 360):
+        raise UsageError(
+            f"--sun {text}", "an azimuth of 0 to 360 and an altitude of up to 90 degrees are needed",
+            "write --sun 315,45",
+        )  # fmt: skip
+    return Sun(azimuth, altitude)
+
+
+def _by_time(surface: Surface, frame: Frame) -> tuple[dict[str, tuple[Sun, ...]], list[str]]:
+    time, suns = _time(str(surface.at), bool(surface.hours)), dict[str, tuple[Sun, ...]]()
+    lon, lat = _place(frame)
+    if not surface.hours:
+        sun = sun_over(lon, lat, time)
+        night = f", {_NIGHT}" if sun.altitude <= 0 else ""
+        return {"hillshade": (sun,)}, [f"sun at {sun.azimuth:.2f} deg, {sun.altitude:.2f} deg high{night}"]
+    dark = 0
+    for hour in _hours(surface.hours):
+        sun = sun_over(lon, lat, time + timedelta(hours=hour))
+        suns[f"hillshade_{hour:02}h"] = (sun,)
+        dark += sun.altitude <= 0
+    chose = [f"{len(suns)} hours of {time:%Y-%m-%d}, {time.tzname()}"]
+    return suns, chose + ([f"{dark} of them with the sun {_NIGHT}"] if dark else [])
+
+
+def _time(text: str, day: bool) -> datetime:
+    try:
+        time = datetime.fromisoformat(text)
+    except ValueError as exc:
+        raise UsageError(f"--sun-at {text}", f"{exc}", "write --sun-at 2027-06-21T15:00Z") from exc
+    if day and len(text) == 10:
+        return time.replace(tzinfo=UTC)
+    if time.tzinfo is None or not 1900 <= time.year <= 2100:
+        raise UsageError(
+            f"--sun-at {text}", "a time of 1900 to 2100 with its zone is needed, or a day with --hours",
+            f"write --sun-at {text[:10]}T15:00Z, or +01:00 for another zone",
+        )  # fmt: skip
+    return time.replace(hour=0, minute=0, second=0) if day else time
+
+
+def _hours(text: str) -> range:
+    first, _, last = text.partition("-")
+    if not (first.isdigit() and last.isdigit() and 0 <= int(first) <= int(last) <= 24):
+        raise UsageError(f"--hours {text}", "two hours of a day are needed", "write --hours 6-20")
+    return range(int(first), int(last) + 1)
+
+
+def _place(frame: Frame) -> tuple[float, float]:
+    """Degrees east and north in the middle of a frame. Raises InputError if nothing tells."""
+    crs = frame.crs
+    if not isinstance(crs, GeographicCRS | ProjectedCRS):
+        raise InputError(
+            "the layer's place on the Earth is unknown",
+            "the sun's depends on it",
+            "add --from-crs, or give --sun",
+        )
+    x, y = frame.centres(np.array([(frame.columns - 1) / 2]), np.array([(frame.rows - 1) / 2]))
+    lon, lat = crs.to_geographic(np.asarray(x), np.asarray(y))
+    return math.degrees(float(lon[0])), math.degrees(float(lat[0]))
