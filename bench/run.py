@@ -16,7 +16,18 @@ from pathlib import Path
 
 from measure import HERE
 
-CASES = ("start", "geodesy", "reproject", "memory", "engine", "grids", "shapes", "points", "workers")
+CASES = (
+    "start",
+    "geodesy",
+    "reproject",
+    "memory",
+    "engine",
+    "grids",
+    "terrain",
+    "shapes",
+    "points",
+    "workers",
+)
 
 
 def main(wanted: list[str]) -> int:

@@ -8,9 +8,7 @@ Deflate after a byte shuffle. A variable with one more dimension is read as a ba
 
 from __future__ import annotations
 
-import atexit
 import re
-import threading
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import partial
@@ -29,19 +27,15 @@ from zembrel.formats.cf.gridmapping import mapping_attributes
 from zembrel.formats.cf.layout import EDGE, Spread, WrittenVariable, spreads_of, written_variables
 from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables, check_count
 from zembrel.formats.handles import file_handles
+from zembrel.formats.hdf5 import hdf5_file
 from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.guarded import GuardedFile
 from zembrel.raster.model import Band, Block, Raster
-from zembrel.reading import TRUST, Stamp
-from zembrel.trial import fault_of
 
 _CHUNK = 512
-_SMALL = 256_000_000  # bytes of a file whose chunks are all looked for before it is opened
-_open: dict[Path, tuple[Stamp, Any]] = {}
-_opening = threading.Lock()
 
 
 def open_raster(path: Path, layer: str | None) -> Raster:
@@ -54,90 +48,11 @@ def layers(path: Path) -> list[str]:
     return layer_names(_variables(path)[0])
 
 
-def _file(path: Path) -> Any:
-    """The open file; one that changed is opened again."""
-    with _opening:
-        return _opened(path)
-
-
-def _opened(path: Path) -> Any:
-    import h5netcdf
-    import h5py
-
-    stamp = file_handles.renew(path)
-    held = _open.get(path)
-    if held is not None and held[0] == stamp:
-        return held[1]
-    if held is not None:
-        held[1].close()
-    why = fault_of(partial(_walk, path))
-    if why is not None:
-        raise InputError(f"{path} is no sound NetCDF-4 or HDF5 file", why, f"get it again, or {TRUST}")
-    try:
-        with h5py.File(path, "r") as plain:
-            _check_closed(path, plain)
-            plain.attrs.get("_nc3_strict")  # h5netcdf speaks up on stderr if it fails at this
-        file = h5netcdf.File(path, "r", phony_dims="access", decode_vlen_strings=True)
-    except (*DECODE_ERRORS, AttributeError) as exc:
-        raise InputError(
-            f"{path} is no sound NetCDF-4 or HDF5 file",
-            f"{exc}".splitlines()[0] or "it cannot be decoded",
-            "get the file again",
-        ) from exc
-    if not _open:
-        atexit.register(_close_all)
-    _open[path] = stamp, file
-    return file
-
-
-def _walk(path: Path) -> None:
-    """Look at all that opening the file looks at, and at where its chunks lie."""
-    import h5netcdf
-    import h5py
-
-    small = path.stat().st_size < _SMALL
-    with h5py.File(path, "r") as plain:
-
-        def look(name: str, held: Any) -> None:
-            list(held.attrs.items())
-            if small and isinstance(held, h5py.Dataset) and held.chunks:
-                held.id.get_num_chunks()
-
-        _check_closed(path, plain)
-        plain.visititems(look)
-    h5netcdf.File(path, "r", phony_dims="access", decode_vlen_strings=True)
-
-
-def _check_closed(path: Path, file: Any) -> None:
-    """Raise InputError for a file whose values lie in others: links, outside storage, virtual datasets."""
-    import h5py
-
-    def outside(name: str, held: Any) -> str | None:
-        if isinstance(held, h5py.ExternalLink):
-            return f"{name} is in {held.filename}"
-        if isinstance(held, h5py.Dataset) and held.external:
-            return f"values of {name} are in {held.external[0][0]}"
-        if isinstance(held, h5py.Dataset) and held.is_virtual:
-            others = [source.file_name for source in held.virtual_sources() if source.file_name != "."]
-            return f"values of {name} are in {others[0]}" if others else None
-        return None
-
-    found = file.visititems_links(outside) or file.visititems(outside)
-    if found:
-        raise InputError(f"{path} leads to other files", found, "copy what is needed into one file")
-
-
-def _close_all() -> None:
-    for _, file in _open.values():
-        file.close()
-    _open.clear()
-
-
 def _variables(path: Path) -> tuple[Variables, dict[str, Any]]:
     """Every array of all groups by its path, and the attributes of the file."""
     if file_handles.read(path, 0, 4) in netcdf3.MARKS:
         return netcdf3.variables_of(path)
-    file = _file(path)
+    file = hdf5_file(path)
     found: dict[str, Variable] = {}
     try:
         _collect(path, file, "", found)
@@ -173,7 +88,7 @@ def _in_words(value: Any) -> Any:
 
 
 def _part(path: Path, name: str, index: tuple[Any, ...]) -> npt.NDArray[Any]:
-    return np.asarray(_file(path)[name][index])
+    return np.asarray(hdf5_file(path)[name][index])
 
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:

@@ -94,7 +94,7 @@ class Slope:
         kernels.terrain.slopes(near.east, near.north, WAYS[self.way][1], out)
 
 
-class Turn(Protocol):
+class NorthTurn(Protocol):
     """How far true north is turned from that of the grid, clockwise."""
 
     def degrees(self, pane: Pane) -> Array:
@@ -108,7 +108,7 @@ class Aspect:
     nowhere, NaN for no value."""
 
     flat: float = math.nan
-    turn: Turn | None = None
+    turn: NorthTurn | None = None
     halo: Halo = _BESIDE
     sloping: bool = True
 

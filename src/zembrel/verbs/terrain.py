@@ -4,20 +4,17 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
 
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS, metres_per_unit, vertical_of
-from zembrel.geodesy.sun import Sun, sun_over
 from zembrel.grid.extent import row_scales
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.north import TrueNorth
 from zembrel.measure import LENGTHS
 from zembrel.raster.model import Raster, is_photo
-from zembrel.raster.relief import NORTH_WEST
 from zembrel.raster.survey import Statistics
 from zembrel.raster.terrain import (
     BENDS,
@@ -28,10 +25,8 @@ from zembrel.raster.terrain import (
     Hillshade,
     Measure,
     Position,
-    Ray,
     Slope,
     Unevenness,
-    disc,
 )
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.terrain import Terrain
@@ -43,12 +38,12 @@ from zembrel.verbs.layers import Layer
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.suns import ray_to, suns_of
 from zembrel.verbs.survey import seen
 from zembrel.verbs.write import Written, write
 
 NAMES = ("slope", "aspect", "hillshade", "roughness", "ruggedness", "curvature", "position")
 _WIDEST = 1_024  # cells of a reach
-_NIGHT = "below the horizon: no light"
 
 
 @dataclass(frozen=True)
@@ -215,7 +210,7 @@ def _lights(
     """Light by the sun or suns that are asked for. scales: of the ground, in units of the heights."""
     frame = heights.frame
     turn = TrueNorth(frame).middle()
-    suns, chose = _suns(surface, frame)
+    suns, chose = suns_of(surface.suns, surface.at, surface.hours, frame)
     if surface.true_north or surface.at:
         suns = {
             name: tuple(s._replace(azimuth=(s.azimuth + turn) % 360) for s in held)
@@ -228,95 +223,7 @@ def _lights(
     known = seen(heights, Statistics(), output.limits).tallies[0]
     if not known.cells or output.dry_run:
         return list(made), chose
-    rays = {sun: _ray(sun, frame, scales, known.high - known.low) for held in suns.values() for sun in held}
+    rays = {sun: ray_to(sun, frame, scales, known.high - known.low) for held in suns.values() for sun in held}
     if any(ray.steps >= FARTHEST for ray in rays.values()):
         chose.append(f"shadows are followed over {FARTHEST:,} cells")
     return [replace(one, rays=tuple(rays[sun] for sun in one.suns)) for one in made], [*chose, "shadows cast"]
-
-
-def _ray(sun: Sun, frame: Frame, scales: Array, relief: float) -> Ray:
-    """The way to a sun over the cells of a frame whose heights differ by `relief` at most."""
-    affine, (across, along) = frame.affine, scales[frame.rows // 2].tolist()
-    azimuth = math.radians(sun.azimuth)
-    x, y = math.sin(azimuth) / across, math.cos(azimuth) / along
-    size = affine.x_col * affine.y_row - affine.x_row * affine.y_col
-    columns = (affine.y_row * x - affine.x_row * y) / size
-    rows = (affine.x_col * y - affine.y_col * x) / size
-    longest = max(abs(columns), abs(rows))
-    lower = disc(sun)[0]
-    steps = relief / lower * longest + 1 if lower > 0 else float(FARTHEST)
-    return Ray(rows / longest, columns / longest, 1 / longest, min(math.ceil(steps), FARTHEST))
-
-
-def _suns(surface: Surface, frame: Frame) -> tuple[dict[str, tuple[Sun, ...]], list[str]]:
-    """The suns of each band, by its name, as they are asked for, and a word on each."""
-    if surface.at:
-        return _by_time(surface, frame)
-    suns = tuple(map(_sun, surface.suns)) or (NORTH_WEST,)
-    said = "; ".join(f"{sun.azimuth:g} deg, {sun.altitude:g} deg high" for sun in suns)
-    return {"hillshade": suns}, [f"sun at {said}" if len(suns) == 1 else f"suns, blended, at {said}"]
-
-
-def _sun(text: str) -> Sun:
-    try:
-        azimuth, altitude = (float(part) for part in text.split(","))
-    except ValueError:
-        azimuth = altitude = math.nan
-    if not (0 < altitude <= 90 and 0 <= azimuth <= 360):
-        raise UsageError(
-            f"--sun {text}", "an azimuth of 0 to 360 and an altitude of up to 90 degrees are needed",
-            "write --sun 315,45",
-        )  # fmt: skip
-    return Sun(azimuth, altitude)
-
-
-def _by_time(surface: Surface, frame: Frame) -> tuple[dict[str, tuple[Sun, ...]], list[str]]:
-    time, suns = _time(str(surface.at), bool(surface.hours)), dict[str, tuple[Sun, ...]]()
-    lon, lat = _place(frame)
-    if not surface.hours:
-        sun = sun_over(lon, lat, time)
-        night = f", {_NIGHT}" if sun.altitude <= 0 else ""
-        return {"hillshade": (sun,)}, [f"sun at {sun.azimuth:.2f} deg, {sun.altitude:.2f} deg high{night}"]
-    dark = 0
-    for hour in _hours(surface.hours):
-        sun = sun_over(lon, lat, time + timedelta(hours=hour))
-        suns[f"hillshade_{hour:02}h"] = (sun,)
-        dark += sun.altitude <= 0
-    chose = [f"{len(suns)} hours of {time:%Y-%m-%d}, {time.tzname()}"]
-    return suns, chose + ([f"{dark} of them with the sun {_NIGHT}"] if dark else [])
-
-
-def _time(text: str, day: bool) -> datetime:
-    try:
-        time = datetime.fromisoformat(text)
-    except ValueError as exc:
-        raise UsageError(f"--sun-at {text}", f"{exc}", "write --sun-at 2027-06-21T15:00Z") from exc
-    if day and len(text) == 10:
-        return time.replace(tzinfo=UTC)
-    if time.tzinfo is None or not 1900 <= time.year <= 2100:
-        raise UsageError(
-            f"--sun-at {text}", "a time of 1900 to 2100 with its zone is needed, or a day with --hours",
-            f"write --sun-at {text[:10]}T15:00Z, or +01:00 for another zone",
-        )  # fmt: skip
-    return time.replace(hour=0, minute=0, second=0) if day else time
-
-
-def _hours(text: str) -> range:
-    first, _, last = text.partition("-")
-    if not (first.isdigit() and last.isdigit() and 0 <= int(first) <= int(last) <= 24):
-        raise UsageError(f"--hours {text}", "two hours of a day are needed", "write --hours 6-20")
-    return range(int(first), int(last) + 1)
-
-
-def _place(frame: Frame) -> tuple[float, float]:
-    """Degrees east and north in the middle of a frame. Raises InputError if nothing tells."""
-    crs = frame.crs
-    if not isinstance(crs, GeographicCRS | ProjectedCRS):
-        raise InputError(
-            "the layer's place on the Earth is unknown",
-            "the sun's depends on it",
-            "add --from-crs, or give --sun",
-        )
-    x, y = frame.centres(np.array([(frame.columns - 1) / 2]), np.array([(frame.rows - 1) / 2]))
-    lon, lat = crs.to_geographic(np.asarray(x), np.asarray(y))
-    return math.degrees(float(lon[0])), math.degrees(float(lat[0]))

@@ -64,35 +64,51 @@ def gradients(heights, valid, top, left, axes, east, north, known):  # type: ign
     """Rise towards east and north, and where it is known: a cell needs a valid neighbour along each axis."""
     masked = valid.size > 0
     rows, columns = east.shape
-    turned, turned_valid = heights.T, valid.T
     for r in range(rows):
         y = r + top
-        a, b, c, d = axes[r, 0], axes[r, 1], axes[r, 2], axes[r, 3]
         inner = 0 < y < heights.shape[0] - 1
         first, last = (max(0, 1 - left), min(columns, heights.shape[1] - 1 - left)) if inner else (0, 0)
         if last > first:
-            above, here, below = heights[y - 1], heights[y], heights[y + 1]
+            around = heights[y - 1], heights[y], heights[y + 1]
+            _inside(around, first + left, axes[r], east[r, first:last], north[r, first:last])
+            known[r, first:last] = 1
+        for k in range(first):
+            _alone(heights, valid, (y, k + left), axes[r], east[r, k:], north[r, k:], known[r, k:])
+        for k in range(last, columns):
+            _alone(heights, valid, (y, k + left), axes[r], east[r, k:], north[r, k:], known[r, k:])
+        if masked:
             for k in range(first, last):
-                x = k + left
-                nw, ne = np.float64(above[x - 1]), np.float64(above[x + 1])
-                sw, se = np.float64(below[x - 1]), np.float64(below[x + 1])
-                along = (
-                    (ne - nw) + 2.0 * (np.float64(here[x + 1]) - np.float64(here[x - 1])) + (se - sw)
-                ) / 8.0
-                down = ((sw - nw) + 2.0 * (np.float64(below[x]) - np.float64(above[x])) + (se - ne)) / 8.0
-                east[r, k], north[r, k] = a * along + b * down, c * along + d * down
-                known[r, k] = 1
-        for k in range(columns):
-            if first <= k < last and not (masked and _touches(valid, y, k + left)):
-                continue
-            x = k + left
-            known[r, k], east[r, k], north[r, k] = 0, 0.0, 0.0
-            if not masked or valid[y, x]:
-                along, one = _weighed(heights, valid, y, x)
-                down, other = _weighed(turned, turned_valid, x, y)
-                if one and other:
-                    east[r, k], north[r, k] = a * along + b * down, c * along + d * down
-                    known[r, k] = 1
+                if _touches(valid, y, k + left):
+                    _alone(heights, valid, (y, k + left), axes[r], east[r, k:], north[r, k:], known[r, k:])
+
+
+@part_of_kernels
+def _alone(heights, valid, place, axis, east, north, known):  # type: ignore[no-untyped-def]
+    """The gradient of one cell at an edge or beside a void, into the first of each array."""
+    y, x = place
+    known[0], east[0], north[0] = 0, 0.0, 0.0
+    if valid.size == 0 or valid[y, x]:
+        along, one = _weighed(heights, valid, y, x)
+        down, other = _weighed(heights.T, valid.T, x, y)
+        if one and other:
+            east[0], north[0] = axis[0] * along + axis[1] * down, axis[2] * along + axis[3] * down
+            known[0] = 1
+
+
+@part_of_kernels
+def _inside(around, x, axis, east, north):  # type: ignore[no-untyped-def]
+    """Gradients of cells from column x on whose neighbours are all there, from three rows."""
+    n = east.size
+    a, b, c, d = axis[0], axis[1], axis[2], axis[3]
+    nw, above, ne = around[0][x - 1 : x - 1 + n], around[0][x : x + n], around[0][x + 1 : x + 1 + n]
+    west, right = around[1][x - 1 : x - 1 + n], around[1][x + 1 : x + 1 + n]
+    sw, below, se = around[2][x - 1 : x - 1 + n], around[2][x : x + n], around[2][x + 1 : x + 1 + n]
+    for k in range(n):
+        upper, lower = np.float64(ne[k]) - np.float64(nw[k]), np.float64(se[k]) - np.float64(sw[k])
+        along = (upper + 2.0 * (np.float64(right[k]) - np.float64(west[k])) + lower) / 8.0
+        before, after = np.float64(sw[k]) - np.float64(nw[k]), np.float64(se[k]) - np.float64(ne[k])
+        down = (before + 2.0 * (np.float64(below[k]) - np.float64(above[k])) + after) / 8.0
+        east[k], north[k] = a * along + b * down, c * along + d * down
 
 
 @part_of_kernels
@@ -123,15 +139,15 @@ def arc_tangent(x):  # type: ignore[no-untyped-def]
 @kernel
 def slopes(east, north, way, out):  # type: ignore[no-untyped-def]
     """Steepest rise, as DEGREES, PERCENT or RATIO."""
+    share = 180.0 / math.pi if way == DEGREES else (100.0 if way == PERCENT else 1.0)
     for r in range(out.shape[0]):
+        x, y, row = east[r], north[r], out[r]
         if way == DEGREES:
-            for c in range(out.shape[1]):
-                rise = math.sqrt(east[r, c] * east[r, c] + north[r, c] * north[r, c])
-                out[r, c] = arc_tangent(rise) * (180.0 / math.pi)
+            for c in range(row.size):
+                row[c] = share * arc_tangent(math.sqrt(x[c] * x[c] + y[c] * y[c]))
         else:
-            share = 100.0 if way == PERCENT else 1.0
-            for c in range(out.shape[1]):
-                out[r, c] = share * math.sqrt(east[r, c] * east[r, c] + north[r, c] * north[r, c])
+            for c in range(row.size):
+                row[c] = share * math.sqrt(x[c] * x[c] + y[c] * y[c])
 
 
 @kernel
@@ -141,17 +157,28 @@ def aspects(east, north, turn, flat, out, ok):  # type: ignore[no-untyped-def]
     flat: for cells that face nowhere, NaN to make them invalid; ok: bytes, cleared there.
     """
     for r in range(out.shape[0]):
-        for c in range(out.shape[1]):
-            if east[r, c] == 0.0 and north[r, c] == 0.0:
-                out[r, c] = flat
+        x, y, row = east[r], north[r], out[r]
+        for c in range(row.size):
+            row[c] = _facing(x[c], y[c], turn[r, c] if turn.size > 0 else 0.0)
+        for c in range(row.size):
+            if x[c] == 0.0 and y[c] == 0.0:
+                row[c] = flat
                 if flat != flat:
                     ok[r, c] = 0
-                continue
-            angle = math.atan2(-east[r, c], -north[r, c]) * (180.0 / math.pi)
-            if turn.size > 0:
-                angle -= turn[r, c]
-            angle = angle % 360.0
-            out[r, c] = 0.0 if angle >= 359.999985 else angle
+
+
+@part_of_kernels
+def _facing(east, north, turn):  # type: ignore[no-untyped-def]
+    """Degrees clockwise from north, from 0 to less than 360, of the way down."""
+    across, along = abs(east), abs(north)
+    flatter = along < across
+    part = (along if flatter else across) / max(across if flatter else along, 1e-300)
+    angle = arc_tangent(part) * (180.0 / math.pi)
+    angle = 90.0 - angle if flatter else angle
+    angle = 180.0 - angle if north > 0.0 else angle
+    angle = (360.0 - angle if east > 0.0 else angle) - turn
+    angle = angle + 360.0 if angle < 0.0 else angle
+    return 0.0 if angle >= 359.999985 else angle  # which 32 bits round to 360
 
 
 @kernel
@@ -162,19 +189,23 @@ def shades(east, north, suns, lit, out):  # type: ignore[no-untyped-def]
     lit: (n, rows, columns) the share of each that no other cell hides, or (0, 0, 0).
     """
     share = 255.0 / len(suns)
+    total = np.empty(out.shape[1])
     for r in range(out.shape[0]):
-        total = np.zeros(out.shape[1])
+        x, y, row = east[r], north[r], out[r]
+        total[:] = 0.0
         for n in range(len(suns)):
-            x, y, z = suns[n, 0], suns[n, 1], suns[n, 2]
+            a, b, above = suns[n, 0], suns[n, 1], suns[n, 2]
             if lit.size > 0:
-                for c in range(out.shape[1]):
-                    total[c] += lit[n, r, c] * max(0.0, z - east[r, c] * x - north[r, c] * y)
+                seen = lit[n, r]
+                for c in range(row.size):
+                    bright = above - x[c] * a - y[c] * b
+                    total[c] += seen[c] * (bright if bright > 0.0 else 0.0)
             else:
-                for c in range(out.shape[1]):
-                    total[c] += max(0.0, z - east[r, c] * x - north[r, c] * y)
-        for c in range(out.shape[1]):
-            steep = east[r, c] * east[r, c] + north[r, c] * north[r, c]
-            out[r, c] = share * total[c] / math.sqrt(1.0 + steep)
+                for c in range(row.size):
+                    bright = above - x[c] * a - y[c] * b
+                    total[c] += bright if bright > 0.0 else 0.0
+        for c in range(row.size):
+            row[c] = share * total[c] / math.sqrt(1.0 + x[c] * x[c] + y[c] * y[c])
 
 
 @part_of_kernels
