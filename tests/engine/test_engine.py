@@ -19,8 +19,8 @@ from zembrel.engine.run import run
 from zembrel.errors import RefusedError, ResourceError
 from zembrel.formats import load
 from zembrel.formats.blockcache import BlockCache
-from zembrel.formats.handles import FileHandles
 from zembrel.grid.pane import Pane
+from zembrel.handles import FileHandles
 from zembrel.progress import Progress
 from zembrel.raster.model import Band, Block
 

@@ -84,7 +84,7 @@ class Meddled:
             time.sleep(0.01)
             self.path.write_bytes(content)
         else:
-            from zembrel.formats.handles import file_handles
+            from zembrel.handles import file_handles
 
             self.path.unlink()
             file_handles._open.clear()

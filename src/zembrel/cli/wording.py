@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from zembrel.formats.handles import size_on_disk
 from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame
+from zembrel.handles import size_on_disk
 from zembrel.measure import show_bytes, show_fixed, show_number
 from zembrel.verbs.phrases import frame_items, named, show_bounds, show_kinds
 from zembrel.verbs.receipt import FeatureTotals, PointTotals, Receipt, Result

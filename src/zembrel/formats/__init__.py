@@ -10,12 +10,12 @@ from typing import Any, Protocol, cast
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.formats.catalogue import FORMATS
 from zembrel.formats.form import Format
-from zembrel.formats.handles import file_handles
 from zembrel.formats.known import added_formats, all_formats, format_named
 from zembrel.formats.layers import layer_choice
 from zembrel.formats.origin import Origin
 from zembrel.formats.sink import Sink
 from zembrel.grid.frame import Frame
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.bands import stack
 from zembrel.reading import layer_at

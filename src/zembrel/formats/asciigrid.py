@@ -21,12 +21,12 @@ import numpy.typing as npt
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats import numbertext
 from zembrel.formats.gridkeys import GridHeader, header_text, read_header
-from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Block, Cells, Raster, shared_type
 from zembrel.raster.views.nodata import nodata_mask
 

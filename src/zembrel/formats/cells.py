@@ -20,7 +20,6 @@ from zembrel.errors import InputError
 from zembrel.formats import matrix
 from zembrel.formats.blockcache import block_cache
 from zembrel.formats.columns import Dialect, dialect_of, tables
-from zembrel.formats.handles import file_handles
 from zembrel.formats.lattice import lattice_of, placed
 from zembrel.formats.numberkind import NumberKind
 from zembrel.formats.sink import FileStore, Sink
@@ -28,6 +27,7 @@ from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Block, Cells, Raster
 
 _X = ("x", "lon", "long", "longitude", "easting", "east", "e")

@@ -16,7 +16,7 @@ import numpy.typing as npt
 
 from zembrel.errors import InputError
 from zembrel.formats import numbertext
-from zembrel.formats.handles import file_handles
+from zembrel.handles import file_handles
 
 _HEAD, _CHUNK, _ODD = 65_536, 8_000_000, 1_000
 _NOTHING = ("", "nan", "na", "n/a", "null", "none", "nodata", "-")

@@ -18,12 +18,12 @@ import numpy as np
 
 from zembrel.errors import InputError
 from zembrel.formats.degreecell import corner_named, corner_of, degree_cell, no_cell
-from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer, whole_sink
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Block, Cells, Raster
 from zembrel.raster.views.nodata import nodata_mask
 

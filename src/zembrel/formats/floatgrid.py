@@ -14,13 +14,13 @@ import numpy as np
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.gridkeys import header_text as keys_of
 from zembrel.formats.gridkeys import read_header
-from zembrel.formats.handles import file_handles
 from zembrel.formats.raw import ORDERS, RawCells, beside, order_of, raw_sink
 from zembrel.formats.sink import Sink
 from zembrel.formats.strided import RawLayout
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
 from zembrel.grid.frame import Frame
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Raster
 
 VOID = -9999

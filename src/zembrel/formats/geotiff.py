@@ -6,13 +6,13 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from zembrel.errors import UsageError
-from zembrel.formats.handles import Readable
 from zembrel.formats.sink import Sink
 from zembrel.formats.tiff.codecs import parse_compression
 from zembrel.formats.tiff.encoding import Options
 from zembrel.formats.tiff.opening import layers_of, open_tiff
 from zembrel.formats.tiff.sink import tiff_sink
 from zembrel.grid.frame import Frame
+from zembrel.handles import Readable
 from zembrel.raster.model import Band, Raster
 
 

@@ -16,13 +16,13 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.formats.handles import cannot_read
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.geodesy.crs import GeographicCRS
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.units import DEGREE
 from zembrel.grid.frame import Affine, Frame
+from zembrel.handles import cannot_read
 from zembrel.raster.model import Band, Cells, Raster
 
 _HEADER = struct.Struct(">4d2i")

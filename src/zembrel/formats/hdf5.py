@@ -10,7 +10,7 @@ from typing import Any
 
 from zembrel.errors import InputError
 from zembrel.formats.cf.variables import DECODE_ERRORS
-from zembrel.formats.handles import file_handles
+from zembrel.handles import file_handles
 from zembrel.reading import TRUST, Stamp
 from zembrel.trial import fault_of
 

@@ -14,12 +14,12 @@ import numpy as np
 
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.degreecell import NAME, cell_name, corner_named, corner_of, degree_cell, no_cell
-from zembrel.formats.handles import file_handles
 from zembrel.formats.raw import RawCells, raw_sink
 from zembrel.formats.sink import Sink
 from zembrel.formats.strided import RawLayout
 from zembrel.formats.whole import only_layer
 from zembrel.grid.frame import Frame
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Raster
 
 VOID = -32768

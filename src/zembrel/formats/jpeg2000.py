@@ -16,7 +16,6 @@ from xml.sax.saxutils import escape
 import numpy as np
 
 from zembrel.errors import InputError, UsageError, ZembrelError
-from zembrel.formats.handles import file_handles
 from zembrel.formats.sidecars import placed_in
 from zembrel.formats.sink import Sink
 from zembrel.formats.tiff.encoding import Options
@@ -26,6 +25,7 @@ from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.handles import file_handles
 from zembrel.owned import temporary
 from zembrel.raster.model import ALPHA, Band, Block, Cells, Raster, has_alpha, shared_type
 

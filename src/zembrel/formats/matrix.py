@@ -14,13 +14,13 @@ import numpy as np
 
 from zembrel.formats.blockcache import block_cache
 from zembrel.formats.columns import Dialect, dialect_of, tables
-from zembrel.formats.handles import file_handles
 from zembrel.formats.numberkind import NumberKind
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Block, Cells, Raster
 
 _STRIP = 128

@@ -26,13 +26,13 @@ from zembrel.formats.cf.dataset import layer_names, open_dataset
 from zembrel.formats.cf.gridmapping import mapping_attributes
 from zembrel.formats.cf.layout import EDGE, Spread, WrittenVariable, spreads_of, written_variables
 from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables, check_count
-from zembrel.formats.handles import file_handles
 from zembrel.formats.hdf5 import hdf5_file
 from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.guarded import GuardedFile
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Block, Raster
 
 _CHUNK = 512

@@ -10,7 +10,6 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import file_handles
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
 from zembrel.formats.strided import RawLayout, read_strided
@@ -18,6 +17,7 @@ from zembrel.formats.voids import filled, void_of
 from zembrel.formats.whole import only_layer
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.handles import file_handles
 from zembrel.raster.model import TYPES, Band, Block, Cells, Raster, shared_type
 from zembrel.raster.views.nodata import nodata_mask
 

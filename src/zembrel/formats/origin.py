@@ -10,7 +10,7 @@ from functools import cache
 from pathlib import Path
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import ByteSource, Readable, size_on_disk
+from zembrel.handles import ByteSource, Readable, size_on_disk
 from zembrel.owned import OwnedFolder, temporary
 
 

@@ -19,7 +19,6 @@ import numpy as np
 from zembrel.errors import InputError
 from zembrel.formats.blockcache import block_cache
 from zembrel.formats.cells import coordinate_columns, rows_of
-from zembrel.formats.handles import file_handles
 from zembrel.formats.lattice import lattice_of, placed
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
@@ -27,6 +26,7 @@ from zembrel.formats.worldfile import crs_beside
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import frame_from, frame_table
 from zembrel.grid.pane import Pane
+from zembrel.handles import file_handles
 from zembrel.nested import json_of
 from zembrel.raster.model import TYPES, Band, Block, Cells, Mask, Raster
 

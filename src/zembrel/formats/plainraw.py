@@ -15,13 +15,13 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
-from zembrel.formats.handles import file_handles
 from zembrel.formats.raw import RawCells, order_of, raw_sink
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
 from zembrel.formats.strided import RawLayout
 from zembrel.formats.whole import only_layer
 from zembrel.grid.frame import Frame
+from zembrel.handles import file_handles
 from zembrel.raster.model import TYPES, Band, Raster, shared_type
 
 _KEYS = ("columns", "rows", "type", "order", "first", "skip", "bands")

@@ -17,7 +17,6 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.formats.handles import file_handles
 from zembrel.formats.raw import ORDERS, RawCells, beside, order_of, raw_sink
 from zembrel.formats.sink import Sink
 from zembrel.formats.strided import RawLayout
@@ -25,6 +24,7 @@ from zembrel.formats.voids import void_of
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
 from zembrel.grid.frame import Affine, Frame
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Raster, shared_type
 
 LAYOUTS = ("bil", "bip", "bsq")

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import file_handles
+from zembrel.handles import file_handles
 from zembrel.raster.model import Cells
 
 _LARGEST = 1 << 26  # bytes that are read at a time

@@ -9,10 +9,10 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.formats.blockcache import block_cache
-from zembrel.formats.handles import file_handles
 from zembrel.formats.sink import BlocksAsIs, Sink
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.handles import file_handles
 from zembrel.raster.model import Band, Block, Cells, has_alpha, shared_type
 from zembrel.raster.views.nodata import both, nodata_mask
 

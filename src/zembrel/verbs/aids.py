@@ -10,13 +10,13 @@ from pathlib import Path
 
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.formats import open_raster
-from zembrel.formats.handles import file_handles
 from zembrel.geodesy.aid import Aid
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, VerticalCRS, aided, label, vertical_of, with_vertical
 from zembrel.geodesy.operation import CoordinateOperation, operation
 from zembrel.geodesy.shiftgrid import ShiftGrid, read_shift_grid
 from zembrel.geodesy.text.vertical import recognised
 from zembrel.geodesy.units import Unit
+from zembrel.handles import file_handles
 from zembrel.measure import LENGTHS
 from zembrel.raster.model import Band, Raster, is_photo
 from zembrel.raster.separation import GridSeparation

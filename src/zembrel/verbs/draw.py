@@ -14,10 +14,10 @@ from zembrel.draw.picture import Look, ShapeLayer, draw_map, draw_picture
 from zembrel.draw.shapes import ShapeLook
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.formats.handles import size_on_disk
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.grid.frame import Affine, Frame
+from zembrel.handles import size_on_disk
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled

@@ -11,9 +11,9 @@ from zembrel.engine.plan import Plan
 from zembrel.engine.run import Observer, run
 from zembrel.errors import RefusedError, UsageError
 from zembrel.formats import Format, check_settings, choose_format, format_named, header_beside, load
-from zembrel.formats.handles import size_on_disk
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.text import in_wkt1, write_crs
+from zembrel.handles import size_on_disk
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.outline import Cover

@@ -14,8 +14,8 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import Readable, file_handles
 from zembrel.formats.tiff import tags
+from zembrel.handles import Readable, file_handles
 from zembrel.reading import Stamp
 
 MOST_DIRECTORIES = 10_000

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import Readable
 from zembrel.formats.sidecars import placed_in
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.bands import read_bands
@@ -16,6 +15,7 @@ from zembrel.formats.tiff.geokeys import read_frame
 from zembrel.formats.tiff.layout import SegmentLayout, read_layout
 from zembrel.formats.tiff.reader import TiffRaster, mask_raster
 from zembrel.grid.frame import Frame
+from zembrel.handles import Readable
 from zembrel.raster.model import ALPHA, Band
 
 OVERVIEWS_BESIDE, MASK_BESIDE = ".ovr", ".msk"  # added to the image's whole name; only read

@@ -14,12 +14,12 @@ from typing import NamedTuple
 import numpy as np
 
 from zembrel.errors import InputError, ZembrelError
-from zembrel.formats.handles import Readable, file_handles
 from zembrel.formats.tiff import geokeys, tags
 from zembrel.formats.tiff.directory import Directory, read_directories, sub_directories
 from zembrel.formats.tiff.layout import SegmentLayout, read_layout
 from zembrel.formats.tiff.opening import open_tiff
 from zembrel.geodesy.crs import UnresolvedCRS
+from zembrel.handles import Readable, file_handles
 
 GOOD, FAULT, NOTE = "ok", "fault", "note"
 OVERVIEWS_FROM = 1024  # cells along the longer side from which the cloud layout wants overviews

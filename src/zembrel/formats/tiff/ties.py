@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.formats.handles import Readable
 from zembrel.formats.tiff import tags
 from zembrel.formats.tiff.directory import read_directories
+from zembrel.handles import Readable
 
 
 def tie_points(path: Readable) -> npt.NDArray[np.float64]:

@@ -15,9 +15,9 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import FileBytes
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs, write_crs
+from zembrel.handles import FileBytes
 from zembrel.points.files import Reading
 from zembrel.points.files.columns import Steps, block_of, check_place, layout_for, meant
 from zembrel.points.las.writing import NewFile

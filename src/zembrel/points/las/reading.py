@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import FileBytes
+from zembrel.handles import FileBytes
 from zembrel.points.las import extra
 from zembrel.points.las.chunked import with_chunks
 from zembrel.points.las.header import WKT_BIT, LasHeader, read_header

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.formats.handles import FileBytes
+from zembrel.handles import FileBytes
 from zembrel.points import laz
 from zembrel.points.las.header import LasHeader
 from zembrel.points.las.vlr import Record

@@ -6,7 +6,7 @@ import struct
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from zembrel.formats.handles import FileBytes
+from zembrel.handles import FileBytes
 
 _HEAD, _EXTENDED = struct.Struct("<H16sHH32s"), struct.Struct("<H16sHQ32s")
 _MOST = 100_000  # records that are read at most: a header may lie

@@ -2,8 +2,8 @@
 
 Sources: B. K. P. Horn, "Hill shading and the reflectance map", Proceedings of the IEEE 69 (1981), for
 gradients and shading; I. S. Evans, "General geomorphometry", in Spatial Analysis in Geomorphology (1972), for
-the terms of curvature; S. L. Moshier, "Methods and Programs for Mathematical Functions" (1989), for the arc
-tangent.
+the terms of curvature; M. Abramowitz, I. A. Stegun, "Handbook of Mathematical Functions" (1964), 4.4.49, for
+the arc tangent.
 
 Heights, (rows, columns) floats with a halo of one cell where the raster has it, and valid, bytes of the same
 shape or (0, 0) for all; the results, (rows, columns) or (bands, rows, columns), are for the part that begins
@@ -122,18 +122,14 @@ def _touches(valid, y, x):  # type: ignore[no-untyped-def]
 
 @part_of_kernels
 def arc_tangent(x):  # type: ignore[no-untyped-def]
-    """Of x >= 0, in radians, without a branch, so that many are made at once."""
-    steep, middle = x > 2.414213562373095, x > 0.66
-    begin = math.pi / 2 if steep else (math.pi / 4 if middle else 0.0)
-    above = -1.0 if steep else (x - 1.0 if middle else x)
-    below = x if steep else (x + 1.0 if middle else 1.0)
-    t = above / below
+    """Of x >= 0, in radians to 2e-8, without a branch, so that many are made at once."""
+    steep = x > 1.0
+    t = 1.0 / x if steep else x
     z = t * t
-    p = (((-0.8750608600031904 * z - 16.15753718733365) * z - 75.00855792314705) * z - 122.88666844901361) * z
-    q = (
-        (((z + 24.858464901423062) * z + 165.02700983169885) * z + 432.88106049129027) * z + 485.3903996359137
-    ) * z
-    return begin + (t + t * z * (p - 64.85021904942025) / (q + 194.5506571482614))
+    p = ((0.0028662257 * z - 0.0161657367) * z + 0.0429096138) * z - 0.0752896400
+    p = (((p * z + 0.1065626393) * z - 0.1420889944) * z + 0.1999355085) * z - 0.3333314528
+    angle = t + t * z * p
+    return math.pi / 2 - angle if steep else angle
 
 
 @kernel

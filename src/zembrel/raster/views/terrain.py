@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -64,28 +64,54 @@ class Terrain:
             np.float32 if block.cells.dtype.itemsize <= 2 or block.cells.dtype == np.float32 else np.float64
         )
         heights = np.ascontiguousarray(block.cells[0], kind)
-        made = np.zeros((len(self.measures), *pane.shape), self.bands[0].dtype)
-        ok = np.zeros(made.shape, np.uint8)
+        made = np.empty((len(self.measures), *pane.shape), self.bands[0].dtype)
+        ok = np.empty(made.shape, np.uint8)
+        room = _Room.of(pane.columns)  # one for all strips: new ones would cost as much as the work
         for strip in pane.blocks(_STRIP, pane.columns):
-            self._fill(
-                heights, valid, met, strip, made[:, strip.within(pane)[0]], ok[:, strip.within(pane)[0]]
-            )
+            rows, _ = strip.within(pane)
+            self._fill(_Wide(heights, valid, met), strip, room.part(strip), made[:, rows], ok[:, rows])
         return Block(made) if ok.all() else Block(made, ok.view(bool))
 
-    def _fill(self, heights: Any, valid: Any, met: Pane, strip: Pane, made: Any, ok: Any) -> None:
-        """The rows of `strip`, of heights of the pane `met`."""
+    def _fill(self, wide: _Wide, strip: Pane, room: _Room, made: Any, ok: Any) -> None:
+        """The rows of `strip`."""
+        heights, valid, met = wide
         top, left, axes = strip.top - met.top, strip.left - met.left, self.axes[strip.top : strip.bottom]
-        east, north = np.empty(strip.shape), np.empty(strip.shape)
-        known = np.empty(strip.shape, np.uint8)
         if any(measure.sloping for measure in self.measures):
-            kernels.terrain.gradients(heights, valid, top, left, axes, east, north, known)
-        near = Near(heights, valid, top, left, strip, axes, east, north, known)
+            kernels.terrain.gradients(heights, valid, top, left, axes, room.east, room.north, room.known)
+        near = Near(heights, valid, top, left, strip, axes, room.east, room.north, room.known)
         here = valid[top : top + strip.rows, left : left + strip.columns] if valid.size else 1
         for measure, out, sure in zip(self.measures, made, ok, strict=True):
-            sure[...] = known if measure.sloping else here
+            sure[...] = room.known if measure.sloping else here
             if made.dtype == np.uint8:
-                light = np.empty(strip.shape)
-                measure.fill(near, light, sure)
-                np.copyto(out, np.rint(light), casting="unsafe")
+                measure.fill(near, room.light, sure)
+                np.rint(room.light, out=room.light)
+                np.copyto(out, room.light, casting="unsafe")
             else:
                 measure.fill(near, out, sure)
+
+
+class _Wide(NamedTuple):
+    """Heights and validity of a pane that holds others and what lies around them."""
+
+    heights: Any
+    valid: Any
+    met: Pane
+
+
+class _Room(NamedTuple):
+    """Arrays for what is made of a strip on the way."""
+
+    east: Array
+    north: Array
+    known: Any
+    light: Array
+
+    @classmethod
+    def of(cls, columns: int) -> _Room:
+        """Of strips of so many columns."""
+        shape = _STRIP, columns
+        return cls(np.empty(shape), np.empty(shape), np.empty(shape, np.uint8), np.empty(shape))
+
+    def part(self, strip: Pane) -> _Room:
+        """For a strip of fewer rows."""
+        return _Room(*(array[: strip.rows] for array in self))

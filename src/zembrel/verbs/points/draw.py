@@ -14,10 +14,10 @@ from zembrel.draw.points import Section, along_line, draw_section
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.formats.handles import size_on_disk
 from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.pane import Pane
+from zembrel.handles import size_on_disk
 from zembrel.points.classes import legend_of
 from zembrel.points.gridding.statistic import as_block
 from zembrel.points.gridding.tallied import placing_of

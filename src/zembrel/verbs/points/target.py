@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.formats.handles import size_on_disk
 from zembrel.geodesy.crs import CRS
+from zembrel.handles import size_on_disk
 from zembrel.points.files import check_name
 from zembrel.points.files.catalogue import format_of
 from zembrel.points.las.writing import NewFile
