@@ -12,6 +12,8 @@ for picture in island web relief landcover; do cp "$picture.png" "$shots/draw-$p
 zembrel draw 'lidar/l?.laz' --by class --title "swaths over Marrow Harbour" --out "$shots/draw-points.png" --replace --quiet
 zembrel draw 'lidar/l?.laz' --by class --section 733600,5096700,734000,5097050 --width 4m --title "through the wood" \
     --out "$shots/draw-section.png" --replace --quiet
+zembrel terrain relief.tif --of hillshade --sun-at 2027-12-21T14:30Z --cast --out noon.tif --quiet
+zembrel draw noon.tif --title "Marrowick on the shortest day, 14:30 UTC" --out "$shots/draw-terrain.png" --replace --quiet
 zembrel draw sketch.tif --out "$shots/draw-sketch.png" --replace --quiet
 
 # terminal NAME COMMAND...: what a person sees who types the commands, in a window of 1280 x 800

@@ -76,17 +76,6 @@ SYNONYMS = {
     "contour": ("isolines", "isobands"),
     "rasterize": ("burn", "gridify"),
     "polygonize": ("vectorize", "outline"),
-    "terrain": (
-        "slope",
-        "aspect",
-        "hillshade",
-        "relief",
-        "roughness",
-        "ruggedness",
-        "curvature",
-        "shadow",
-        "shadows",
-    ),
     "paint": ("colour", "color", "colorize", "shade"),
     "tile": ("split", "chop", "sheets"),
     "mosaic": ("merge", "join", "stitch", "combine"),
@@ -107,6 +96,14 @@ SYNONYMS = {
 }  # fmt: skip
 
 
+# words that are typed as verbs, and the option that makes it
+OPTIONS_OF = {
+    word: f"terrain INPUT --of {word} --out PATH"
+    for word in ("slope", "aspect", "hillshade", "roughness", "ruggedness", "curvature", "position")
+} | {"shadows": "terrain INPUT --of hillshade --cast --out PATH"}
+
+
 def hint(word: str) -> str | None:
-    """The verb that is meant by a synonym of the trade."""
-    return next((verb for verb, words in SYNONYMS.items() if word.lower() in words), None)
+    """What is meant by a synonym of the trade: the verb, or with it the option that makes that."""
+    known = next((verb for verb, words in SYNONYMS.items() if word.lower() in words), None)
+    return known or OPTIONS_OF.get(word.lower())
