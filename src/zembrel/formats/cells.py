@@ -123,11 +123,12 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
 def rows_of(frame: Frame, pane: Pane, block: Block) -> tuple[list[Cells], Cells]:
     """x, y and the bands of the cells of `pane` that are valid in any band, and validity (bands, n).
 
-    The first and the last cell of the frame are among them in any case.
+    The first and the last cell of the frame are among them in any case, and the two beside the first, so that
+    extent and cell size can be told from the places alone.
     """
     anywhere = block.anywhere.copy()
     if pane.top == 0:
-        anywhere[0, 0] = True
+        anywhere[0, :2] = anywhere[:2, 0] = True
     if pane.bottom == frame.rows:
         anywhere[-1, -1] = True
     rows, columns = np.nonzero(anywhere)
