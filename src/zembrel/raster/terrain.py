@@ -205,7 +205,7 @@ class Curvature:
 
     def fill(self, near: Near, out: Array, ok: Bytes) -> None:
         around = near.heights, near.valid, near.top, near.left
-        kernels.terrain.curvatures(*around, near.axes, BENDS[self.what], out)
+        kernels.neighbours.curvatures(*around, near.axes, BENDS[self.what], out)
 
 
 @dataclass(frozen=True)
@@ -223,7 +223,7 @@ class Unevenness:
 
     def fill(self, near: Near, out: Array, ok: Bytes) -> None:
         what = int(self.name == "ruggedness")
-        kernels.terrain.unevenness(near.heights, near.valid, near.top, near.left, what, out)
+        kernels.neighbours.unevenness(near.heights, near.valid, near.top, near.left, what, out)
 
 
 @dataclass(frozen=True)
@@ -253,7 +253,7 @@ class Position:
     def fill(self, near: Near, out: Array, ok: Bytes) -> None:
         known = near.heights if not near.valid.size else np.where(near.valid, near.heights, 0)
         fixed = np.rint(known.astype(np.float64) / FINEST).astype(np.int64)
-        kernels.terrain.positions(fixed, near.valid, near.top, near.left, self.widths, FINEST, out)
+        kernels.neighbours.positions(fixed, near.valid, near.top, near.left, self.widths, FINEST, out)
 
 
 def joined_halo(measures: Sequence[Measure]) -> Halo:
