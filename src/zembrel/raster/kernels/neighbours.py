@@ -1,7 +1,7 @@
 """How a surface bends and how uneven it is, and where a cell stands among others, from the cells around it.
 
-Source: I. S. Evans, "General geomorphometry", in Spatial Analysis in Geomorphology (1972), for curvature; others
-stand with their kernels. Arguments are those of `terrain`.
+Source: I. S. Evans, "General geomorphometry", in Spatial Analysis in Geomorphology (1972), for curvature;
+others stand with their kernels. Arguments are those of `terrain`.
 """
 
 from __future__ import annotations
