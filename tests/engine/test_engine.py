@@ -165,7 +165,8 @@ def test_any_number_of_files_shares_a_bounded_number_of_handles(tmp_path: Path) 
 
 
 def test_sheets_beyond_the_handles_still_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from zembrel import handles, open_raster
+    from zembrel import handles
+    from zembrel.formats import open_raster
 
     monkeypatch.setattr(handles.file_handles, "_most", 3)
     sheets = [save(tmp_path / f"{n}.tif", raster(random_cells(8, 8, seed=n))) for n in range(9)]
