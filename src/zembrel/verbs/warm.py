@@ -28,6 +28,7 @@ from zembrel.raster.views.palette import RGB
 from zembrel.verbs.calls import call
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.terrain import NAMES
 
 _HOME, _SIDE = 32626, 96
 _METHODS = ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode", "median", "sum")
@@ -72,6 +73,10 @@ _OF_ONE_BAND: list[tuple[str, str, dict[str, Any]]] = [
     ("trace", "o.geojson", {"spurs": 2}), ("sample", "o.csv", {"at": "places.geojson", "method": "cubic"}),
     ("tally", "o.csv", {"zones": "wood.geojson", "stats": ("mean", "median")}),
 ]  # fmt: skip
+_OF_HEIGHTS: list[tuple[str, str, dict[str, Any]]] = [
+    ("terrain", "o.tif", {"of": NAMES, "reach": "3", "z_unit": "m", "cast": True}),
+    ("terrain", "o.tif", {"of": ("hillshade",), "z_unit": "m"}),
+]
 _OF_FEATURES: list[tuple[str, str, dict[str, Any]]] = [
     ("rasterize", "o.tif", {"cell": "10m"}), ("rasterize", "o.tif", {"cell": "10m", "touching": True}),
     ("rasterize", "o.tif", {"cell": "10m", "cover": True}), ("tally", "o.tif", {"cell": "20m"}),
@@ -130,7 +135,7 @@ def _calls(folder: Path, source: Any, runs: list[tuple[str, str, dict[str, Any]]
 
 
 def _rasters(kind: str, bands: int) -> Any:
-    runs = [*_OF_RASTERS, *(_OF_ONE_BAND if bands == 1 else ())]
+    runs = [*_OF_RASTERS, *(_OF_ONE_BAND if bands == 1 else ()), *(_OF_HEIGHTS if kind == "float32" else ())]
     return lambda folder: _calls(folder, _waves(kind, bands), runs)
 
 
