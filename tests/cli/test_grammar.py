@@ -37,8 +37,8 @@ def sheets(zembrel: Program) -> Program:
     [
         (["mosiac", "in"], "did you mean mosaic? (see zembrel --help)"),
         (["crop", "in"], "use zembrel clip"),
-        (["slope", "in"], "use zembrel terrain INPUT --of slope"),
-        (["shadows", "in"], "--of hillshade --cast"),
+        (["slope", "in"], "use zembrel terrain INPUT --of slope --out PATH"),
+        (["shadows", "in"], "use zembrel terrain INPUT --of hillshade --cast --out PATH"),
         (["clip", "in/m1.tif", "-oout.tif"], "write -o out.tif"),
         (["clip", "in/m1.tif", "-o=out.tif"], "write -o out.tif"),
         (["clip", "in/m1.tif", "--out", "a.tif", "-o", "b.tif"], "keep one of the two"),

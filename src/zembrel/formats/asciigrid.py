@@ -21,6 +21,7 @@ import numpy.typing as npt
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats import numbertext
 from zembrel.formats.gridkeys import GridHeader, header_text, read_header
+from zembrel.formats.numberkind import check_tellable
 from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
@@ -157,6 +158,7 @@ class AsciiEncoder:
     def encode(self, pane: Pane, block: Block) -> bytes:
         import orjson
 
+        check_tellable(block)
         cells: Cells = block.cells[0]
         if not self.declared and np.any(cells[block.valid_of(0)] == VOID):
             raise RefusedError(

@@ -21,7 +21,7 @@ from zembrel.formats import matrix
 from zembrel.formats.blockcache import block_cache
 from zembrel.formats.columns import Dialect, dialect_of, tables
 from zembrel.formats.lattice import lattice_of, placed
-from zembrel.formats.numberkind import NumberKind
+from zembrel.formats.numberkind import NumberKind, check_tellable
 from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
@@ -147,6 +147,7 @@ class CellEncoder:
     def encode(self, pane: Pane, block: Block) -> bytes:
         import orjson
 
+        check_tellable(block)
         columns, known = rows_of(self.frame, pane, block)
         if not columns[0].size:
             return b""

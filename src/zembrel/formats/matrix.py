@@ -14,7 +14,7 @@ import numpy as np
 
 from zembrel.formats.blockcache import block_cache
 from zembrel.formats.columns import Dialect, dialect_of, tables
-from zembrel.formats.numberkind import NumberKind
+from zembrel.formats.numberkind import NumberKind, check_tellable
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
@@ -71,6 +71,7 @@ class MatrixEncoder:
     def encode(self, pane: Pane, block: Block) -> bytes:
         import orjson
 
+        check_tellable(block)
         cells = np.ascontiguousarray(block.cells[0])
         text = orjson.dumps(cells, option=orjson.OPT_SERIALIZE_NUMPY)[2:-2].replace(b"],[", b"\n")
         text = text.replace(b"null", b"nan")

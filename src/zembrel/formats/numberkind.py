@@ -1,12 +1,26 @@
-"""The cell type of numbers that come as text."""
+"""Numbers as text: their cell type when they come as such, and what cannot be told so."""
 
 from __future__ import annotations
 
 import numpy as np
 
+from zembrel.errors import RefusedError
 from zembrel.grid.frame import Array
+from zembrel.raster.model import Block
 
-_INT32 = 2**31
+_INT32, _EXACT = 2**31, 2**53  # ends of whole numbers: of 32 bits, and those that 64-bit floats hold
+
+
+def check_tellable(block: Block) -> None:
+    """Raise RefusedError for valid cells that would not come back from a text of numbers."""
+    kind = block.cells.dtype
+    if kind.kind == "f" and np.isinf(block.values).any():
+        what, why = "valid cells hold infinite values", "a text of numbers has no word for them"
+        raise RefusedError(what, why, "blank them first, with mask --where")
+    wide = kind.kind in "iu" and kind.itemsize == 8 and block.values.size > 0
+    if wide and max(int(block.values.max()), -int(block.values.min())) > _EXACT:
+        what, why = "cells hold whole numbers beyond 2^53", "read from a text, they would be rounded"
+        raise RefusedError(what, why, "write GeoTIFF, Parquet or another binary format")
 
 
 class NumberKind:
