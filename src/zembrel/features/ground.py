@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -22,6 +23,7 @@ from zembrel.measure import Length
 Numbers = npt.NDArray[np.float64]
 _SMALL, _STEP = 300.0, 100.0  # metres
 _STRIP = 256  # cells of the longest edge of a row whose area is taken
+_AT_ONCE = 500_000  # corners whose places are held at a time
 _ROUND = 128  # edges of a circle
 _PIECE = 20_000.0  # metres of a line that are grown on one map
 
@@ -56,9 +58,20 @@ def _areas_on(
     """Areas of polygons, (n,), on the plane that their corners are taken to, edges in pieces of `longest`."""
     polygons, owner = shapely.get_parts(geometries, return_index=True)
     rings, polygon = shapely.get_rings(polygons, return_index=True)
+    if not len(rings):
+        return np.zeros(len(geometries))
+    batch = np.cumsum(shapely.get_num_coordinates(rings)) // _AT_ONCE
+    starts = np.flatnonzero(np.append(True, batch[1:] != batch[:-1]))
+    found = np.concatenate([_ring_areas(part, to_plane, longest) for part in np.split(rings, starts[1:])])
+    holes = np.append(False, polygon[1:] == polygon[:-1])
+    return np.asarray(np.bincount(owner[polygon], np.where(holes, -found, found), len(geometries)))
+
+
+def _ring_areas(rings: Any, to_plane: Callable[[Array], Array], longest: float) -> Numbers:
+    """What each ring encloses, (n,)."""
     points, ring = shapely.get_coordinates(rings, return_index=True)
     if not len(points):
-        return np.zeros(len(geometries))
+        return np.zeros(len(rings))
     last = np.append(ring[1:] != ring[:-1], True)
     steps = np.zeros_like(points)
     steps[:-1] = np.diff(points, axis=0)
@@ -75,10 +88,9 @@ def _areas_on(
     x, y = plane.T
     twice = np.append(x[:-1] * y[1:] - x[1:] * y[:-1], 0.0)
     twice[starts[1:] - 1] = 0.0
-    found = np.abs(np.add.reduceat(twice, starts)) / 2
-    polygon = polygon[ring[starts]]
-    holes = np.append(False, polygon[1:] == polygon[:-1])
-    return np.asarray(np.bincount(owner[polygon], np.where(holes, -found, found), len(geometries)))
+    found = np.zeros(len(rings))
+    found[ring[starts]] = np.abs(np.add.reduceat(twice, starts)) / 2
+    return found
 
 
 def cell_areas(frame: Frame, pane: Pane) -> Numbers:
