@@ -99,6 +99,10 @@ class Readings:
         """Whether the inputs of this run may be larger than what a stranger's may be."""
         self._trusted = self._trusted or trusted
 
+    @property
+    def trusted(self) -> bool:
+        return self._trusted
+
     def most(self, limit: int) -> int:
         """A limit against files that are made to do harm; hardly any for inputs that are trusted."""
         return _ENDLESS if self._trusted else limit

@@ -116,11 +116,11 @@ def test_a_chunk_cut_off_anywhere_tells_fewer_points(layout: Layout) -> None:
 def test_tables_of_chunks_come_back(rows: list[tuple[int, int]], variable: bool) -> None:
     numbers = np.array(rows, np.int64).reshape(-1, 2)
     packed = np.frombuffer(write_table(numbers, variable=variable), np.uint8)
-    back = read_table(packed, variable=variable, most=30)
+    back = read_table(packed, 0, variable=variable, most=30)
     assert back is not None
     np.testing.assert_array_equal(back[:, 1], numbers[:, 1])
     np.testing.assert_array_equal(back[:, 0], numbers[:, 0] if variable else 0)
-    assert read_table(packed, variable=variable, most=len(rows) - 1) is None
+    assert read_table(packed, 0, variable=variable, most=len(rows) - 1) is None
 
 
 def test_the_tables_of_returns_are_these() -> None:

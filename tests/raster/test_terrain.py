@@ -141,6 +141,8 @@ def test_a_sphere_and_a_valley_bend_as_they_do() -> None:
     np.testing.assert_allclose(block.cells[2][inner], 1 / 9000, rtol=1e-4)
     np.testing.assert_allclose(block.cells[0][inner], 1 / 9000, rtol=1e-4)
     np.testing.assert_allclose((block.cells[1] * away * 10)[inner], 1, rtol=1e-4)  # circles around the top
+    feet = surface(lambda x, y: np.sqrt(9000.0**2 - (x - x0) ** 2 - (y - y0) ** 2) / 0.3048, where, unit="ft")
+    np.testing.assert_allclose(made(feet, "curvature:mean").cells[0][inner], 1 / 9000, rtol=1e-4)
     valley = surface(lambda x, y: (x - x0) ** 2 / 500, where)
     bent = made(valley, "curvature:profile").cells[0]
     slope = (np.arange(81) - 40) * 10 * 2 / 500

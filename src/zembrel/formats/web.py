@@ -270,7 +270,7 @@ def _parts(answer: Any, most: int | None) -> Iterator[bytes]:
         if most is not None and came > most:
             why = f"{most:,} bytes were asked for, and more come"
             raise RemoteError(f"{where} does not stop", why, "fetch the file as a whole, and name that")
-        if seconds > _GRACE and _TRICKLE * seconds - came > readings.most(0):
+        if seconds > _GRACE and came < _TRICKLE * seconds and not readings.trusted:
             why = f"{came:,} bytes came in {seconds:.0f} s"
             raise RemoteError(f"{where} answers too slowly", why, f"try again later, or {TRUST}")
         yield data

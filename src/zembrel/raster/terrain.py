@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
-from typing import Any, NamedTuple, Protocol
+from functools import cached_property, reduce
+from typing import ClassVar, NamedTuple, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -23,14 +24,16 @@ WAYS = {"degrees": ("deg", 0), "percent": ("%", 1), "ratio": ("", 2)}
 BENDS = {"profile": 0, "plan": 1, "mean": 2}
 _DISC = 0.2666  # degrees, half of the sun's
 FARTHEST = 2_048  # cells that a shadow is followed
-FINEST = 2.0**-20  # in units of heights: what means of positions are exact to
+FINEST, HIGHEST = 2.0**-16, 2.0**25  # units of heights: what sums for positions are exact to, and up to
 
 
 class Near(NamedTuple):
     """Heights around a strip of cells that begins `top` rows and `left` columns in, and what is made of them.
 
     heights: (rows, columns) floats; valid: bytes of the same shape, or (0, 0) for all; pane: of the strip;
-    axes: (rows of the strip, 4), see `kernels.terrain`; east, north, known: gradients of the strip.
+    axes: (rows of the strip, 4), see `kernels.terrain`; metres: of a unit of the heights; tops: the highest
+    of squares of heights, see `kernels.horizon`, (0, 0) where nothing casts; east, north, known: gradients of
+    the strip.
     """
 
     heights: Array
@@ -39,6 +42,8 @@ class Near(NamedTuple):
     left: int
     pane: Pane
     axes: Array
+    metres: float
+    tops: Array
     east: Array
     north: Array
     known: Bytes
@@ -57,34 +62,36 @@ class Halo(NamedTuple):
         return Halo(*map(max, self, other))
 
 
-_BESIDE = Halo(1, 1, 1, 1)
+class Measure(ABC):
+    """One band that is made of heights; picklable."""
 
-
-class Measure(Protocol):
-    """One band that is made of heights; picklable.
-
-    sloping: whether it needs the gradients, and is unknown where they are.
-    """
+    sloping: ClassVar[bool] = False  # whether it needs the gradients, and is unknown where they are
 
     @property
+    @abstractmethod
     def band(self) -> Band: ...
-    @property
-    def halo(self) -> Halo: ...
-    @property
-    def sloping(self) -> bool: ...
 
+    @property
+    def halo(self) -> Halo:
+        """The cells that it needs around each."""
+        return Halo(1, 1, 1, 1)
+
+    @property
+    def casting(self) -> bool:
+        """Whether it follows shadows."""
+        return False
+
+    @abstractmethod
     def fill(self, near: Near, out: Array, ok: Bytes) -> None:
         """Fill `out`, (rows, columns) of the strip; clear `ok` where nothing can be said."""
-        ...
 
 
 @dataclass(frozen=True)
-class Slope:
+class Slope(Measure):
     """The steepest rise, in one of WAYS."""
 
     way: str = "degrees"
-    halo: Halo = _BESIDE
-    sloping: bool = True
+    sloping = True
 
     @property
     def band(self) -> Band:
@@ -103,14 +110,13 @@ class NorthTurn(Protocol):
 
 
 @dataclass(frozen=True)
-class Aspect:
+class Aspect(Measure):
     """Where the surface faces, clockwise from grid north, or from true north by `turn`; flat: where it faces
     nowhere, NaN for no value."""
 
     flat: float = math.nan
     turn: NorthTurn | None = None
-    halo: Halo = _BESIDE
-    sloping: bool = True
+    sloping = True
 
     @property
     def band(self) -> Band:
@@ -139,7 +145,7 @@ class Ray(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Hillshade:
+class Hillshade(Measure):
     """Light on a matt surface, 0 to 255, the mean over `suns` (from grid north).
 
     rays: the ways to those that cast shadows, one for each sun, or none.
@@ -148,7 +154,7 @@ class Hillshade:
     suns: tuple[Sun, ...]
     name: str = "hillshade"
     rays: tuple[Ray, ...] = ()
-    sloping: bool = True
+    sloping = True
 
     @property
     def band(self) -> Band:
@@ -156,10 +162,11 @@ class Hillshade:
 
     @property
     def halo(self) -> Halo:
-        whole = Halo(1, 1, 1, 1)
-        for ray in self.rays:
-            whole = whole.joined(ray.halo)
-        return whole
+        return reduce(Halo.joined, (ray.halo for ray in self.rays), super().halo)
+
+    @property
+    def casting(self) -> bool:
+        return bool(self.rays)
 
     def fill(self, near: Near, out: Array, ok: Bytes) -> None:
         lit = np.zeros((0, 0, 0))
@@ -168,7 +175,7 @@ class Hillshade:
             for sun, ray, share in zip(self.suns, self.rays, lit, strict=True):
                 if sun.altitude > -_DISC:
                     around = near.heights, near.valid, near.top, near.left
-                    kernels.horizon.sunlit(*around, tuple(ray), disc(sun), share)
+                    kernels.horizon.sunlit(*around, near.tops, tuple(ray), disc(sun), share)
         kernels.terrain.shades(near.east, near.north, self._directions, lit, out)
 
     @cached_property
@@ -191,13 +198,11 @@ def _direction(sun: Sun) -> tuple[float, float, float]:
 
 
 @dataclass(frozen=True)
-class Curvature:
+class Curvature(Measure):
     """How the surface bends, in one of BENDS: along the steepest way, along the level, or the mean of all."""
 
     what: str = "mean"
     unit: str = "m"
-    halo: Halo = _BESIDE
-    sloping: bool = False
 
     @property
     def band(self) -> Band:
@@ -205,17 +210,15 @@ class Curvature:
 
     def fill(self, near: Near, out: Array, ok: Bytes) -> None:
         around = near.heights, near.valid, near.top, near.left
-        kernels.neighbours.curvatures(*around, near.axes, BENDS[self.what], out)
+        kernels.neighbours.curvatures(*around, near.axes, near.metres, BENDS[self.what], out)
 
 
 @dataclass(frozen=True)
-class Unevenness:
+class Unevenness(Measure):
     """Roughness or ruggedness of the 3 x 3 cells around each."""
 
     name: str = "roughness"
     unit: str = "m"
-    halo: Halo = _BESIDE
-    sloping: bool = False
 
     @property
     def band(self) -> Band:
@@ -227,12 +230,11 @@ class Unevenness:
 
 
 @dataclass(frozen=True)
-class Position:
+class Position(Measure):
     """Height above the mean within a reach of so many cells along x and y."""
 
     reach: tuple[float, float]
     unit: str = "m"
-    sloping: bool = False
 
     @property
     def band(self) -> Band:
@@ -251,22 +253,23 @@ class Position:
         return np.floor(across * np.sqrt(1 - (rows / max(along, 1)) ** 2) + 1e-9).astype(np.int64)
 
     def fill(self, near: Near, out: Array, ok: Bytes) -> None:
-        known = near.heights if not near.valid.size else np.where(near.valid, near.heights, 0)
-        fixed = np.rint(known.astype(np.float64) / FINEST).astype(np.int64)
-        kernels.neighbours.positions(fixed, near.valid, near.top, near.left, self.widths, FINEST, out)
+        reach = self.halo.up
+        first, last = max(0, near.top - reach), near.top + near.pane.rows + reach
+        heights, valid = near.heights[first:last], near.valid[first:last]
+        known = np.where(valid, heights, 0) if valid.size else heights
+        whole = np.clip(known.astype(np.float64), -HIGHEST, HIGHEST) / FINEST
+        fixed = np.rint(whole).astype(np.int64)
+        kernels.neighbours.positions(fixed, valid, near.top - first, near.left, self.widths, FINEST, out)
 
 
 def joined_halo(measures: Sequence[Measure]) -> Halo:
     """The cells that all of them need."""
-    whole = Halo()
-    for measure in measures:
-        whole = whole.joined(measure.halo)
-    return whole
+    return reduce(Halo.joined, (measure.halo for measure in measures), Halo())
 
 
 def bands_of(measures: Sequence[Measure]) -> tuple[Band, ...]:
     """Their bands, of one type: bytes where all are light, else floats."""
-    bands: list[Any] = [measure.band for measure in measures]
+    bands = [measure.band for measure in measures]
     if all(band.type == "uint8" for band in bands):
         return tuple(bands)
     return tuple(Band(band.name, "float32", unit=band.unit) for band in bands)

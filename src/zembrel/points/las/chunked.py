@@ -83,7 +83,7 @@ def _from_table(source: LasSource, compression: Compression) -> Chunks | None:
         return None
     variable = compression.chunk == VARIABLE
     most = (at - begin) // source.cloud.layout.dtype.itemsize + 1
-    table = laz.chunks.read_table(np.asarray(data[at:]), variable=variable, most=most)
+    table = laz.chunks.read_table(data, at, variable=variable, most=most)
     if table is None or int(table[:, 1].sum()) > at - begin - 8:
         return None
     starts = begin + 8 + np.cumsum(table[:, 1]) - table[:, 1]

@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import types
 
+from zembrel.handles import FileBytes
 from zembrel.points.laz import layered, pointwise
 from zembrel.points.laz.coder import SLOTS, begin_decoding, begin_encoding, end_encoding
 from zembrel.points.laz.integers import decode_int32, encode_int32, integer_models
@@ -129,18 +130,20 @@ def _write(numbers, contexts, out, models):
     return end_encoding(state.ctypes, out.ctypes)
 
 
-def read_table(data: Bytes, *, variable: bool, most: int) -> npt.NDArray[np.int64] | None:
+def read_table(
+    data: Bytes | FileBytes, at: int, *, variable: bool, most: int
+) -> npt.NDArray[np.int64] | None:
     """Points (0 unless variable) and bytes of each chunk, (chunks, 2); None for a table that is none.
 
-    most: chunks that a file of this size can hold.
+    at: where it begins; most: chunks that a file of this size can hold.
     """
-    if len(data) < 8:
+    if len(data) < at + 8:
         return None
-    version, number = np.frombuffer(data[:8].tobytes(), "<u4").tolist()
+    version, number = np.frombuffer(data[at : at + 8].tobytes(), "<u4").tolist()
     if version != 0 or number > most:
         return None
     numbers = np.zeros((number, 2), np.int64)
-    padded = np.concatenate((data[8 : 8 + 16 * number + 64], np.zeros(16 * number + 64, np.uint8)))
+    padded = np.concatenate((data[at + 8 : at + 8 + 16 * number + 64], np.zeros(16 * number + 64, np.uint8)))
     _read(padded, np.zeros(integer_models(2), np.uint16), 2 if variable else 1, numbers)
     return numbers
 

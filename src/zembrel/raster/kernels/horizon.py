@@ -12,29 +12,29 @@ _SIDE = 16  # cells of a square whose highest is known
 
 
 @kernel
-def sunlit(heights, valid, top, left, ray, ends, out):  # type: ignore[no-untyped-def]
+def sunlit(heights, valid, top, left, highest, ray, ends, out):  # type: ignore[no-untyped-def]
     """The share of the disc that no cell hides, 0 to 1.
 
-    heights, (rows, columns), valid, bytes or (0, 0) for all, and out, the part from (top, left) on; ray: rows
-    and columns of a step towards the sun, the larger of them 1, its length in units of the heights, and how
-    many are taken at most; ends: tangents of the altitudes of the lower and the upper edge of the disc.
-    Between two cells the surface is straight; invalid cells hide nothing. Squares of cells that are all too
-    low are passed in one step.
+    heights, (rows, columns), valid, bytes or (0, 0) for all, and out, the part from (top, left) on; highest:
+    what `tops` makes of them; ray: rows and columns of a step towards the sun, the larger of them 1, its
+    length in units of the heights, and how many are taken at most; ends: tangents of the altitudes of the
+    lower and the upper edge of the disc. Between two cells the surface is straight; invalid cells hide
+    nothing. Squares of cells that are all too low are passed in one step.
     """
     down, across, length, steps = ray
     lower, upper = ends
-    tops = _tops(heights, valid)
-    highest = tops.max()
+    summit = highest.max()
     for r in range(out.shape[0]):
         for c in range(out.shape[1]):
             y, x = r + top, c + left
             if valid.size > 0 and not valid[y, x]:
                 continue
             own, seen, n = np.float64(heights[y, x]), lower, 1
-            while n <= steps and seen < upper and highest - own > seen * n * length:
+            while n <= steps and seen < upper and summit - own > seen * n * length:
                 last = n + _SIDE - 1
                 ends_y, ends_x = (y + n * down, y + last * down), (x + n * across, x + last * across)
-                if _highest(tops, ends_y, ends_x) - own <= seen * n * length:
+                nearest = n if seen >= 0.0 else last  # of the lines to the sun the one that rises least
+                if _highest(highest, ends_y, ends_x) - own <= seen * nearest * length:
                     n = last + 1
                     continue
                 for n in range(n, min(last, int(steps)) + 1):  # noqa: B020
@@ -45,22 +45,23 @@ def sunlit(heights, valid, top, left, ray, ends, out):  # type: ignore[no-untype
             out[r, c] = min(1.0, max(0.0, (upper - seen) / (upper - lower)))
 
 
-@part_of_kernels
-def _tops(heights, valid):  # type: ignore[no-untyped-def]
+@kernel
+def tops(heights, valid):  # type: ignore[no-untyped-def]
     """The highest valid cell of each square, -inf for none."""
     rows, columns = heights.shape
-    tops = np.full((rows // _SIDE + 1, columns // _SIDE + 1), -math.inf)
+    highest = np.full((rows // _SIDE + 1, columns // _SIDE + 1), -math.inf)
     for y in range(rows):
         for x in range(columns):
             if valid.size == 0 or valid[y, x]:
-                tops[y // _SIDE, x // _SIDE] = max(tops[y // _SIDE, x // _SIDE], np.float64(heights[y, x]))
-    return tops
+                square = y // _SIDE, x // _SIDE
+                highest[square] = max(highest[square], np.float64(heights[y, x]))
+    return highest
 
 
 @part_of_kernels
-def _highest(tops, ends_y, ends_x):  # type: ignore[no-untyped-def]
+def _highest(squares, ends_y, ends_x):  # type: ignore[no-untyped-def]
     """The highest of the squares that a part of a ray between two places may touch."""
-    rows, columns = tops.shape
+    rows, columns = squares.shape
     first_r = max(0, math.floor(min(ends_y[0], ends_y[1])) // _SIDE)
     last_r = min(rows - 1, math.ceil(max(ends_y[0], ends_y[1])) // _SIDE)
     first_c = max(0, math.floor(min(ends_x[0], ends_x[1])) // _SIDE)
@@ -68,7 +69,7 @@ def _highest(tops, ends_y, ends_x):  # type: ignore[no-untyped-def]
     found = -math.inf
     for row in range(first_r, last_r + 1):
         for column in range(first_c, last_c + 1):
-            found = max(found, tops[row, column])
+            found = max(found, squares[row, column])
     return found
 
 

@@ -40,9 +40,9 @@ def _window(heights, valid, y, x, window):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def curvatures(heights, valid, top, left, axes, what, out):  # type: ignore[no-untyped-def]
+def curvatures(heights, valid, top, left, axes, metres, what, out):  # type: ignore[no-untyped-def]
     """PROFILE, PLAN or MEAN curvature, per unit of the ground, positive where the surface bulges; 0 for the
-    first two where it is level.
+    first two where it is level. metres: of a unit of the heights, which `axes` have in them once.
     """
     w = np.zeros((3, 3))
     for r in range(out.shape[0]):
@@ -53,7 +53,8 @@ def curvatures(heights, valid, top, left, axes, what, out):  # type: ignore[no-u
                 continue
             _window(heights, valid, r + top, k + left, w)
             along, down = (w[1, 2] - w[1, 0]) / 2.0, (w[2, 1] - w[0, 1]) / 2.0
-            cc, rr, cr = w[1, 2] + w[1, 0], w[2, 1] + w[0, 1], (w[2, 2] - w[2, 0] - w[0, 2] + w[0, 0]) / 4.0
+            cc, rr = (w[1, 2] + w[1, 0]) / metres, (w[2, 1] + w[0, 1]) / metres
+            cr = (w[2, 2] - w[2, 0] - w[0, 2] + w[0, 0]) / (4.0 * metres)
             p, q = a * along + b * down, c * along + d * down
             xx = a * a * cc + 2.0 * a * b * cr + b * b * rr
             xy = a * c * cc + (a * d + b * c) * cr + b * d * rr
@@ -106,21 +107,22 @@ def positions(fixed, valid, top, left, widths, unit, out):  # type: ignore[no-un
     height, width = fixed.shape
     rows, columns = out.shape
     sums, counts = np.zeros(columns, np.int64), np.zeros(columns, np.int64)
-    running, known = np.zeros(width + 1, np.int64), np.zeros(width + 1, np.int64)
+    running, known = np.zeros((height, width + 1), np.int64), np.zeros((height, width + 1), np.int64)
+    for y in range(height):
+        for x in range(width):
+            here = valid.size == 0 or valid[y, x] != 0
+            running[y, x + 1] = running[y, x] + (fixed[y, x] if here else 0)
+            known[y, x + 1] = known[y, x] + here
     for r in range(rows):
         sums[:], counts[:] = 0, 0
         for step in range(-reach, reach + 1):
             y, half = r + top + step, widths[step + reach]
             if not 0 <= y < height:
                 continue
-            for x in range(width):
-                here = valid.size == 0 or valid[y, x] != 0
-                running[x + 1] = running[x] + (fixed[y, x] if here else 0)
-                known[x + 1] = known[x] + here
             for k in range(columns):
                 first, last = max(0, k + left - half), min(width, k + left + half + 1)
-                sums[k] += running[last] - running[first]
-                counts[k] += known[last] - known[first]
+                sums[k] += running[y, last] - running[y, first]
+                counts[k] += known[y, last] - known[y, first]
         for k in range(columns):
             mean = np.float64(sums[k]) / np.float64(max(counts[k], 1))
             out[r, k] = (np.float64(fixed[r + top, k + left]) - mean) * unit

@@ -66,19 +66,22 @@ class Terrain:
         heights = np.ascontiguousarray(block.cells[0], kind)
         made = np.empty((len(self.measures), *pane.shape), self.bands[0].dtype)
         ok = np.empty(made.shape, np.uint8)
+        casting = any(measure.casting for measure in self.measures)
+        tops = kernels.horizon.tops(heights, valid) if casting else np.zeros((0, 0))
         room = _Room.of(pane.columns)  # one for all strips: new ones would cost as much as the work
         for strip in pane.blocks(_STRIP, pane.columns):
             rows, _ = strip.within(pane)
-            self._fill(_Wide(heights, valid, met), strip, room.part(strip), made[:, rows], ok[:, rows])
+            self._fill(_Wide(heights, valid, tops, met), strip, room.part(strip), made[:, rows], ok[:, rows])
         return Block(made) if ok.all() else Block(made, ok.view(bool))
 
     def _fill(self, wide: _Wide, strip: Pane, room: _Room, made: Any, ok: Any) -> None:
         """The rows of `strip`."""
-        heights, valid, met = wide
+        heights, valid, tops, met = wide
         top, left, axes = strip.top - met.top, strip.left - met.left, self.axes[strip.top : strip.bottom]
         if any(measure.sloping for measure in self.measures):
             kernels.terrain.gradients(heights, valid, top, left, axes, room.east, room.north, room.known)
-        near = Near(heights, valid, top, left, strip, axes, room.east, room.north, room.known)
+        gradients = room.east, room.north, room.known
+        near = Near(heights, valid, top, left, strip, axes, self.metres, tops, *gradients)
         here = valid[top : top + strip.rows, left : left + strip.columns] if valid.size else 1
         for measure, out, sure in zip(self.measures, made, ok, strict=True):
             sure[...] = room.known if measure.sloping else here
@@ -91,10 +94,11 @@ class Terrain:
 
 
 class _Wide(NamedTuple):
-    """Heights and validity of a pane that holds others and what lies around them."""
+    """Heights, validity and the highest of squares of a pane that holds others and what lies around them."""
 
     heights: Any
     valid: Any
+    tops: Array
     met: Pane
 
 
