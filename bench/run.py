@@ -24,6 +24,7 @@ CASES = (
     "engine",
     "grids",
     "terrain",
+    "derive",
     "shapes",
     "points",
     "workers",

@@ -19,7 +19,7 @@ _MODEL = {
 }  # fmt: skip
 _VERBS = (
     "describe", "index", "label", "frame", "pin", "mosaic", "stack", "clip", "tile", "mask", "fill",
-    "resample", "reproject", "convert", "thin", "ground", "terrain", "paint", "rasterize",
+    "resample", "reproject", "convert", "thin", "ground", "terrain", "derive", "paint", "rasterize",
     "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare", "check",
 )  # fmt: skip
 _CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}

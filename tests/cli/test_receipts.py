@@ -30,6 +30,7 @@ RUNS = {
     "convert": ("coast.geojson", "--out", "o/c.gpkg"), "thin": ("lidar/l1.laz", "--every", "9", "--out", "o/t.laz"),
     "ground": ("lidar/raw.las", "--from-crs", "EPSG:32626", "--out", "o/g.laz"),
     "grid": ("lidar/l1.laz", "--cell", "5m", "--out", "o/g.tif"), "terrain": ("relief.tif", "--of", "slope", "--out", "o/te.tif"),
+    "derive": ("--let", "r=relief.tif", "--formula", "r > 3", "--out", "o/dv.tif"),
     "paint": ("relief.tif", "--out", "o/p.tif"),
     "rasterize": ("coast.geojson", "--onto", "landcover.tif", "--out", "o/ra.tif"),
     "polygonize": ("landcover.tif", "--min-cells", "200", "--out", "o/po.gpkg"),
@@ -82,7 +83,11 @@ def test_a_receipt_has_the_documented_shape_and_a_full_record(told: dict[str, An
     paths = {Path(entry["path"]).name for entry in said["record"]["read"]}
     given = RUNS.get(verb, ("--data-only",))
     words = given[: given.index("--out")] if "--out" in given else given
-    named = {Path(word).name for word in words if Path(word).suffix in (".tif", ".laz", ".las", ".geojson")}
+    named = {
+        Path(word.rpartition("=")[2]).name
+        for word in words
+        if Path(word).suffix in (".tif", ".laz", ".las", ".geojson")
+    }
     assert named <= paths, "every file that an option names was read, and is in the record"
     flags = {word[2:].replace("-", "_") for word in given if word.startswith("--")}
     assert flags - {"crs"} <= set(said["record"]["options"]), "the record says what was asked for"

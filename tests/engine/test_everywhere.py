@@ -50,6 +50,7 @@ VERBS: list[tuple[str, Any, str, dict[str, Any]]] = [
     ("convert", "relief.tif", "o.tif", {"type": "int16", "scaled": "auto"}),
     ("paint", "relief.tif", "o.tif", {"shade": True}),
     ("terrain", "relief.tif", "o.tif", {"of": ("slope", "aspect", "curvature", "position"), "reach": "5", "z_unit": "m"}),
+    ("derive", "relief.tif", "o.tif", {"formula": ("deviation_around(value, 2) / value", "value > 100")}),
     ("terrain", "relief.tif", "o.tif", {"of": ("hillshade",), "suns": ("120,20", "200,50"), "cast": True}),
     ("thin", "points.laz", "o.laz", {"cell": "3m"}),
     ("thin", "points.laz", "o.laz", {"spacing": "2m"}),

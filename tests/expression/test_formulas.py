@@ -87,7 +87,7 @@ def test_names_of_any_kind_and_words_in_lists() -> None:
     [
         ("depth > ", 9, "ends too early"), ("depth >> 3", 8, "a value is needed, not '>'"), ("a + 'b'", 5, "a word"),
         ("a ? b", 3, "'?' means nothing"), ("sqrr(a)", 1, "sqrt"), ("(a + b", 7, "')' is needed"),
-        ("min(a)", 1, "2 operands, not 1"), ("kind in wood", 9, "in wants a list"), ("a == 1 b", 8, "cannot follow"),
+        ("min(a)", 1, "2 to 16 operands, not 1"), ("kind in wood", 9, "in wants a list"), ("a == 1 b", 8, "cannot follow"),
     ],
 )  # fmt: skip
 def test_an_error_points_at_the_character(text: str, character: int, word: str) -> None:

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 import typer
 
 from zembrel.cli.command import Command
-from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.options import Inputs, Output, Where
 
 
 def terrain(
@@ -60,7 +60,54 @@ def terrain(
     return verb.terrain(inputs, output, surface)
 
 
+def derive(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    let: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--let", metavar="NAME=FILE[:BAND]", help="A layer by the name formulas use; repeatable."
+        ),
+    ] = None,
+    formula: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--formula",
+            metavar="[NAME=]TEXT",
+            help='Such as "(s.nir - s.red) / (s.nir + s.red)"; repeatable.',
+        ),
+    ] = None,
+    index: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--index", metavar="NAME", help="An index of the literature: ndvi, ndwi, nbr; repeatable."
+        ),
+    ] = None,
+    indices: Annotated[
+        list[str] | None,
+        typer.Option("--indices", metavar="FILE", help="A table that adds to the indices (docs/derive.md)."),
+    ] = None,
+    method: Annotated[
+        str,
+        typer.Option("--method", metavar="NAME", help="How layers come to the frame of the first.  [auto]"),
+    ] = "auto",
+) -> Any:
+    """Plain algebra over named layers: a band for each formula, on the frame of the first layer.
+
+    With INPUT the bands of each go by their own names, and each has its own result.
+    """
+    from zembrel.verbs import derive as verb
+
+    lets, formulas, names, files = (tuple(given or ()) for given in (let, formula, index, indices))
+    return verb.derive(inputs, where, output, verb.Algebra(lets, formulas, names, files, method))
+
+
 COMMANDS = {
+    "derive": Command(
+        derive,
+        'zembrel derive --let s=scene.tif --formula "(s.nir - s.red) / (s.nir + s.red)" --out ndx.tif',
+    ),
     "terrain": Command(
         terrain, "zembrel terrain relief.tif --of slope --of aspect --out steepness.tif", ("trim_collar",)
     ),

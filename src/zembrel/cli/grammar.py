@@ -7,7 +7,6 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
-from zembrel.cli.options import MULTIPLE
 from zembrel.cli.steps import VERBS
 from zembrel.errors import UsageError, nearest_name
 
@@ -41,7 +40,7 @@ def check(parameters: Sequence[Any], arguments: Sequence[str]) -> None:
         if parameter is None:
             _refuse_glued(word, flags)
             continue
-        if parameter.name in seen and parameter.name not in MULTIPLE:
+        if parameter.name in seen and not parameter.multiple:
             raise UsageError(f"{flag} is given twice", "only one value can count", "keep one of the two")
         seen.add(parameter.name)
         if parameter.is_flag or "=" in word:

@@ -145,7 +145,6 @@ HELD = {
     ),
 }  # fmt: skip
 NEEDED = {"flatten": "compress", "stored": "compress"}  # options that mean something beside another alone
-MULTIPLE = ("settings", "stat", "of", "sun", "at_most", "at_least")
 # between two frames
 BETWEEN = ("strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit", "average_codes")
 

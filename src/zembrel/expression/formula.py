@@ -14,6 +14,7 @@ from zembrel.errors import UsageError, nearest_name
 from zembrel.expression.grammar import parse
 from zembrel.expression.tree import ANY, TRUTH, Node, names_in
 
+_SHOWN = 16  # names
 Column = npt.NDArray[Any]
 Mask = npt.NDArray[np.bool_]
 
@@ -40,7 +41,7 @@ class Formula:
                     remedy = f"if it is a word, put it in quotes: '{part.name}'"
                 raise UsageError(
                     f"{self.text!r} names {part.name!r} at character {part.at + 1}",
-                    f"known are {', '.join(held)}",
+                    f"known are {', '.join(held[:_SHOWN])}{' ...' if len(held) > _SHOWN else ''}",
                     remedy,
                 )
 

@@ -13,10 +13,8 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from zembrel.errors import UsageError, nearest_name
+from zembrel.expression.functions import ARITHMETIC, AROUND, COMPARISONS, FUNCTIONS, MEDIAN_WIDEST, WIDEST
 from zembrel.expression.tree import (
-    ARITHMETIC,
-    COMPARISONS,
-    FUNCTIONS,
     WORD,
     WORDS,
     Arithmetic,
@@ -25,6 +23,7 @@ from zembrel.expression.tree import (
     Constant,
     Logical,
     Name,
+    Neighbourhood,
     Node,
     Sign,
 )
@@ -32,7 +31,7 @@ from zembrel.expression.tree import (
 _LONGEST, _DEEPEST = 2_000, 60  # characters, and brackets in brackets
 _TOKENS = re.compile(
     r"(?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)|(?P<word>'[^']*'|\"[^\"]*\")|(?P<quoted>`[^`]+`)"
-    r"|(?P<name>[^\W\d]\w*(?:\.[^\W\d]\w*)*)|(?P<sign>\*\*|//|==|!=|<=|>=|[-+*/%<>=(),\[\]])"
+    r"|(?P<name>[^\W\d]\w*(?:\.\w+)*)|(?P<sign>\*\*|//|==|!=|<=|>=|[-+*/%<>=(),\[\]])"
 )
 _KEYWORDS = ("and", "or", "not", "in")
 _EXAMPLE = "write for example value > 3, kind == 'wood' or where(a > 0, a, b)"
@@ -207,8 +206,8 @@ class _Reader:
         return Name(token.at, token.text.strip("`"))
 
     def _call(self, token: _Token) -> Node:
-        if token.text not in FUNCTIONS:
-            near = nearest_name(token.text, FUNCTIONS)
+        if token.text not in FUNCTIONS and token.text not in AROUND:
+            near = nearest_name(token.text, (*FUNCTIONS, *AROUND))
             raise self._error(f"there is no function {token.text!r}: {near}", token.at)
         self._next += 2
         operands: list[Node] = []
@@ -216,14 +215,29 @@ class _Reader:
             operands.append(self._deeper(self._either))
             if self._token.text != ")":
                 self._need(",")
-        due = FUNCTIONS[token.text][1]
-        if len(operands) != due:
-            raise self._error(
-                f"{token.text} has {due} operand{'s' if due > 1 else ''}, not {len(operands)}", token.at
+        around = token.text in AROUND
+        least, most = (2, 2) if around else FUNCTIONS[token.text][1:3]
+        if not least <= len(operands) <= most:
+            due = (
+                f"{least} to {most} operands" if least < most else f"{most} operand{'s' if most > 1 else ''}"
             )
-        if token.text == "where":
-            self._check(operands[0], "where wants a condition first", WORD, WORDS)
+            raise self._error(f"{token.text} has {due}, not {len(operands)}", token.at)
+        if around:
+            return self._around(token, *operands)
+        for number, operand in enumerate(operands):
+            if token.text == "where" and number == 0:
+                self._check(operand, "where wants a condition first", WORD, WORDS)
+            elif token.text not in ("where", "valid"):
+                self._check(operand, f"{token.text} works on numbers", WORD, WORDS)
         return Call(token.at, token.text, tuple(operands))
+
+    def _around(self, token: _Token, part: Node, reach: Node) -> Node:
+        most = MEDIAN_WIDEST if token.text.startswith("median") else WIDEST
+        self._check(part, f"{token.text} works on numbers", WORD, WORDS)
+        held = reach.held if isinstance(reach, Constant) else None
+        if not isinstance(held, int) or not 1 <= held <= most:
+            raise self._error(f"{token.text} has a reach of 1 to {most} cells", reach.at)
+        return Neighbourhood(token.at, token.text.removesuffix("_around"), part, held)
 
     def _deeper(self, inner: Callable[[], Node]) -> Node:
         self._depth += 1

@@ -2,28 +2,16 @@
 
 from __future__ import annotations
 
-import operator
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import reduce
 from typing import Any
 
 import numpy as np
 
-Operation = Callable[[Any, Any], Any]
-ARITHMETIC: dict[str, Operation] = {
-    "+": operator.add, "-": operator.sub, "*": operator.mul, "/": np.true_divide, "//": np.floor_divide,
-    "%": np.mod, "**": np.float_power,
-}  # fmt: skip
-COMPARISONS: dict[str, Operation] = {
-    "==": operator.eq, "!=": operator.ne, "<": operator.lt, "<=": operator.le, ">": operator.gt,
-    ">=": operator.ge, "in": np.isin, "not in": lambda value, held: ~np.isin(value, held),
-}  # fmt: skip
-FUNCTIONS: dict[str, tuple[Callable[..., Any], int]] = {  # and how many operands each has
-    "abs": (np.abs, 1), "sqrt": (np.sqrt, 1), "log": (np.log, 1), "exp": (np.exp, 1), "floor": (np.floor, 1),
-    "ceil": (np.ceil, 1), "round": (np.round, 1), "min": (np.minimum, 2), "max": (np.maximum, 2),
-    "where": (np.where, 3),
-}  # fmt: skip
+from zembrel.errors import UsageError
+from zembrel.expression.functions import ARITHMETIC, COMPARISONS, FUNCTIONS
+
 NUMBER, TRUTH, WORD, WORDS, ANY = "a number", "true or false", "a word", "a list", "a value"
 
 
@@ -160,14 +148,45 @@ class Call(Node):
 
     @property
     def kind(self) -> str:
-        return self.operands[1].kind if self.function == "where" else NUMBER
+        return (
+            self.operands[1].kind
+            if self.function == "where"
+            else TRUTH
+            if self.function == "valid"
+            else NUMBER
+        )
 
     @property
     def parts(self) -> tuple[Node, ...]:
         return self.operands
 
     def value(self, values: Mapping[str, Any]) -> Any:
-        return FUNCTIONS[self.function][0](*(part.value(values) for part in self.operands))
+        return FUNCTIONS[self.function].operation(*(part.value(values) for part in self.operands))
+
+
+@dataclass(frozen=True)
+class Neighbourhood(Node):
+    """A statistic of the valid cells in the square that reaches so many cells each way."""
+
+    statistic: str
+    part: Node
+    reach: int
+
+    @property
+    def parts(self) -> tuple[Node, ...]:
+        return (self.part,)
+
+    def value(self, values: Mapping[str, Any]) -> Any:
+        raise UsageError(
+            f"{self.statistic}_around has nothing to look at", "only cells lie around each other",
+            "use it with rasters",
+        )  # fmt: skip
+
+
+def reach_of(node: Node) -> int:
+    """How many cells away what it gives may depend on."""
+    own = node.reach if isinstance(node, Neighbourhood) else 0
+    return own + max((reach_of(part) for part in node.parts), default=0)
 
 
 def names_in(node: Node) -> Iterator[Name]:

@@ -8,15 +8,15 @@ from pathlib import Path
 from zembrel.errors import UsageError
 from zembrel.expression.formula import parse_condition
 from zembrel.formats.origin import Origin
-from zembrel.raster.views.masked import Conditioned, band_names
-from zembrel.raster.views.outline import Blanked
-from zembrel.raster.views.unscaled import unscaled
+from zembrel.raster.views.masked import Holds, Void
+from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.intake import take
 from zembrel.verbs.layers import Layer, open_layer
+from zembrel.verbs.operands import NamedFormula, NamedLayer, brought_together, computed
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.target import Target, brought
+from zembrel.verbs.target import Target
 from zembrel.verbs.write import Written, write
 
 
@@ -39,16 +39,15 @@ def mask(
     witness = open_layer(Origin.of(Path(by)), replace(inputs, bands=None, layer=None)) if by else None
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
-        view, other = layer.raster, layer.raster
-        chose: list[str] = []
-        if witness is not None:
-            target = Target(view.frame, asked=Where(average_codes=True))
-            other, chose = brought(witness, target, "nearest")
-        other = unscaled(other)
+        view = layer.raster
+        target = Target(view.frame, asked=Where(average_codes=True))
+        operands, chose = brought_together([NamedLayer("", witness or layer)], target, "nearest")
+        cover: Cover = Void(operands.rasters[0])
         if condition is not None:
-            condition.check_names(band_names(other))
-        said = where if where else f"{by} is empty"
-        chose.append(f"blank where {'not ' if keep else ''}{said}" if where else f"blank where {said}")
-        return write(Blanked(view, Conditioned(other, condition), not keep), final, output), chose
+            truth, said = computed(operands, [NamedFormula("mask", condition)])
+            cover, chose = Holds(truth), [*chose, *said]
+        said_of = where if where else f"{by} is empty"
+        chose.append(f"blank where {'not ' if keep else ''}{said_of}" if where else f"blank where {said_of}")
+        return write(Blanked(view, cover, not keep), final, output), chose
 
     return one_to_one("mask", layers, output, make, unopened)

@@ -1,0 +1,50 @@
+"""What formulas are told of the layers they name, and what types their results have."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+import numpy as np
+
+from zembrel.expression.formula import Formula
+from zembrel.expression.tree import TRUTH, Call, Constant, Node, Sign
+
+_WHOLE = ("uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64")
+
+
+class Operand(NamedTuple):
+    """What a formula knows of a name: type of cells, unit, and codes of classes by their names."""
+
+    type: str
+    unit: str = ""
+    codes: Mapping[str, int] = {}
+
+
+def type_of(formula: Formula, known: Mapping[str, Operand]) -> str:
+    """The cell type that holds a result: of conditions and whole constants the smallest, else floats."""
+    values = _values(formula.tree)
+    if values is not None:
+        limits = ((kind, np.iinfo(kind)) for kind in _WHOLE)
+        fits = (kind for kind, held in limits if held.min <= min(values) and max(values) <= held.max)
+        return next(fits, "float64")
+    return "float32" if all(_short(known[name].type) for name in formula.names) else "float64"
+
+
+def _short(kind: str) -> bool:
+    return kind == "float32" or np.dtype(kind).itemsize <= 2
+
+
+def _values(node: Node) -> frozenset[int] | None:
+    """The whole numbers that a node can give, if these are few and known."""
+    if node.kind == TRUTH:
+        return frozenset((0, 1))
+    if isinstance(node, Constant) and isinstance(node.held, int):
+        return frozenset((node.held,))
+    if isinstance(node, Sign):
+        inner = _values(node.part)
+        return inner and (frozenset(-value for value in inner) if node.sign == "-" else inner)
+    if isinstance(node, Call) and node.function == "where":
+        yes, no = (_values(part) for part in node.operands[1:])
+        return None if yes is None or no is None else yes | no
+    return None

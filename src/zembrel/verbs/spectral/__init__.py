@@ -1,0 +1,1 @@
+"""Indices of the literature: what each computes, of which bands, and who published it."""
