@@ -19,8 +19,8 @@ _MODEL = {
 }  # fmt: skip
 _VERBS = (
     "describe", "index", "label", "frame", "pin", "mosaic", "stack", "clip", "tile", "mask", "fill",
-    "resample", "reproject", "convert", "thin", "ground", "terrain", "derive", "paint", "rasterize",
-    "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare", "check",
+    "resample", "reproject", "convert", "thin", "ground", "terrain", "derive", "classify", "paint",
+    "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare", "check",
 )  # fmt: skip
 _CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
 __all__ = ["open", *_MODEL, *_CALLS]

@@ -31,6 +31,7 @@ RUNS = {
     "ground": ("lidar/raw.las", "--from-crs", "EPSG:32626", "--out", "o/g.laz"),
     "grid": ("lidar/l1.laz", "--cell", "5m", "--out", "o/g.tif"), "terrain": ("relief.tif", "--of", "slope", "--out", "o/te.tif"),
     "derive": ("--let", "r=relief.tif", "--formula", "r > 3", "--out", "o/dv.tif"),
+    "classify": ("relief.tif", "--above", "3", "--out", "o/cl.tif"),
     "paint": ("relief.tif", "--out", "o/p.tif"),
     "rasterize": ("coast.geojson", "--onto", "landcover.tif", "--out", "o/ra.tif"),
     "polygonize": ("landcover.tif", "--min-cells", "200", "--out", "o/po.gpkg"),

@@ -101,6 +101,17 @@ def test_numbers_are_those_of_plain_arrays_and_void_where_a_step_gives_none(text
         ("1 < k <= 3", KIND > 1, np.ones(SHAPE, bool)),
         ("1 / (c / (k - 2))", (KIND - 2.0) / C, KIND != 2),
         ("a / b", A / np.where(B == 0, 1, B), OK_A & OK_B & (B != 0)),
+        (
+            "a > 2 or b > 2",
+            (OK_A & (A > 2)) | (OK_B & (B > 2)),
+            (OK_A & OK_B) | (OK_A & (A > 2)) | (OK_B & (B > 2)),
+        ),
+        (
+            "a > 2 and b > 2 and c > 0",
+            (A > 2) & (B > 2) & (C > 0),
+            (OK_A & OK_B) | (OK_A & (A <= 2)) | (OK_B & (B <= 2)) | (C <= 0),
+        ),
+        ("valid(a) and a > 2", OK_A & (A > 2), np.ones(SHAPE, bool)),
         ("min(a, 1 / b)", np.minimum(A, 1 / np.where(B == 0, 1, B)), OK_A & OK_B & (B != 0)),
         (
             "where(b != 0, a / b, 9)",

@@ -103,7 +103,79 @@ def derive(
     return verb.derive(inputs, where, output, verb.Algebra(lets, formulas, names, files, method))
 
 
+def classify(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    breaks: Annotated[
+        str | None, typer.Option("--breaks", metavar="LIST", help="Values between classes: 100,200,400.")
+    ] = None,
+    classes: Annotated[
+        str | None,
+        typer.Option("--classes", metavar="WAY:N", help="equal, quantile or natural: natural:5."),
+    ] = None,
+    rule: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--rule",
+            metavar="'[CODE] NAME: CONDITION'",
+            help="A class by a condition; repeatable, the first that holds counts.",
+        ),
+    ] = None,
+    otherwise: Annotated[
+        str | None,
+        typer.Option(
+            "--otherwise", metavar="[CODE] NAME", help="The class of the rest; of --codes keep.  [void]"
+        ),
+    ] = None,
+    codes: Annotated[
+        str | None, typer.Option("--codes", metavar="CSV", help="Old codes to new: old,new,name,colour.")
+    ] = None,
+    above: Annotated[
+        float | None, typer.Option("--above", metavar="VALUE", help="1 above this, else 0.")
+    ] = None,
+    below: Annotated[
+        float | None, typer.Option("--below", metavar="VALUE", help="1 below this, else 0.")
+    ] = None,
+    legend: Annotated[
+        str | None, typer.Option("--legend", metavar="FILE", help="Names and colours of the new codes.")
+    ] = None,
+    ramp: Annotated[
+        str | None, typer.Option("--ramp", metavar="NAME", help="Colours of classes of values.")
+    ] = None,
+    min_cells: Annotated[
+        int, typer.Option("--min-cells", metavar="N", help="Smaller regions go to their largest neighbours.")
+    ] = 0,
+    diagonal: Annotated[
+        bool, typer.Option("--diagonal", help="Of --min-cells: cells join at corners too.")
+    ] = False,
+    let: Annotated[
+        list[str] | None,
+        typer.Option("--let", metavar="NAME=FILE[:BAND]", help="A layer by the name rules use; repeatable."),
+    ] = None,
+    method: Annotated[
+        str,
+        typer.Option(
+            "--method", metavar="NAME", help="How layers come to the frame of the first.", show_default=True
+        ),
+    ] = "auto",
+) -> Any:
+    """Values, codes or conditions to classes with names and colours."""
+    from zembrel.verbs import classify as verb
+    from zembrel.verbs.classing import Classing
+
+    classing = Classing(
+        breaks, classes, tuple(rule or ()), otherwise, codes, above, below, legend, ramp, min_cells, diagonal,
+        tuple(let or ()), method,
+    )  # fmt: skip
+    return verb.classify(inputs, where, output, classing)
+
+
 COMMANDS = {
+    "classify": Command(
+        classify,
+        "zembrel classify slope.tif --rule 'gentle: value < 5' --otherwise steep --out steepness.tif",
+    ),
     "derive": Command(
         derive,
         'zembrel derive --let s=scene.tif --formula "(s.nir - s.red) / (s.nir + s.red)" --out ndx.tif',

@@ -25,10 +25,14 @@ def type_of(formula: Formula, known: Mapping[str, Operand]) -> str:
     """The cell type that holds a result: of conditions and whole constants the smallest, else floats."""
     values = _values(formula.tree)
     if values is not None:
-        limits = ((kind, np.iinfo(kind)) for kind in _WHOLE)
-        fits = (kind for kind, held in limits if held.min <= min(values) and max(values) <= held.max)
-        return next(fits, "float64")
+        return whole_type(min(values), max(values))
     return "float32" if all(_short(known[name].type) for name in formula.names) else "float64"
+
+
+def whole_type(low: int, high: int) -> str:
+    """The smallest type of whole numbers that holds both; floats if none does."""
+    limits = ((kind, np.iinfo(kind)) for kind in _WHOLE)
+    return next((kind for kind, held in limits if held.min <= low and high <= held.max), "float64")
 
 
 def _short(kind: str) -> bool:

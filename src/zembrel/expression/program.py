@@ -44,13 +44,24 @@ class Choice(NamedTuple):
     no: Validity
 
 
+class Decided(NamedTuple):
+    """Conditions that `and` or `or` joins: void unless one decides the whole or all are known.
+
+    Source: S. C. Kleene, "Introduction to metamathematics" (1952), section 64.
+    """
+
+    word: str
+    slots: tuple[int, ...]
+    parts: tuple[Validity, ...]
+
+
 class Both(NamedTuple):
     """Void where any of these is."""
 
     parts: tuple[Validity, ...]
 
 
-Validity = InputValid | Finite | Choice | Both | None  # None: never void
+Validity = InputValid | Finite | Choice | Decided | Both | None  # None: never void
 
 
 class Instruction(NamedTuple):
@@ -194,9 +205,22 @@ class _Room:
                     return None
                 ends = (True if ok is None else ok for ok in (taken, other))
                 return np.where(self._slots[slot], *ends)
+            case Decided(word, slots, parts):
+                return self._decided(word, slots, [self._valid(part) for part in parts])
             case Both(parts):
                 whole: Mask | None = None
                 for part in parts:
                     ok = self._valid(part)
                     whole = ok if whole is None else whole if ok is None else whole & ok
                 return whole
+
+    def _decided(self, word: str, slots: Sequence[int], known: Sequence[Mask | None]) -> Mask | None:
+        if all(ok is None for ok in known):
+            return None
+        sure: Any = True
+        decided: Any = False
+        for slot, ok in zip(slots, known, strict=True):
+            decides = self._slots[slot] if word == "or" else np.logical_not(self._slots[slot])
+            sure = sure if ok is None else sure & ok
+            decided = decided | (decides if ok is None else decides & ok)
+        return np.asarray(sure | decided)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
-from zembrel.expression.program import Both, Choice, Finite, Instruction, Outcome, Program, Validity
+from zembrel.expression.program import Both, Choice, Decided, Finite, Instruction, Outcome, Program, Validity
 
 
 def packed(program: Program) -> Program:
@@ -53,6 +53,10 @@ def _needed(validity: Validity) -> Iterator[int]:
         yield validity.slot
         yield from _needed(validity.yes)
         yield from _needed(validity.no)
+    elif isinstance(validity, Decided):
+        yield from validity.slots
+        for part in validity.parts:
+            yield from _needed(part)
     elif isinstance(validity, Both):
         for part in validity.parts:
             yield from _needed(part)

@@ -6,8 +6,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from zembrel.expression.functions import FUNCTIONS
-from zembrel.expression.program import Both, Choice, Finite, InputValid, Validity
-from zembrel.expression.tree import Arithmetic, Call, Name, Neighbourhood, Node, Sign, names_in
+from zembrel.expression.program import Both, Choice, Decided, Finite, InputValid, Validity
+from zembrel.expression.tree import Arithmetic, Call, Logical, Name, Neighbourhood, Node, Sign, names_in
 
 # functions and signs that give no finite number for none, so that it shows in the result
 _CARRIES = {"+", "-", "*", "abs", "sqrt", "log", "log10", "floor", "ceil", "round", "sin", "cos", "tan",
@@ -41,6 +41,9 @@ class VoidRule:
                 return None
             case Call(function="where"):
                 return self._chosen(node, shows)
+            case Logical(word="and" | "or"):
+                slots = tuple(self.truth(part) for part in node.joined)
+                return Decided(node.word, slots, tuple(self.of(part, False) for part in node.joined))
         sign = node.sign if isinstance(node, Arithmetic) else node.function if isinstance(node, Call) else ""
         carried = shows and (sign in _CARRIES or isinstance(node, Sign))
         parts = [self._of(part, carried) for part in node.parts]
@@ -66,6 +69,8 @@ def _simple(validity: Validity) -> Validity:
     if isinstance(validity, Choice):
         yes, no = _simple(validity.yes), _simple(validity.no)
         return yes if yes == no else Choice(validity.slot, yes, no)
+    if isinstance(validity, Decided):
+        return validity if any(validity.parts) else None
     if not isinstance(validity, Both):
         return validity
     parts: list[Validity] = []

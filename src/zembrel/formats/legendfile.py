@@ -52,7 +52,7 @@ def parse_legend(path: Path, text: str) -> Legend:
                 "write [3] and its keys below",
             )
         check_keys(path, facts, {"name": str, "colour": str}, required=("colour",))
-        colour = _hex(facts["colour"])
+        colour = colour_of(facts["colour"])
         if colour is None:
             raise InputError(
                 f"{path}: colour {facts['colour']!r} of class {code}", "it is not #rrggbb", "mend that line"
@@ -87,7 +87,7 @@ def _of_lines(path: Path, text: str) -> Legend:
 def _entry(fields: list[str]) -> LegendEntry | None:
     if len(fields) < 2 or not fields[0].isdigit():
         return None
-    colour = _hex(fields[1])
+    colour = colour_of(fields[1])
     if colour is not None:
         return LegendEntry(int(fields[0]), " ".join(fields[2:]).strip(), colour)
     parts = [int(field) if field.isdigit() else 256 for field in fields[1:4]]
@@ -99,7 +99,8 @@ def _entry(fields: list[str]) -> LegendEntry | None:
     )
 
 
-def _hex(text: str) -> Colour | None:
+def colour_of(text: str) -> Colour | None:
+    """The colour `#rrggbb`, None for any other text."""
     found = re.fullmatch(r"#([0-9a-fA-F]{2})([0-9a-fA-F]{2})([0-9a-fA-F]{2})", text)
     if not found:
         return None

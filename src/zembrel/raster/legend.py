@@ -21,8 +21,18 @@ class LegendEntry(NamedTuple):
     colour: Colour
 
 
+# Colours that readers of any colour vision tell apart. Source: M. Okabe, K. Ito, "Color universal design"
+# (2008).
+_TOLD_APART = (
+    (0, 114, 178), (230, 159, 0), (0, 158, 115), (204, 121, 167), (86, 180, 233), (213, 94, 0),
+    (240, 228, 66), (153, 153, 153),
+)  # fmt: skip
+
+
 def shade(number: int) -> Colour:
-    """A colour for the class of that number, of those that say none: hues by the golden angle."""
+    """A colour for the class of that number, if it says none; from the ninth on hues by the golden angle."""
+    if number < len(_TOLD_APART):
+        return _TOLD_APART[number]
     red, green, blue = colorsys.hsv_to_rgb(number * 0.381966 % 1, 0.5, 0.85)
     return round(255 * red), round(255 * green), round(255 * blue)
 

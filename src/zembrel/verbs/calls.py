@@ -29,14 +29,14 @@ VERBS = {
     "tile": "tile.tile", "mask": "mask.mask", "fill": "fill.fill", "resample": "resample.resample",
     "reproject": "resample.reproject", "convert": "convert.convert", "thin": "points.thin.thin",
     "ground": "points.ground.ground", "grid": "points.grid.grid", "terrain": "terrain.terrain",
-    "derive": "derive.derive",
+    "derive": "derive.derive", "classify": "classify.classify",
     "paint": "paint.paint",
     "rasterize": "rasterize.rasterize", "polygonize": "polygonize.polygonize", "contour": "contour.contour",
     "trace": "trace.trace", "centroids": "centroids.centroids", "sample": "sample.sample",
     "tally": "tally.tally", "compare": "compare.compare", "check": "check.check", "draw": "draw.draw",
 }  # fmt: skip
 LAZY = ("mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint", "grid",
-        "rasterize", "pin", "terrain", "derive")  # fmt: skip
+        "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip
 _EACH = (
     "clip",
     "mask",
@@ -47,6 +47,7 @@ _EACH = (
     "paint",
     "terrain",
     "derive",
+    "classify",
 )  # a result of each input
 _NOWHERE = ".zembrel-lazy"  # names a result that is never written
 _GROUPS = (Inputs, Where, Output)

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 import shapely
 
 from zembrel.engine.limits import Limits, ahead, stage
-from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.files.schema import Field, Schema
 from zembrel.features.ground import ground_areas
@@ -18,17 +16,16 @@ from zembrel.features.outlined import Shapes, shapes_of
 from zembrel.features.table import INTEGER, REAL, TEXT, FeatureTable, column
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Cells, Mask, Raster
+from zembrel.raster.model import Raster
 from zembrel.raster.regions import Found, RegionOutlines, RegionSweep, Swept
-from zembrel.raster.sieved import sieved
 from zembrel.raster.views.cast import cast
 from zembrel.verbs.features.writing import check_target, full, write_parts
 from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.sieving import check_least, sieved_codes
 
-_STRIP_CELLS = 2_000_000
 _PIECE = 32.0  # cells of an edge at a time, for areas on the ground
 _SAMPLE = 512  # cells a side of what is looked at to estimate regions
 _PASSES = 3  # of smoothing
@@ -69,10 +66,7 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
     """
     out = output.path
     check_target(out, output)
-    if outlining.min_cells < 0:
-        raise UsageError(
-            f"--min-cells {outlining.min_cells}", "a number of cells is needed", "write --min-cells 20"
-        )
+    check_least(outlining.min_cells)
     layer = only_layer("polygonize", inputs, output)
     raster, chose = _whole_numbers(layer, outlining)
     check_resolved(layer)
@@ -205,34 +199,13 @@ def _estimate(raster: Raster) -> int:
     return round(sum(outlines.take(part).values.size for part in found) * frame.size / (rows * columns))
 
 
-@dataclass(frozen=True, eq=False)
-class _Codes:
-    """The task of reading a strip of codes, and which are valid, None for all."""
-
-    raster: Raster
-
-    def __call__(self, pane: Pane) -> tuple[Cells, Mask | None]:
-        block = self.raster.cells(pane)
-        return block.cells[0], None if block.valid is None else block.valid_of(0)
-
-
 def _sweep(raster: Raster, outlining: Outlining, counts: _RegionCounts, limits: Limits) -> Iterator[Swept]:
     """What each strip of rows brings."""
-    frame, diagonal = raster.frame, outlining.diagonal
-    panes = list(frame.pane.blocks(max(1, _STRIP_CELLS // frame.columns), frame.columns))
-
-    def strips() -> Iterator[tuple[Any, Any]]:
-        return over_panes(raster, panes, _Codes(raster), limits)
-
-    parts: Iterator[tuple[Any, Any]] = strips()
-    if outlining.min_cells > 1:
-        parts, gone, left = sieved(strips, frame.columns, outlining.min_cells, diagonal=diagonal)
-        counts.said.append(
-            f"{gone:,} regions under {outlining.min_cells} cells given to their largest neighbours"
-        )
-        counts.said += [f"{left:,} small ones have none"] if left else []
+    diagonal = outlining.diagonal
+    parts, said = sieved_codes(raster, outlining.min_cells, diagonal, limits)
+    counts.said += said
     junctions = outlining.smooth or outlining.simplify is not None
-    sweep = RegionSweep(frame.columns, diagonal, junctions)
+    sweep = RegionSweep(raster.frame.columns, diagonal, junctions)
     for cells, known in parts:
         yield sweep.strip(cells, known)
     yield sweep.finish()

@@ -38,7 +38,7 @@ def seen(view: Raster, watcher: Watcher, limits: Limits) -> Watcher:
 
 
 @dataclass
-class Histogram:
+class Distribution:
     """Observer: counts of all bands together in equal bins between `low` and `high`."""
 
     low: float
@@ -51,28 +51,35 @@ class Histogram:
     def note(self, seen: npt.NDArray[np.int64]) -> None:
         self.counts += seen
 
+    @property
+    def below(self) -> npt.NDArray[np.float64]:
+        """The share of all values up to the end of each bin."""
+        return np.asarray(np.cumsum(self.counts) / max(self.counts.sum(), 1))
 
-def _shares_below(
-    view: Raster, ends: tuple[float, float], limits: Limits
-) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
-    """The share of all valid cells up to the end of each bin, and the ends of the bins."""
-    counts = seen(view, Histogram(*ends), limits).counts
-    return np.cumsum(counts) / max(counts.sum(), 1), np.linspace(*ends, _BINS + 1)
+    @property
+    def edges(self) -> npt.NDArray[np.float64]:
+        """The ends of the bins, one more than these."""
+        return np.linspace(self.low, self.high, _BINS + 1)
+
+    def quantiles(self, shares: Sequence[float]) -> list[float]:
+        """Values below which `shares` lie, to 1/65,536 of the range."""
+        below, edges = self.below, self.edges
+        return [float(edges[min(int(np.searchsorted(below, share)) + 1, _BINS)]) for share in shares]
 
 
 def quantiles(
     view: Raster, ends: tuple[float, float], shares: Sequence[float], limits: Limits
 ) -> list[float]:
     """Values below which `shares` of all valid cells lie, to 1/65,536 of their range."""
-    below, edges = _shares_below(view, ends, limits)
-    return [float(edges[min(int(np.searchsorted(below, share)) + 1, _BINS)]) for share in shares]
+    return seen(view, Distribution(*ends), limits).quantiles(shares)
 
 
 def percentiles(
     view: Raster, ends: tuple[float, float], wanted: tuple[float, float], limits: Limits
 ) -> tuple[float, float]:
     """Values below which `wanted` per cent of all valid cells lie, to 1/65,536 of their range."""
-    share, edges = _shares_below(view, ends, limits)
+    held = seen(view, Distribution(*ends), limits)
+    share, edges = held.below, held.edges
     low = edges[int(np.searchsorted(share, wanted[0] / 100, side="right"))]
     high = edges[min(int(np.searchsorted(share, wanted[1] / 100)) + 1, _BINS)]
     return float(low), float(high)

@@ -1,0 +1,100 @@
+"""classify: values, codes or conditions to classes with a legend."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from zembrel.errors import InputError, UsageError
+from zembrel.raster.model import Raster, is_photo
+from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.classed import WithCodes
+from zembrel.raster.views.unscaled import unscaled
+from zembrel.scratch import Scratch
+from zembrel.verbs import classing as ways
+from zembrel.verbs import classrules
+from zembrel.verbs.classing import Classing, Made
+from zembrel.verbs.codetable import read_code_table
+from zembrel.verbs.each import one_to_one, opened
+from zembrel.verbs.intake import take
+from zembrel.verbs.layers import Layer
+from zembrel.verbs.operands import NamedLayer, brought_together, opened_lets
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.sieving import check_least, sieved_codes, strips_of
+from zembrel.verbs.target import decide, masked
+from zembrel.verbs.write import Written, write
+
+
+def classify(inputs: Inputs, where: Where, output: Output, classing: Classing) -> Receipt:
+    """Each input as codes of classes; with rules, layers by name take part in conditions.
+
+    Raises UsageError for no way to classes or several, InputError for cells that have none.
+    """
+    classing.check()
+    check_least(classing.min_cells)
+    rules = classrules.parse_rules(classing.rules, classing.otherwise) if classing.rules else []
+    edges = ways.parse_breaks(classing.breaks) if classing.breaks else []
+    table = read_code_table(Path(classing.codes)) if classing.codes else []
+    lets = opened_lets(classing.let, inputs)
+    given = inputs.inputs or inputs.inputs_from or inputs.rasters
+    if not given and not lets:
+        raise UsageError("there is nothing to classify", "classes are made of layers", "name an input")
+    layers, unopened = opened(take(inputs, output), output) if given else ([lets[0].layer], [])
+    if classing.classes:
+        edges = ways.found_breaks([_values(layer) for layer in layers], classing.classes, output.limits)
+    checks: list[str] = []
+
+    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+        target = decide([layer], where)
+        if rules:
+            named = [NamedLayer("", layer), *lets] if given else lets
+            operands, chose = brought_together(named, target, classing.method)
+            made = classrules.ruled(operands, rules, classing)
+        else:
+            held = replace(layer, raster=_values(layer))
+            operands, chose = brought_together([NamedLayer("", held)], target, classing.method)
+            made = _of_values(operands.rasters[0])
+        view, said = _settled(made.view, classing, output)
+        checks.extend(made.checks)
+        cover = target.cover() if where.mask else None
+        written = write(masked(view, cover), final, output, cover=cover)
+        return written, [*target.chose, *chose, *made.chose, *said]
+
+    def _of_values(raster: Raster) -> Made:
+        if table:
+            return ways.recoded(raster, table, classing, output.limits)
+        return ways.binned(raster, edges, classing) if edges else ways.thresholded(raster, classing)
+
+    receipt = one_to_one("classify", layers, output, make, unopened)
+    read, touched = (_with(paths, lets) for paths in (receipt.inputs, receipt.touched))
+    return replace(receipt, inputs=read, touched=touched, checks=(*dict.fromkeys(checks), *receipt.checks))
+
+
+def _with(paths: Sequence[Path], lets: Sequence[NamedLayer]) -> tuple[Path, ...]:
+    return tuple(dict.fromkeys((*paths, *(held.layer.path for held in lets))))
+
+
+def _values(layer: Layer) -> Raster:
+    """The one band that is classified. Raises UsageError for several, InputError for colours."""
+    raster = layer.raster
+    if is_photo(raster.bands):
+        raise InputError(f"{layer.path} holds colours", "they have no order", "derive an index of them first")
+    if len(raster.bands) > 1:
+        raise UsageError(
+            f"{layer.path} has {len(raster.bands)} bands", "one of them is classified", "pick it with --bands"
+        )
+    return unscaled(select_bands(raster, (0,)))
+
+
+def _settled(view: Raster, classing: Classing, output: Output) -> tuple[Raster, list[str]]:
+    """`view` without its small regions, which are found before anything is written."""
+    if classing.min_cells < 2 or output.dry_run:
+        return view, []
+    frame, band = view.frame, view.bands[0]
+    codes = Scratch().array("codes", band.dtype, (frame.rows, frame.columns))
+    parts, said = sieved_codes(view, classing.min_cells, classing.diagonal, output.limits)
+    for pane, (cells, _) in zip(strips_of(frame), parts, strict=True):
+        codes.values[pane.within(frame.pane)] = cells
+    return WithCodes(view, band, codes), said

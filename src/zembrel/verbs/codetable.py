@@ -1,0 +1,90 @@
+"""Tables from old codes to new: CSV with a line of names, of which `old` and `new` must be there."""
+
+from __future__ import annotations
+
+import csv
+import itertools
+import re
+from collections.abc import Mapping
+from pathlib import Path
+from typing import NamedTuple
+
+from zembrel.errors import InputError, nearest_name
+from zembrel.formats.legendfile import colour_of
+from zembrel.raster.legend import Colour
+from zembrel.reading import readings
+
+_COLUMNS = ("old", "new", "name", "colour")
+_RANGE = re.compile(r"(-?\d+)(?:\s*(?:-|\.\.)\s*(-?\d+))?")
+_MOST = 16_000_000  # bytes
+
+
+class Recoding(NamedTuple):
+    """A line: codes from `low` to `high` become `new`, which may have a name and a colour."""
+
+    low: int
+    high: int
+    new: int
+    name: str = ""
+    colour: Colour | None = None
+
+
+def read_code_table(path: Path) -> list[Recoding]:
+    """The lines of a table in ascending order of old codes. Raises InputError naming what is wrong."""
+    try:
+        with readings.note(path).open("rb") as file:
+            text = file.read(_MOST).decode("utf-8-sig")
+    except OSError as exc:
+        raise InputError(
+            f"code table {path} cannot be read", exc.strerror or str(exc), "check the path"
+        ) from exc
+    except UnicodeDecodeError as exc:
+        raise InputError(f"{path} is no code table", "it is no text in UTF-8", "mend it") from exc
+    lines = text.splitlines()
+    sign = next((sign for sign in ";\t," if lines and sign in lines[0]), ",")
+    table = csv.DictReader(lines, delimiter=sign)
+    columns = [name.strip().lower() for name in table.fieldnames or ()]
+    if not {"old", "new"} <= set(columns):
+        raise InputError(
+            f"{path} is no code table", f"its first line is {lines[0][:40]!r}" if lines else "it is empty",
+            "begin it with old,new or old,new,name,colour",
+        )  # fmt: skip
+    for name in columns:
+        if name not in _COLUMNS:
+            raise InputError(
+                f"{path} has a column {name!r}", "it would do nothing", nearest_name(name, _COLUMNS)
+            )
+    made = [
+        _line(path, number, {key.strip().lower(): (value or "").strip() for key, value in row.items() if key})
+        for number, row in enumerate(table, 2)
+    ]
+    made.sort()
+    for one, other in itertools.pairwise(made):
+        if other.low <= one.high:
+            raise InputError(
+                f"{path} says twice what becomes of code {other.low}",
+                "only one can count",
+                "keep one of the two",
+            )
+    if not made:
+        raise InputError(f"{path} recodes nothing", "it has no line below its names", "add lines such as 3,1")
+    return made
+
+
+def _line(path: Path, number: int, row: Mapping[str, str]) -> Recoding:
+    old, new = _RANGE.fullmatch(row["old"]), row["new"]
+    if old is None or not re.fullmatch(r"-?\d+", new):
+        wrong = row["old"] if old is None else new
+        raise InputError(
+            f"{path} line {number}: {wrong!r} is no code", "codes are whole numbers, old ones also ranges",
+            "write 3,1 or 5-9,2",
+        )  # fmt: skip
+    colour = colour_of(row.get("colour", ""))
+    if row.get("colour") and colour is None:
+        raise InputError(
+            f"{path} line {number}: {row['colour']!r} is no colour", "it is not #rrggbb", "mend it"
+        )
+    low, high = int(old[1]), int(old[2] or old[1])
+    if low > high:
+        raise InputError(f"{path} line {number}: {row['old']}", "a range goes up", f"write {high}-{low}")
+    return Recoding(low, high, int(new), row.get("name", ""), colour)
