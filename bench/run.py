@@ -25,6 +25,7 @@ CASES = (
     "grids",
     "terrain",
     "derive",
+    "compare",
     "shapes",
     "points",
     "workers",

@@ -1,5 +1,5 @@
 #!/bin/sh
-# Refresh docs/screenshots from the demo data. Needs Debian's xvfb, xterm and imagemagick for the terminal views.
+# Refresh docs/screenshots from the demo data. Needs Debian's xvfb, xterm and imagemagick for the terminal views, and chromium.
 set -eu
 root=$(cd "$(dirname "$0")/.." && pwd)
 shots=$root/docs/screenshots
@@ -14,6 +14,10 @@ zembrel draw 'lidar/l?.laz' --by class --section 733600,5096700,734000,5097050 -
     --out "$shots/draw-section.png" --replace --quiet
 zembrel terrain relief.tif --of hillshade --sun-at 2027-12-21T14:30Z --cast --out noon.tif --quiet
 zembrel draw noon.tif --title "Marrowick on the shortest day, 14:30 UTC" --out "$shots/draw-terrain.png" --replace --quiet
+zembrel reproject relief.tif --crs EPSG:4326 --cell 0.75arcsec --out degrees.tif --quiet
+zembrel compare relief.tif degrees.tif --tolerance 0.5 --figure "$shots/compare.png" --page apart.html --replace --quiet
+chromium --headless --no-sandbox --disable-gpu --window-size=1280,800 --screenshot="$shots/compare-page.png" \
+    "file://$work/demo/apart.html" > /dev/null 2>&1
 zembrel draw sketch.tif --out "$shots/draw-sketch.png" --replace --quiet
 
 # terminal NAME COMMAND...: what a person sees who types the commands, in a window of 1280 x 800

@@ -9,7 +9,7 @@ from scipy import ndimage
 from rasters import frame, random_cells, raster
 from zembrel.grid.pane import Pane
 from zembrel.raster.disagreement import commons, disagreements
-from zembrel.raster.displacement import displacement
+from zembrel.raster.displacement import Displacement, Untold, displacement
 from zembrel.raster.kernels.distance import depth
 from zembrel.raster.tone import matched
 from zembrel.raster.views.overlap import RasterPiece
@@ -53,7 +53,9 @@ def test_a_shift_is_seen_to_a_part_of_a_cell(right: float, down: float) -> None:
     window = np.s_[100:196, 100:196]
     noise = NUMBERS.normal(0, 1, (2, 96, 96))
     found = displacement(GROUND[window] + noise[0], other[window] + noise[1])
-    assert found is not None and (found.columns, found.rows) == pytest.approx((right, down), abs=0.06)
+    assert isinstance(found, Displacement) and (found.columns, found.rows) == pytest.approx(
+        (right, down), abs=0.06
+    )
 
 
 def test_nothing_is_said_of_what_cannot_be_told() -> None:
@@ -61,7 +63,7 @@ def test_nothing_is_said_of_what_cannot_be_told() -> None:
     unlike = NUMBERS.normal(0, 1, (2, 96, 96))
     unknown = np.where(random_cells(96, 96) > 60, np.nan, GROUND[:96, :96])
     for one, other in ((flat, flat), (small, small), tuple(unlike), (unknown, unknown)):
-        assert displacement(one, other) is None
+        assert isinstance(displacement(one, other), Untold)
 
 
 def test_a_shifted_sheet_is_found_among_pairs() -> None:

@@ -71,7 +71,8 @@ def draw(
 ) -> Any:
     """A picture of a raster, of features, or of features over a raster: with ramp or legend, a scale bar, and
     the CRS and extent along its edges."""
-    from zembrel.draw.picture import UNITS, Look
+    from zembrel.draw.colouring import Look
+    from zembrel.draw.picture import UNITS
     from zembrel.draw.shapes import ShapeLook
     from zembrel.formats.legendfile import read_legend
     from zembrel.verbs import draw as verb
@@ -148,26 +149,39 @@ def compare(
     inputs: Inputs,
     output: Output,
     tolerance: Annotated[
-        float, typer.Option("--tolerance", metavar="VALUE", help="How far apart still counts as within it.")
-    ] = 0.0,
+        list[float] | None,
+        typer.Option("--tolerance", metavar="VALUE", help="How far apart counts as within it; repeatable."),
+    ] = None,
     at_most: Annotated[
         list[str] | None,
-        typer.Option("--at-most", metavar="FIGURE=VALUE", help="max=12, rms=2, alone=0; repeatable."),
+        typer.Option("--at-most", metavar="FIGURE=VALUE", help="max=12, rms=2, shift=0.1; repeatable."),
     ] = None,
     at_least: Annotated[
         list[str] | None,
         typer.Option("--at-least", metavar="FIGURE=VALUE", help="share=0.99, cells=1000; repeatable."),
     ] = None,
+    method: Annotated[
+        str, typer.Option("--method", metavar="NAME", help="How the second comes onto the first.")
+    ] = "auto",
+    difference: Annotated[
+        str | None,
+        typer.Option("--difference", metavar="PATH", help="The first less the second, as a raster."),
+    ] = None,
     figure: Annotated[
-        str | None, typer.Option("--figure", metavar="PICTURE", help="A picture of the difference.")
+        str | None,
+        typer.Option("--figure", metavar="PICTURE", help="Both, their difference and its histogram."),
+    ] = None,
+    page: Annotated[
+        str | None, typer.Option("--page", metavar="HTML", help="Both on a page, to swipe and flicker.")
     ] = None,
 ) -> Any:
-    """How far two rasters on one lattice differ: figures, the share within a tolerance, an estimated shift.
-    Exit code 1 if a limit does not hold."""
+    """How far two rasters differ: bias, rms, percentiles and the worst place, the share within tolerances,
+    how classes are confused, and an estimated shift. Exit code 1 if a limit does not hold."""
     from zembrel.verbs import compare as verb
 
     limits = tuple(at_most or ()), tuple(at_least or ())
-    return verb.compare(inputs, output, verb.Comparing(tolerance, *limits, figure))
+    comparing = verb.Comparing(tuple(tolerance or ()), *limits, method, difference, figure, page)
+    return verb.compare(inputs, output, comparing)
 
 
 def _pair(text: str, sign: str, example: str, kind: Any) -> Any:

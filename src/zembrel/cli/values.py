@@ -29,7 +29,13 @@ def _processed(param: Any, typer: Callable[..., Any], kind: str, ctx: Any, value
         return () if param.multiple else None
     if kind == "bool":
         return typer(ctx, value)
-    if kind == "str" or not isinstance(value, str):
+    if param.multiple and kind != "str":
+        return tuple(_number(param, one, kind) for one in value)
+    return value if kind == "str" or not isinstance(value, str) else _number(param, value, kind)
+
+
+def _number(param: Any, value: Any, kind: str) -> Any:
+    if not isinstance(value, str):
         return value
     try:
         return _NUMBERS[kind](value.replace("_", "?"))  # which Python would let stand between digits

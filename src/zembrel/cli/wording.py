@@ -15,6 +15,7 @@ from zembrel.verbs.receipt import FeatureTotals, PointTotals, Receipt, Result
 
 Items = tuple[str, ...]
 _SHOWN_FIELDS, _SHOWN_PATHS = 8, 3
+_NO_SHIFT = 0.005  # cells
 
 
 def title_of(receipt: Receipt) -> str:
@@ -148,15 +149,46 @@ def _compared(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
     items += [f"{own['first_alone']:,} only in the first"] if own["first_alone"] else []
     items += [f"{own['second_alone']:,} only in the second"] if own["second_alone"] else []
     yield "cells", [*items, *([f"{own['outside']:,} outside of what both cover"] if own["outside"] else [])]
-    if cells == equal:
+    if own["classes"] is not None:
+        yield "classes", _confusion(own["classes"])
+    yield "shift", (_shift(own),)
+    if cells == equal or own["classes"] is not None:
         return
     items = [f"from {show_number(own['low'])} to {show_number(own['high'])}"]
-    items += [f"mean {own['mean']:.6g}", f"rms {own['rms']:.6g}"]
-    items += [f"{100 * own['share']:.6g} % within {own['tolerance']:g}"] if own["tolerance"] else []
-    if own["shift"] is not None:
-        across, along = (show_fixed(own["shift"][key], 2, sign=True) for key in ("columns", "rows"))
-        items.append(f"the second lies {across} columns, {along} rows off")
+    items += [f"bias {own['bias']:.6g}", f"rms {own['rms']:.6g}"]
+    items += [
+        f"{100 * row['share']:.6g} % within {row['within']:g}" for row in own["shares"] if row["within"]
+    ]
     yield "differ", items
+    sizes = own["percentiles"]
+    worst = own["worst"]
+    yield (
+        "sizes",
+        (
+            *(f"{n} % up to {sizes[n]:.4g}" for n in ("50", "95", "99")),
+            f"worst {worst['difference']:.6g} at {worst['x']:.10g},{worst['y']:.10g}",
+        ),
+    )
+
+
+def _shift(own: Mapping[str, Any]) -> str:
+    shift = own["shift"]
+    if shift is None:
+        return f"cannot be told: {own['no_shift']}"
+    if max(abs(shift["columns"]), abs(shift["rows"])) < _NO_SHIFT:
+        return f"none (confidence {shift['confidence']:.2f})"
+    across, along = (show_fixed(shift[key], 3, sign=True) for key in ("columns", "rows"))
+    return f"the second lies {across} columns, {along} rows off (confidence {shift['confidence']:.2f})"
+
+
+def _confusion(classes: Mapping[str, Any]) -> Items:
+    items = [f"{100 * classes['agreement']:.6g} % agree", f"kappa {classes['kappa']:.3f}"]
+    for row in classes["confused"][:_SHOWN_PATHS]:
+        names = [
+            name or str(code) for name, code in zip(row["names"], (row["first"], row["second"]), strict=True)
+        ]
+        items.append(f"{row['cells']:,} {names[0]} became {names[1]}")
+    return tuple(items)
 
 
 def _compiled(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:

@@ -3,55 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
-import numpy as np
-import numpy.typing as npt
-
+from zembrel.draw.colouring import ColouredCells, Look, painted
 from zembrel.draw.furniture import class_legend, furnish, ramp_bar
-from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
+from zembrel.draw.layout import BAR, LEGEND, map_axes, whole
+from zembrel.draw.ramps import check_ramp
+from zembrel.draw.reduced import PIXELS
 from zembrel.draw.shapes import ShapeLook, coloured, draw_shapes
+from zembrel.draw.ticks import INK
 from zembrel.engine.limits import Limits
-from zembrel.engine.run import run
-from zembrel.errors import UsageError
 from zembrel.features.table import FeatureTable
-from zembrel.formats.whole import whole_sink
-from zembrel.grid.extent import ground
-from zembrel.grid.frame import Affine, Frame
-from zembrel.raster.legend import Legend
-from zembrel.raster.model import Band, HasOverviews, Raster, has_alpha, is_photo
-from zembrel.raster.relief import light
-from zembrel.raster.views.bands import Relabelled, select_bands
-from zembrel.raster.views.opacity import top_of
-from zembrel.raster.views.palette import expand_palette
-from zembrel.raster.views.reproject import on_frame
+from zembrel.grid.frame import Frame
+from zembrel.raster.model import Raster
 
-Picture = npt.NDArray[Any]
-PIXELS = 1100  # along the longer side of the raster's part of the picture
 NOTHING = "#eceae4"  # behind invalid cells
-INK = "#2b2b2b"
 UNITS = ("mi", "ft", "yd", "nmi")  # of a second scale bar
-
-
-@dataclass(frozen=True)
-class Look:
-    """How a raster is shown.
-
-    ramp: a name of `ramps`; limits: values at its ends; legend: instead of the layer's own; shade: by
-    relief; width, height: pixels.
-    """
-
-    ramp: str | None = None
-    legend: Legend | None = None
-    limits: tuple[float, float] | None = None
-    shade: bool = False
-    title: str | None = None
-    amount: str | None = None  # what there is of it, if not cells
-    width: int = 1280
-    height: int = 800
-    units: str | None = None  # of a second scale bar: mi, ft, nmi, yd
 
 
 class ShapeLayer(NamedTuple):
@@ -70,7 +38,7 @@ def draw_map(
 
     check_ramp(look.ramp)
     figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
-    axes = figure.add_axes((0.075, 0.08, 0.76, 0.84))
+    axes = map_axes(figure, whole(look.width, look.height), extent, LEGEND)
     axes.set_facecolor("white")
     chose = _add_shapes(axes, layers, over=False)
     furnish(axes, extent, title, f"{sum(len(layer.table) for layer in layers):,} features", look.units)
@@ -123,107 +91,28 @@ def draw_picture(
     from matplotlib.figure import Figure
 
     check_ramp(look.ramp)
-    if look.legend is not None:
-        view = Relabelled(view, (_coded(view.bands[0], look.legend), *view.bands[1:]))
-    bands = view.bands
-    picked = (0, 1, 2) if is_photo(bands) else (0,)
-    shown = select_bands(view, (*picked, len(bands) - 1) if has_alpha(bands) and is_photo(bands) else picked)
-    small = _small(expand_palette(shown), limits)
+    made = painted(view, look, limits, PIXELS)
     figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
-    beside = not is_photo(bands)  # a ramp or legend stands there
-    axes = figure.add_axes((0.075, 0.08, 0.76 if beside else 0.895, 0.84))
-    chose = _paint(axes, small, bands[0], look, small.frame)
-    chose += _add_shapes(axes, layers, over=True) if layers else ()
+    axes = map_axes(figure, whole(look.width, look.height), view.frame, beside(made))
+    show(axes, made)
+    chose = (*made.chose, *(_add_shapes(axes, layers, over=True) if layers else ()))
     amount = look.amount or f"{view.frame.columns:,} x {view.frame.rows:,} cells"
     furnish(axes, view.frame, title, amount, look.units)
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
     return chose
 
 
-def _coded(band: Band, legend: Legend) -> Band:
-    """`band` with `legend`. Raises UsageError unless it holds whole numbers."""
-    if band.dtype.kind not in "iu":
-        raise UsageError(
-            f"a legend for {band.type} cells",
-            "classes are whole numbers",
-            "use --ramp, or convert --round first",
-        )
-    return replace(band, legend=legend)
+def beside(made: ColouredCells) -> float:
+    """Pixels that stand beside a map for what its colours mean."""
+    return 0 if made.key is None else BAR if made.key.ramp else LEGEND
 
 
-@dataclass(frozen=True)
-class _Small:
-    frame: Frame
-    bands: tuple[Band, ...]
-    cells: Picture  # (rows, columns, bands)
-    valid: Picture | None
-
-
-def _small(view: Raster, limits: Limits) -> _Small:
-    """`view` reduced to the picture's size, through the engine like everything else."""
-    step = max(view.frame.columns, view.frame.rows) / PIXELS
-    frame = view.frame
-    if step > 1:
-        columns, rows = max(1, round(frame.columns / step)), max(1, round(frame.rows / step))
-        a = frame.corners
-        across, down = frame.columns / columns, frame.rows / rows
-        affine = Affine(a.x0, a.y0, a.x_col * across, a.y_row * down, a.x_row * down, a.y_col * across)
-        frame = Frame(frame.crs, affine, columns, rows)
-        coded = view.bands[0].legend is not None
-        source = view.coarser(step) if isinstance(view, HasOverviews) else view
-        view = on_frame(source, frame, "mode" if coded else "mean")
-    kept: dict[str, Any] = {}
-    run(
-        view,
-        whole_sink(view.frame, view.bands, lambda cells, valid: kept.update(cells=cells, valid=valid)),
-        limits,
-    )
-    return _Small(frame, view.bands, kept["cells"], kept["valid"])
-
-
-def _paint(axes: Any, small: _Small, band: Band, look: Look, frame: Frame) -> tuple[str, ...]:
-    west, south, east, north = frame.bounds
-    extent = (west, east, south, north)
+def show(axes: Any, made: ColouredCells) -> None:
+    """A painted raster on its ground, with what its colours mean beside it."""
+    west, south, east, north = made.frame.bounds
     axes.set_facecolor(NOTHING)
-    if small.cells.shape[2] >= 3:
-        opaque = np.full(small.cells.shape[:2], 255) if small.valid is None else np.where(small.valid, 255, 0)
-        if has_alpha(small.bands):
-            opaque = opaque * (small.cells[:, :, 3] / top_of(small.cells.dtype))
-        scaled = _to_bytes(small.cells[:, :, :3])
-        axes.imshow(np.dstack([scaled, opaque.astype(np.uint8)]), extent=extent, interpolation="nearest")
-        if band.legend is not None and band.legend.named:
-            class_legend(axes, band)
-            return ("legend colours",)
-        return ("colours as they are",)
-    values = np.ma.masked_array(
-        small.cells[:, :, 0].astype(float), False if small.valid is None else ~small.valid
-    )
-    low, high = look.limits or (float(values.min()), float(values.max()))
-    ramp = look.ramp or default_ramp(band)
-    if look.shade:
-        axes.imshow(_shaded(values, low, high, ramp, frame), extent=extent, interpolation="nearest")
-    else:
-        axes.imshow(
-            values, extent=extent, cmap=colour_map(ramp), vmin=low, vmax=high, interpolation="nearest"
-        )
-    ramp_bar(axes, (low, high), ramp, band)
-    shaded = ("shaded from the north-west",) if look.shade else ()
-    return (f"ramp {ramp}", f"from {low:.6g} to {high:.6g}", *shaded)
-
-
-def _to_bytes(cells: Picture) -> Picture:
-    if cells.dtype == np.uint8:
-        return cells
-    low, high = float(cells.min()), float(cells.max())
-    return ((cells - low) * (255 / max(high - low, 1e-9))).astype(np.uint8)
-
-
-def _shaded(values: Any, low: float, high: float, ramp: str, frame: Frame) -> Picture:
-    """Ramp colours darkened and lightened by the slope towards a sun in the north-west."""
-    per_x, per_y = ground(frame)
-    valid = ~np.ma.getmaskarray(values)
-    bright = light(values.filled(low), valid, (frame.cell[0] * per_x, frame.cell[1] * per_y))
-    colours: Picture = colour_map(ramp)(np.clip((values.filled(low) - low) / max(high - low, 1e-12), 0, 1))
-    colours[..., :3] *= bright[..., None]
-    colours[..., 3] = valid
-    return np.clip(colours, 0, 1)
+    axes.imshow(made.image, extent=(west, east, south, north), interpolation="nearest", aspect="auto")
+    if made.key is not None and made.key.ramp:
+        ramp_bar(axes, made.key.limits, made.key.ramp, made.key.band)
+    elif made.key is not None:
+        class_legend(axes, made.key.band)

@@ -9,8 +9,9 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.draw.picture import INK, Look
+from zembrel.draw.colouring import Look
 from zembrel.draw.ramps import check_ramp, colour_map
+from zembrel.draw.ticks import INK
 from zembrel.raster.legend import Legend
 
 Array = npt.NDArray[np.float64]

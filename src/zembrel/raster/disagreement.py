@@ -96,7 +96,7 @@ def _compare(pieces: Sequence[RasterPiece], pair: Pair) -> Disagreement | None:
         squares += float(np.square(gap).sum())
         worst = max(worst, float(np.abs(gap).max()))
         shift = displacement(_flat(one, valid), _flat(other, valid))
-        shifts += [shift] if shift is not None else []
+        shifts += [shift] if isinstance(shift, Displacement) else []
     if not cells:
         return None
     return Disagreement(*pair[:2], cells, total / cells, math.sqrt(squares / cells), worst, _agreed(shifts))

@@ -2,51 +2,91 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from zembrel.draw.picture import Look, draw_picture
-from zembrel.engine.commit import Staging, check_free, resource_errors
+from zembrel.engine.commit import check_free
+from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.grid.extent import footprint_of
 from zembrel.grid.pane import Pane
-from zembrel.raster.difference import Differences, Subtracted
-from zembrel.raster.displacement import displacement
+from zembrel.raster.difference import Confusion, Differences, Subtracted
+from zembrel.raster.displacement import Untold
 from zembrel.raster.model import Raster
 from zembrel.raster.views.bands import stack
+from zembrel.raster.views.cast import cast
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.layers import Layer, take_layers
+from zembrel.verbs.comparefigures import ComparedPair, check_page, names_of, write_figure, write_page
+from zembrel.verbs.layers import Layer, check_placed, take_layers
+from zembrel.verbs.methods import codes_in
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.phrases import frame_items
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.survey import seen
+from zembrel.verbs.shifts import ShiftEstimate, shift_between
+from zembrel.verbs.survey import blocks_of
+from zembrel.verbs.target import Target, brought
+from zembrel.verbs.write import write
 
 FAILED = 1  # exit code of a comparison that did not hold
-_FIGURES = ("share", "mean", "rms", "max", "cells", "equal", "alone")
-_PROBE = 512  # cells a side of what a shift is estimated from
+LIMITED = ("share", "bias", "rms", "max", "shift", "cells", "equal", "alone")
+PERCENTILES = (50, 90, 95, 99)
+_MOST_CODES = 40  # pairs of classes that are reported
 
 
 @dataclass(frozen=True)
 class Comparing:
-    """What counts as equal, and what must hold: limits such as `max=12` and `share=0.99`."""
+    """What counts as equal, what must hold (limits such as `max=12`, `share=0.99`), and what is made of it.
 
-    tolerance: float = 0.0
+    tolerance: sizes of differences, of which `share` counts the first; method: how the second comes onto the
+    cells of the first.
+    """
+
+    tolerance: float | Sequence[float] = 0.0
     at_most: tuple[str, ...] = ()
     at_least: tuple[str, ...] = ()
+    method: str = "auto"
+    difference: str | None = None
     figure: str | None = None
+    page: str | None = None
+
+    @property
+    def tolerances(self) -> tuple[float, ...]:
+        """All of them, at least one."""
+        held = self.tolerance
+        return ((float(held),) if isinstance(held, int | float) else tuple(held)) or (0.0,)
+
+    @property
+    def products(self) -> dict[str, Path]:
+        """What is to be written, by the option that names it."""
+        named = {"difference": self.difference, "figure": self.figure, "page": self.page}
+        return {option: Path(path) for option, path in named.items() if path}
+
+
+class Compared(NamedTuple):
+    """Two rasters on the cells that both have, how many cells lie outside of these, and what was chosen."""
+
+    one: Raster
+    other: Raster
+    outside: int
+    chose: tuple[str, ...]
 
 
 def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
-    """Figures of the difference of two rasters on one lattice; exit code 1 if a limit does not hold.
+    """Figures of the difference of two rasters, the first less the second; exit code 1 if a limit does not
+    hold. The second is brought onto the cells of the first.
 
-    Raises InputError where their cells do not lie on each other.
+    Raises InputError where they have nothing in common.
     """
     limits = [(*_limit(text), True) for text in comparing.at_most]
     limits += [(*_limit(text), False) for text in comparing.at_least]
-    if comparing.figure:
-        check_free(Path(comparing.figure), output.replace)
+    for path in comparing.products.values():
+        check_free(path, output.replace)
+    if comparing.page:
+        check_page(Path(comparing.page))
     layers = take_layers(inputs, output)
     if len(layers) != 2:
         raise UsageError(
@@ -54,34 +94,77 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
             "each cell of one has one in the other",
             "name two",
         )
-    one, other, outside = _common(*layers)
-    found = seen(stack((one, other)), Differences(comparing.tolerance), output.limits)
+    pair = _common(layers[0], layers[1], comparing.method)
+    found, classes = _looked(pair, comparing, output)
+    shift = shift_between(pair.one, pair.other, output.limits)
     figures = found.figures()
-    shift = _shift(one, other)
-    broken = [
-        _told(name, figures[name], value, most)
-        for name, value, most in limits
-        if not _holds(figures[name], value, most)
-    ]
-    if comparing.figure:
-        _draw(Subtracted(one, other), Path(comparing.figure), found, layers, output)
-    same = figures["equal"] == figures["cells"] > 0
-    whole = not figures["alone"] and not outside
-    verdict = "different" if not same else "identical" if whole else "equal where both have cells"
-    low, high = (found.low, found.high) if found.cells else (None, None)
+    told = isinstance(shift, ShiftEstimate)
+    values: dict[str, float | None] = {**figures, "shift": None}
+    if isinstance(shift, ShiftEstimate):
+        values["shift"] = (shift.columns**2 + shift.rows**2) ** 0.5
+    met = [(name, values[name], value, most) for name, value, most in limits]
+    broken = [_told(*limit) for limit in met if not _holds(*limit[1:])]
+    facts = _facts(found, classes, shift, pair, comparing)
+    paths = tuple(layer.path for layer in layers)
+    _write_products(ComparedPair(pair.one, pair.other, found, facts, names_of(paths)), comparing, output)
     return Receipt(
         "compare",
-        tuple(layer.path for layer in layers),
-        frame=one.frame,
+        paths,
+        frame=pair.one.frame,
+        chose=pair.chose,
         checks=tuple(broken) or (("all limits hold",) if limits else ()),
-        products={"figure": Path(comparing.figure)} if comparing.figure else {},
-        own={
-            "verdict": verdict, **figures, "low": low, "high": high, "tolerance": comparing.tolerance,
-            "first_alone": found.one_alone, "second_alone": found.other_alone, "outside": outside,
-            "shift": shift, "broken": broken,
-        },
+        products=comparing.products,
+        own={**facts, "broken": broken, "no_shift": None if told else str(shift.value)},  # type: ignore[union-attr]
         exit_code=FAILED if broken else 0,
-    )  # fmt: skip
+    )
+
+
+def _looked(pair: Compared, comparing: Comparing, output: Output) -> tuple[Differences, Confusion | None]:
+    """Differences, and how classes are confused if both hold some."""
+    both = stack((pair.one, pair.other))
+    found = Differences(comparing.tolerances)
+    kinds = all(codes_in(raster) and len(raster.bands) == 1 for raster in (pair.one, pair.other))
+    confusion = Confusion() if kinds else None
+    observe(both, blocks_of(both), [found, *([confusion] if confusion else [])], output.limits)
+    return found, confusion
+
+
+def _facts(
+    found: Differences,
+    classes: Confusion | None,
+    shift: ShiftEstimate | Untold,
+    pair: Compared,
+    comparing: Comparing,
+) -> dict[str, Any]:
+    """All that was found, for programs."""
+    figures = found.figures()
+    same = figures["equal"] == figures["cells"] > 0
+    whole = not figures["alone"] and not pair.outside
+    difference, band, row, column = found.worst
+    x, y = (float(v[0]) for v in pair.one.frame.centres(np.array([column * 1.0]), np.array([row * 1.0])))
+    low, high = (found.low, found.high) if found.cells else (None, None)
+    return {
+        "verdict": "different" if not same else "identical" if whole else "equal where both have cells",
+        **figures, "low": low, "high": high, "tolerance": comparing.tolerances[0],
+        "shares": [{"within": size, "share": share} for size, share in
+                   zip(comparing.tolerances, found.shares, strict=True)],
+        "percentiles": dict(zip(map(str, PERCENTILES), found.percentiles(PERCENTILES), strict=True)),
+        "worst": None if not difference else {"difference": difference, "x": x, "y": y, "band": band + 1},
+        "first_alone": found.one_alone, "second_alone": found.other_alone, "outside": pair.outside,
+        "shift": shift._asdict() if isinstance(shift, ShiftEstimate) else None,
+        "classes": None if classes is None else _confused(classes, pair),
+    }  # fmt: skip
+
+
+def _confused(classes: Confusion, pair: Compared) -> dict[str, Any]:
+    """Agreement of classes, and the largest confusions: codes and names of both, and how many cells."""
+    legends = [raster.bands[0].legend for raster in (pair.one, pair.other)]
+    pairs = [(count, codes) for codes, count in classes.pairs.items() if codes[0] != codes[1]]
+    rows = []
+    for count, codes in sorted(pairs, key=lambda item: (-item[0], item[1]))[:_MOST_CODES]:
+        names = [legend.name(code) if legend else "" for legend, code in zip(legends, codes, strict=True)]
+        rows.append({"first": codes[0], "second": codes[1], "names": names, "cells": count})
+    return {"agreement": classes.agreement, "kappa": classes.beyond_chance, "confused": rows}
 
 
 def _limit(text: str) -> tuple[str, float]:
@@ -90,25 +173,30 @@ def _limit(text: str) -> tuple[str, float]:
         number = float(value)
     except ValueError:
         equals = ""
-    if not equals or name not in _FIGURES:
+    if not equals or name not in LIMITED:
         raise UsageError(
             f"{text!r} is no limit",
-            f"FIGURE=VALUE is needed, of {', '.join(_FIGURES)}",
-            nearest_name(name, _FIGURES) if name not in _FIGURES else "write max=12",
+            f"FIGURE=VALUE is needed, of {', '.join(LIMITED)}",
+            nearest_name(name, LIMITED) if name not in LIMITED else "write max=12",
         )
     return name, number
 
 
-def _holds(found: float, value: float, most: bool) -> bool:
-    return found <= value if most else found >= value
+def _holds(found: float | None, value: float, most: bool) -> bool:
+    return found is not None and (abs(found) <= value if most else found >= value)
 
 
-def _told(name: str, found: float, value: float, most: bool) -> str:
+def _told(name: str, found: float | None, value: float, most: bool) -> str:
+    if found is None:
+        return f"{name} cannot be told, so it cannot hold"
     return f"{name} is {found:.6g}, {'more' if most else 'less'} than {value:g}"
 
 
-def _common(first: Layer, second: Layer) -> tuple[Raster, Raster, int]:
-    """What both cover, and how many cells lie outside. Raises InputError for unlike lattices or bands."""
+def _common(first: Layer, second: Layer, method: str) -> Compared:
+    """What both cover, on the cells of the first.
+
+    Raises InputError for unlike bands, or where no cell is in common.
+    """
     one, other = unscaled(first.raster), unscaled(second.raster)
     if len(one.bands) != len(other.bands):
         raise InputError(
@@ -116,43 +204,36 @@ def _common(first: Layer, second: Layer) -> tuple[Raster, Raster, int]:
             "each is compared with its like",
             "choose with --bands",
         )
+    apart = InputError(
+        f"{first.path} and {second.path} do not meet", "they share no cell", "check the two files"
+    )
     offset = one.frame.offset_to(other.frame)
-    if offset is None:
-        raise InputError(
-            f"the cells of {first.path} and {second.path} do not lie on each other",
-            " and ".join(" ".join(frame_items(raster.frame)) for raster in (one, other)),
-            f"bring one to the other: zembrel resample {second.path} --onto {first.path}",
-        )
-    row, column = offset
-    a, b = one.frame.pane, other.frame.pane
-    shared = a.meet(Pane(row, column, row + b.rows, column + b.columns))
-    if shared is None:
-        raise InputError(
-            f"{first.path} and {second.path} do not meet", "they share no cell", "check the two files"
-        )
-    back = Pane(shared.top - row, shared.left - column, shared.bottom - row, shared.right - column)
-    return crop(one, shared), crop(other, back), a.size + b.size - 2 * shared.size
+    if offset is not None:
+        row, column = offset
+        a, b = one.frame.pane, other.frame.pane
+        shared = a.meet(Pane(row, column, row + b.rows, column + b.columns))
+        if shared is None:
+            raise apart
+        back = Pane(shared.top - row, shared.left - column, shared.bottom - row, shared.right - column)
+        return Compared(crop(one, shared), crop(other, back), a.size + b.size - 2 * shared.size, ())
+    check_placed([first, second])
+    pane = footprint_of(other.frame, one.frame)
+    if pane is None:
+        raise apart
+    target = Target(one.frame.crop(pane))
+    view, said = brought(second, target, method)
+    chose = (f"{second.path.name} brought onto the cells of {first.path.name}", *said)
+    return Compared(crop(one, pane), unscaled(view), one.frame.size - pane.size, chose)
 
 
-def _shift(one: Raster, other: Raster) -> dict[str, float] | None:
-    """How far the second seems to lie off, from a part in the middle; None where that cannot be told."""
-    frame = one.frame
-    rows, columns = min(_PROBE, frame.rows), min(_PROBE, frame.columns)
-    top, left = (frame.rows - rows) // 2, (frame.columns - columns) // 2
-    pane = Pane(top, left, top + rows, left + columns)
-    pictures = []
-    for raster in (one, other):
-        block = raster.cells(pane)
-        pictures.append(np.where(block.valid_of(0), block.cells[0].astype(np.float64), np.nan))
-    found = displacement(*pictures)
-    return None if found is None else {"columns": found.columns, "rows": found.rows, "alike": found.alike}
-
-
-def _draw(pair: Subtracted, path: Path, found: Differences, layers: list[Layer], output: Output) -> None:
-    most = max(abs(found.low), abs(found.high)) if found.cells and found.equal < found.cells else 1.0
-    look = Look(ramp="RdBu", limits=(-most, most), title=f"{layers[0].path.stem} less {layers[1].path.stem}")
-    with Staging(output.replace) as staging:
-        staged = staging.path_for(path)
-        with resource_errors(path):
-            draw_picture(pair, staged, look, str(look.title), output.limits)
-        staging.publish()
+def _write_products(compared: ComparedPair, comparing: Comparing, output: Output) -> None:
+    one, other = compared.one, compared.other
+    if comparing.difference:
+        apart = Subtracted(one, other)
+        short = max(band.dtype.itemsize for band in (*one.bands, *other.bands)) <= 4
+        view: Raster = cast(apart, "float32") if short else apart
+        write(view, Path(comparing.difference), replace(output, keep_empty=True))
+    if comparing.figure:
+        write_figure(compared, Path(comparing.figure), output)
+    if comparing.page:
+        write_page(compared, Path(comparing.page), output)

@@ -10,7 +10,8 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zembrel.draw.picture import Look, ShapeLayer, draw_map, draw_picture
+from zembrel.draw.colouring import Look
+from zembrel.draw.picture import ShapeLayer, draw_map, draw_picture
 from zembrel.draw.shapes import ShapeLook
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name

@@ -9,7 +9,8 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.draw.picture import Look, draw_picture
+from zembrel.draw.colouring import Look
+from zembrel.draw.picture import draw_picture
 from zembrel.draw.points import Section, along_line, draw_section
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import Piece, over_pieces, pieces_of

@@ -1,0 +1,125 @@
+"""Cells as colours: as they are, by the classes of a legend, or by a ramp, shaded if asked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from zembrel.draw.ramps import colour_map, default_ramp
+from zembrel.draw.reduced import Picture, Reduced, reduced
+from zembrel.engine.limits import Limits
+from zembrel.errors import UsageError
+from zembrel.grid.extent import ground
+from zembrel.grid.frame import Frame
+from zembrel.raster.legend import Legend
+from zembrel.raster.model import Band, Raster, has_alpha, is_photo
+from zembrel.raster.relief import light
+from zembrel.raster.views.bands import Relabelled, select_bands
+from zembrel.raster.views.opacity import top_of
+from zembrel.raster.views.palette import expand_palette
+
+
+@dataclass(frozen=True)
+class Look:
+    """How a raster is shown.
+
+    ramp: a name of `ramps`; limits: values at its ends; legend: instead of the layer's own; shade: by
+    relief; width, height: pixels.
+    """
+
+    ramp: str | None = None
+    legend: Legend | None = None
+    limits: tuple[float, float] | None = None
+    shade: bool = False
+    title: str | None = None
+    amount: str | None = None  # what there is of it, if not cells
+    width: int = 1280
+    height: int = 800
+    units: str | None = None  # of a second scale bar: mi, ft, nmi, yd
+
+
+class ColourKey(NamedTuple):
+    """What colours mean: the band, and of values the ramp and those at its ends."""
+
+    band: Band
+    ramp: str = ""
+    limits: tuple[float, float] = (0.0, 0.0)
+
+
+class ColouredCells(NamedTuple):
+    """Bytes of red, green, blue and opacity, (rows, columns, 4), the ground they show, what they mean if they
+    mean something, and what was chosen."""
+
+    image: Picture
+    frame: Frame
+    key: ColourKey | None
+    chose: tuple[str, ...]
+
+
+def shown_bands(view: Raster, look: Look) -> Raster:
+    """The bands of `view` that are seen, with the legend that is asked for.
+
+    Raises UsageError for a legend of values that are no codes.
+    """
+    if look.legend is not None:
+        view = Relabelled(view, (_coded(view.bands[0], look.legend), *view.bands[1:]))
+    bands = view.bands
+    picked = (0, 1, 2) if is_photo(bands) else (0,)
+    return select_bands(view, (*picked, len(bands) - 1) if has_alpha(bands) and is_photo(bands) else picked)
+
+
+def painted(view: Raster, look: Look, limits: Limits, pixels: int) -> ColouredCells:
+    """`view` in colours, at most so many pixels along a side."""
+    shown = shown_bands(view, look)
+    return coloured_cells(reduced(expand_palette(shown), limits, pixels), shown.bands[0], look)
+
+
+def coloured_cells(small: Reduced, band: Band, look: Look) -> ColouredCells:
+    """Cells in colours; band: what they were before a palette was expanded."""
+    if small.cells.shape[2] >= 3:
+        opaque = np.full(small.cells.shape[:2], 255) if small.valid is None else np.where(small.valid, 255, 0)
+        if has_alpha(small.bands):
+            opaque = opaque * (small.cells[:, :, 3] / top_of(small.cells.dtype))
+        image = np.dstack([_to_bytes(small.cells[:, :, :3]), opaque.astype(np.uint8)])
+        if band.legend is not None and band.legend.named:
+            return ColouredCells(image, small.frame, ColourKey(band), ("legend colours",))
+        return ColouredCells(image, small.frame, None, ("colours as they are",))
+    values = np.ma.masked_array(
+        small.cells[:, :, 0].astype(float), False if small.valid is None else ~small.valid
+    )
+    known = values.compressed()
+    known = known[np.isfinite(known)]
+    low, high = look.limits or ((float(known.min()), float(known.max())) if known.size else (0.0, 1.0))
+    ramp = look.ramp or default_ramp(band)
+    share = np.clip((values.filled(low) - low) / max(high - low, 1e-300), 0, 1)
+    colours: Any = colour_map(ramp)(share)
+    valid = ~np.ma.getmaskarray(values)
+    if look.shade:
+        per_x, per_y = ground(small.frame)
+        cell = small.frame.cell[0] * per_x, small.frame.cell[1] * per_y
+        colours[..., :3] *= light(values.filled(low), valid, cell)[..., None]
+    image = np.floor(np.clip(colours, 0, 1) * 255 + 0.5).astype(np.uint8)
+    image[..., 3] = np.where(valid, 255, 0)
+    shaded = ("shaded from the north-west",) if look.shade else ()
+    chose = (f"ramp {ramp}", f"from {low:.6g} to {high:.6g}", *shaded)
+    return ColouredCells(image, small.frame, ColourKey(band, ramp, (low, high)), chose)
+
+
+def _coded(band: Band, legend: Legend) -> Band:
+    """`band` with `legend`. Raises UsageError unless it holds whole numbers."""
+    if band.dtype.kind not in "iu":
+        raise UsageError(
+            f"a legend for {band.type} cells",
+            "classes are whole numbers",
+            "use --ramp, or convert --round first",
+        )
+    return replace(band, legend=legend)
+
+
+def _to_bytes(cells: Picture) -> Picture:
+    if cells.dtype == np.uint8:
+        return cells
+    low, high = float(cells.min()), float(cells.max())
+    return ((cells - low) * (255 / max(high - low, 1e-9))).astype(np.uint8)

@@ -1,0 +1,70 @@
+"""Where maps stand in a picture: as large as their box allows, with room for what stands around them."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+from zembrel.grid.extent import ground
+from zembrel.grid.frame import Frame
+
+LEFT, RIGHT, TOP, BOTTOM = 92, 26, 62, 62  # pixels for labels around a map
+BAR, LEGEND = 104, 230  # pixels beside a map for a ramp, or for names
+
+
+class Box(NamedTuple):
+    """A part of a picture in pixels from its lower left corner."""
+
+    left: float
+    bottom: float
+    right: float
+    top: float
+
+
+def whole(width: int, height: int) -> Box:
+    """A picture of that size."""
+    return Box(0, 0, width, height)
+
+
+def split(box: Box, columns: int, rows: int) -> list[Box]:
+    """Boxes of one size, from the upper left, row by row."""
+    across, down = (box.right - box.left) / columns, (box.top - box.bottom) / rows
+    return [
+        Box(box.left + c * across, box.top - (r + 1) * down, box.left + (c + 1) * across, box.top - r * down)
+        for r in range(rows)
+        for c in range(columns)
+    ]
+
+
+def map_axes(figure: Any, box: Box, frame: Frame, beside: float) -> Any:
+    """Axes for the ground of `frame`, true to scale, in the middle of `box`.
+
+    beside: pixels to the right of the map that its ramp or legend needs.
+    """
+    west, south, east, north = frame.bounds
+    per_x, per_y = ground(frame)
+    shape = max((east - west) * per_x, 1e-12) / max((north - south) * per_y, 1e-12)
+    room_x = max(box.right - box.left - LEFT - RIGHT - beside, 20)
+    room_y = max(box.top - box.bottom - TOP - BOTTOM, 20)
+    across = min(room_x, room_y * shape)
+    along = across / shape
+    left = box.left + LEFT + (room_x - across) / 2
+    bottom = box.bottom + BOTTOM + (room_y - along) / 2
+    axes = axes_at(figure, Box(left, bottom, left + across, bottom + along))
+    axes.set_xlim(west, east)
+    axes.set_ylim(south, north)
+    axes.set_aspect("auto")
+    return axes
+
+
+def axes_at(figure: Any, box: Box) -> Any:
+    """Axes that fill a box."""
+    width, height = figure.get_size_inches() * figure.dpi
+    left, bottom, right, top = box
+    return figure.add_axes((left / width, bottom / height, (right - left) / width, (top - bottom) / height))
+
+
+def box_of(axes: Any) -> Box:
+    """Where axes stand."""
+    width, height = axes.figure.get_size_inches() * axes.figure.dpi
+    place = axes.get_position()
+    return Box(place.x0 * width, place.y0 * height, place.x1 * width, place.y1 * height)
