@@ -18,6 +18,10 @@ zembrel reproject relief.tif --crs EPSG:4326 --cell 0.75arcsec --out degrees.tif
 zembrel compare relief.tif degrees.tif --tolerance 0.5 --figure "$shots/compare.png" --page apart.html --replace --quiet
 chromium --headless --no-sandbox --disable-gpu --window-size=1280,800 --screenshot="$shots/compare-page.png" \
     "file://$work/demo/apart.html" > /dev/null 2>&1
+zembrel reproject relief.tif --crs EPSG:4183 --cell 0.75arcsec --method cubic --out sheet.tif --quiet
+zembrel reproject sheet.tif --out N46W024.hgt --quiet
+zembrel profile N46W024.hgt sheet.tif relief.tif --along "-23.998,46.002,-23.97,46.012@EPSG:4326" \
+    --figure "$shots/profile.png" --replace --quiet
 zembrel draw sketch.tif --out "$shots/draw-sketch.png" --replace --quiet
 
 # terminal NAME COMMAND...: what a person sees who types the commands, in a window of 1280 x 800

@@ -20,7 +20,8 @@ _MODEL = {
 _VERBS = (
     "describe", "index", "label", "frame", "pin", "mosaic", "stack", "clip", "tile", "mask", "fill",
     "resample", "reproject", "convert", "thin", "ground", "terrain", "derive", "classify", "paint",
-    "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare", "check",
+    "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare",
+    "profile", "check",
 )  # fmt: skip
 _CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
 __all__ = ["open", *_MODEL, *_CALLS]

@@ -40,6 +40,7 @@ RUNS = {
     "centroids": ("o/r.tif", "--out", "o/ce.parquet"),
     "sample": ("relief.tif", "--at", "places.geojson", "--out", "o/sa.csv"),
     "tally": ("relief.tif", "--zones", "parcels.geojson", "--repair", "--stat", "mean", "--out", "o/ta.gpkg"),
+    "profile": ("relief.tif", "--along", "corners", "--table", "o/pr.csv"),
     "compare": ("relief.tif", "relief.tif"), "check": ("relief.tif",),
     "draw": ("relief.tif", "--out", "o/d.png"),
 }  # fmt: skip

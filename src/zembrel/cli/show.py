@@ -98,6 +98,40 @@ def draw(
     return verb.draw(inputs, where, output, look=look, shapes=shapes, points=points)
 
 
+def profile(
+    inputs: Inputs,
+    output: Output,
+    along: Annotated[
+        str | None,
+        typer.Option("--along", metavar="LINE", help="X,Y,X,Y[@CRS], a file of lines, or corners."),
+    ] = None,
+    along_where: Annotated[
+        str | None, typer.Option("--along-where", metavar="CONDITION", help="Which features of that file.")
+    ] = None,
+    step: Annotated[
+        str | None,
+        typer.Option("--step", metavar="LENGTH", help="Between samples; the finest cell if not said."),
+    ] = None,
+    method: Annotated[
+        str, typer.Option("--method", metavar="NAME", help="auto: bilinear, of classes nearest; or cubic.")
+    ] = "auto",
+    table: Annotated[
+        str | None, typer.Option("--table", metavar="CSV", help="The values; on stdout if nothing is named.")
+    ] = None,
+    figure: Annotated[
+        str | None,
+        typer.Option("--figure", metavar="PICTURE", help="The values, and below them differences."),
+    ] = None,
+    title: Annotated[str | None, typer.Option("--title", metavar="TEXT", help="Of the figure.")] = None,
+) -> Any:
+    """Values along a line for one or more layers, of any CRSs; distances are metres on the ellipsoid."""
+    from zembrel.verbs import profile as verb
+
+    return verb.profile(
+        inputs, output, verb.Following(along, along_where, step, method, table, figure, title)
+    )
+
+
 def paint(
     inputs: Inputs,
     output: Output,
@@ -202,6 +236,22 @@ _NOT_WRITTEN = (
 )  # fmt: skip
 _READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "from_layout", "bands")
 COMMANDS = {
+    "profile": Command(
+        profile,
+        "zembrel profile relief.tif degrees.tif --along corners --figure profile.png",
+        (
+            "out",
+            "format",
+            "type",
+            "nodata",
+            "compress",
+            "settings",
+            "world_file",
+            "dry_run",
+            "ceiling",
+            "keep_going",
+        ),
+    ),
     "compare": Command(
         compare,
         "zembrel compare landcover.tif again.tif --at-least share=1",

@@ -191,6 +191,34 @@ def _confusion(classes: Mapping[str, Any]) -> Items:
     return tuple(items)
 
 
+def _profiled(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
+    own = receipt.own
+    unit = " m" if own["metres"] else ""
+    lines = [_many(own["lines"], "line")] if own["lines"] > 1 else []
+    yield "line", (*lines, f"{own['length']:,.10g}{unit}", f"{own['samples']:,} samples")
+    for layer in own["layers"]:
+        sign = f" {layer['unit']}" if layer["unit"] else ""
+        missing = [f"{layer['missing']:,} missing"] if layer["missing"] else []
+        ends = "nothing" if layer["low"] is None else f"{layer['low']:.6g} to {layer['high']:.6g}{sign}"
+        yield "layer", (layer["name"], ends, *missing)
+    for row in own["differences"]:
+        if not row["samples"]:
+            yield "differ", (f"{row['name']} and {row['less']} have no place in common",)
+            continue
+        sign = f" {row['unit']}" if row["unit"] else ""
+        place = f"{row['distance']:,.6g}{unit} at {row['x']:.10g},{row['y']:.10g}"
+        yield (
+            "differ",
+            (
+                f"{row['name']} less {row['less']}",
+                f"typical {row['typical']:.4g}",
+                f"rms {row['rms']:.4g}",
+                f"bias {row['bias']:.4g}{sign}",
+                f"worst {row['worst']:.4g}{sign} after {place}",
+            ),
+        )
+
+
 def _compiled(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
     yield "compiled", (f"{receipt.own['kernels']:,} kernels", f"in {receipt.own['seconds']:.0f} s")
     yield "kept", (receipt.own["place"],)
@@ -218,6 +246,7 @@ _TITLES: Mapping[str, Callable[[Receipt], str]] = {
     "demo": lambda receipt: f"Isle of Marrowick -> {receipt.out}",
     "frame": lambda receipt: str(receipt.out),
     "label": lambda receipt: named(receipt.inputs) + (f" -> {receipt.out}" if receipt.out else ""),
+    "profile": lambda receipt: f"{named(receipt.inputs)} along {receipt.own['along']}",
     "sample": lambda receipt: f"{named(receipt.inputs)} at {receipt.own['at']} -> {receipt.out}",
     "tally": lambda receipt: f"{named(receipt.inputs)} {_where(receipt)} -> {receipt.out}",
     "warm": lambda receipt: "kernels of all verbs",
@@ -227,5 +256,6 @@ _OWN: Mapping[str, Callable[[Receipt], Any]] = {
     "coords": _converted,
     "frame": _extent,
     "label": lambda receipt: [("changed", receipt.own["changed"])],
+    "profile": _profiled,
     "warm": _compiled,
 }

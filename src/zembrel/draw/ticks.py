@@ -36,7 +36,7 @@ def label_values(axis: Any, count: int = 6) -> None:
     """Ticks of an axis of values."""
     from matplotlib.ticker import FuncFormatter, MaxNLocator
 
-    axis.set_major_locator(MaxNLocator(count))
+    axis.set_major_locator(MaxNLocator(count, steps=[1, 2, 5, 10]))
     axis.set_major_formatter(FuncFormatter(_Thousands(axis)))
 
 

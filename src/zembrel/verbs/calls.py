@@ -33,7 +33,8 @@ VERBS = {
     "paint": "paint.paint",
     "rasterize": "rasterize.rasterize", "polygonize": "polygonize.polygonize", "contour": "contour.contour",
     "trace": "trace.trace", "centroids": "centroids.centroids", "sample": "sample.sample",
-    "tally": "tally.tally", "compare": "compare.compare", "check": "check.check", "draw": "draw.draw",
+    "tally": "tally.tally", "compare": "compare.compare", "profile": "profile.profile",
+    "check": "check.check", "draw": "draw.draw",
 }  # fmt: skip
 LAZY = ("mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint", "grid",
         "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip

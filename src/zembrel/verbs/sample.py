@@ -53,7 +53,7 @@ def sample(
         moved = points.to(crs).geometries
         x, y = shapely.get_x(moved), shapely.get_y(moved)
         around = reaches(parse_length(reach), crs, x, y) if reach else np.zeros((2, x.size))
-        values, known = values_at(raster, x, y, way, around, _over_places(raster, output))
+        values, known = values_at(raster, x, y, way, around, over_places(raster, output))
         missing += int((~known.any(axis=0)).sum())
         _add(columns, layer, raster, values, known, way)
         chose.append(f"{layer.path.stem} by {way}" + (f" within {reach}" if reach else ""))
@@ -72,7 +72,7 @@ def sample(
     )
 
 
-def _over_places(raster: Raster, output: Output) -> Any:
+def over_places(raster: Raster, output: Output) -> Any:
     """The engine's way of applying a task to places of `raster`."""
     cell = sum(band.dtype.itemsize for band in raster.bands)
 
