@@ -26,7 +26,7 @@ def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> Non
         return
     if receipt.data is not None:
         sys.stdout.write("\n".join(map(_printable, receipt.data.split("\n"))))
-    if not quiet and (receipt.data is None or receipt.results):
+    if not quiet and (receipt.data is None or receipt.results or receipt.chose):
         print(_text(receipt, verbose), file=sys.stderr)
 
 
