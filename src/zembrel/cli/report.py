@@ -25,7 +25,8 @@ def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> Non
         print(json_format.dumps(_plain({"verb": receipt.verb, **receipt.facts}), indent=2))
         return
     if receipt.data is not None:
-        sys.stdout.write("\n".join(map(_printable, receipt.data.split("\n"))))
+        lines = receipt.data.split("\n")
+        sys.stdout.write("\n".join(map(_printable, lines) if receipt.plain else lines))
     if not quiet and (receipt.data is None or receipt.results or receipt.chose):
         print(_text(receipt, verbose), file=sys.stderr)
 

@@ -68,14 +68,39 @@ def draw(
         str | None,
         typer.Option("--units", metavar="UNIT", help="A second scale bar in mi, ft, yd or nmi."),
     ] = None,
+    grid: Annotated[
+        str | None,
+        typer.Option("--grid", metavar="STEP", help="Lines every 1km, or meridians every 1arcmin; or auto."),
+    ] = None,
+    contours: Annotated[
+        float | None,
+        typer.Option("--contours", metavar="VALUE", help="Lines of equal value at this interval."),
+    ] = None,
+    halves: Annotated[
+        bool, typer.Option("--halves", help="The left half of one raster, the right of another.")
+    ] = False,
+    inset: Annotated[
+        list[str] | None, typer.Option("--inset", metavar="AREA", help="A part shown larger; up to four.")
+    ] = None,
+    detail: Annotated[
+        list[str] | None,
+        typer.Option("--detail", metavar="X,Y[@CRS]", help="An inset at 100 %, a pixel for each cell."),
+    ] = None,
+    attribution: Annotated[
+        str | None, typer.Option("--attribution", metavar="TEXT", help="Where the data come from.")
+    ] = None,
+    terminal: Annotated[
+        bool, typer.Option("--terminal", help="Show it in the terminal, as wide as that is.")
+    ] = False,
 ) -> Any:
-    """A picture of a raster, of features, or of features over a raster: with ramp or legend, a scale bar, and
-    the CRS and extent along its edges."""
+    """A picture of rasters side by side, of features, or of features over a raster: with ramp or legend, a
+    scale bar, north, and the CRS and extent along its edges."""
     from zembrel.draw.colouring import Look
     from zembrel.draw.picture import UNITS
     from zembrel.draw.shapes import ShapeLook
     from zembrel.formats.legendfile import read_legend
     from zembrel.verbs import draw as verb
+    from zembrel.verbs.mapextras import MapExtras
     from zembrel.verbs.points.draw import PointLook
 
     across, high = _pair(size, "x", "--size 1280x800", int)
@@ -95,41 +120,8 @@ def draw(
         )
     look = Look(ramp, entries, ends, shade, title, width=across, height=high, units=units)
     points = PointLook(by, section, width)
-    return verb.draw(inputs, where, output, look=look, shapes=shapes, points=points)
-
-
-def profile(
-    inputs: Inputs,
-    output: Output,
-    along: Annotated[
-        str | None,
-        typer.Option("--along", metavar="LINE", help="X,Y,X,Y[@CRS], a file of lines, or corners."),
-    ] = None,
-    along_where: Annotated[
-        str | None, typer.Option("--along-where", metavar="CONDITION", help="Which features of that file.")
-    ] = None,
-    step: Annotated[
-        str | None,
-        typer.Option("--step", metavar="LENGTH", help="Between samples; the finest cell if not said."),
-    ] = None,
-    method: Annotated[
-        str, typer.Option("--method", metavar="NAME", help="auto: bilinear, of classes nearest; or cubic.")
-    ] = "auto",
-    table: Annotated[
-        str | None, typer.Option("--table", metavar="CSV", help="The values; on stdout if nothing is named.")
-    ] = None,
-    figure: Annotated[
-        str | None,
-        typer.Option("--figure", metavar="PICTURE", help="The values, and below them differences."),
-    ] = None,
-    title: Annotated[str | None, typer.Option("--title", metavar="TEXT", help="Of the figure.")] = None,
-) -> Any:
-    """Values along a line for one or more layers, of any CRSs; distances are metres on the ellipsoid."""
-    from zembrel.verbs import profile as verb
-
-    return verb.profile(
-        inputs, output, verb.Following(along, along_where, step, method, table, figure, title)
-    )
+    extras = MapExtras(grid, contours, tuple(inset or ()), tuple(detail or ()), attribution, halves, terminal)
+    return verb.draw(inputs, where, output, look=look, shapes=shapes, points=points, extras=extras)
 
 
 def paint(
@@ -164,60 +156,6 @@ def paint(
     return verb.paint(inputs, output, verb.Brush(ramp, classes, limits, shade, Sun(azimuth, altitude)))
 
 
-def check(
-    inputs: Inputs,
-    output: Output,
-    rules: Annotated[
-        str | None, typer.Option("--rules", metavar="LIST", help="Only these: tiff, geotiff, cog.")
-    ] = None,
-    faults_only: Annotated[bool, typer.Option("--faults-only", help="Leave out what is obeyed.")] = False,
-) -> Any:
-    """Does a file obey the rules of its format? TIFF, GeoTIFF and the cloud-optimized layout, item by item;
-    of features every faulty geometry, which --out makes a layer of. Exit code 1 if not."""
-    from zembrel.verbs import check as verb
-
-    return verb.check(inputs, output, rules=rules, faults_only=faults_only)
-
-
-def compare(
-    inputs: Inputs,
-    output: Output,
-    tolerance: Annotated[
-        list[float] | None,
-        typer.Option("--tolerance", metavar="VALUE", help="How far apart counts as within it; repeatable."),
-    ] = None,
-    at_most: Annotated[
-        list[str] | None,
-        typer.Option("--at-most", metavar="FIGURE=VALUE", help="max=12, rms=2, shift=0.1; repeatable."),
-    ] = None,
-    at_least: Annotated[
-        list[str] | None,
-        typer.Option("--at-least", metavar="FIGURE=VALUE", help="share=0.99, cells=1000; repeatable."),
-    ] = None,
-    method: Annotated[
-        str, typer.Option("--method", metavar="NAME", help="How the second comes onto the first.")
-    ] = "auto",
-    difference: Annotated[
-        str | None,
-        typer.Option("--difference", metavar="PATH", help="The first less the second, as a raster."),
-    ] = None,
-    figure: Annotated[
-        str | None,
-        typer.Option("--figure", metavar="PICTURE", help="Both, their difference and its histogram."),
-    ] = None,
-    page: Annotated[
-        str | None, typer.Option("--page", metavar="HTML", help="Both on a page, to swipe and flicker.")
-    ] = None,
-) -> Any:
-    """How far two rasters differ: bias, rms, percentiles and the worst place, the share within tolerances,
-    how classes are confused, and an estimated shift. Exit code 1 if a limit does not hold."""
-    from zembrel.verbs import compare as verb
-
-    limits = tuple(at_most or ()), tuple(at_least or ())
-    comparing = verb.Comparing(tuple(tolerance or ()), *limits, method, difference, figure, page)
-    return verb.compare(inputs, output, comparing)
-
-
 def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
     try:
         one, other = (kind(part) for part in text.split(sign))
@@ -230,45 +168,7 @@ def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
     return one, other
 
 
-_NOT_WRITTEN = (
-    "format", "type", "nodata", "flatten", "stored", "compress", "settings", "world_file", "dry_run",
-    "ceiling", "memory", "workers", "keep_going", "keep_empty",
-)  # fmt: skip
-_READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "from_layout", "bands")
 COMMANDS = {
-    "profile": Command(
-        profile,
-        "zembrel profile relief.tif degrees.tif --along corners --figure profile.png",
-        (
-            "out",
-            "format",
-            "type",
-            "nodata",
-            "compress",
-            "settings",
-            "world_file",
-            "dry_run",
-            "ceiling",
-            "keep_going",
-        ),
-    ),
-    "compare": Command(
-        compare,
-        "zembrel compare landcover.tif again.tif --at-least share=1",
-        (
-            "out",
-            "format",
-            "type",
-            "nodata",
-            "compress",
-            "settings",
-            "world_file",
-            "dry_run",
-            "ceiling",
-            "keep_going",
-        ),
-    ),
-    "check": Command(check, "zembrel check island.tif", (*_READ_ALONE, *_NOT_WRITTEN), layered=True),
     "draw": Command(
         draw,
         "zembrel draw dem/relief.tif --shade --out relief.png",

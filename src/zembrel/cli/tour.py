@@ -72,7 +72,7 @@ STEPS = (
     ),
     ("Pictures, to look at what was made.", "draw island.tif --out island.png --replace"),
     ("", "draw web.tif --out web.png --replace"),
-    ("", "draw relief.tif --shade --out relief.png --replace"),
+    ("", "draw relief.tif --shade --contours 50 --grid 1arcmin --out relief.png --replace"),
     ("", "draw landcover.tif --out landcover.png --replace"),
     (
         "",

@@ -13,12 +13,37 @@ from zembrel.engine.limits import Limits
 from zembrel.errors import UsageError
 from zembrel.grid.extent import ground
 from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Band, Raster, has_alpha, is_photo
 from zembrel.raster.relief import light
 from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.opacity import top_of
 from zembrel.raster.views.palette import expand_palette
+
+
+class Inset(NamedTuple):
+    """A part of the ground that is shown larger: the cells of the view, and its name."""
+
+    pane: Pane
+    name: str
+    exact: bool = False  # whether a cell is a pixel
+
+
+@dataclass(frozen=True)
+class Extras:
+    """What else stands on a map.
+
+    grid: units of the CRS (or degrees, of a graticule) between lines; contours: values between lines;
+    insets: parts that are shown larger, a number of picture's pixels for each cell (None: what fits).
+    """
+
+    grid: float | None = None
+    graticule: float | None = None
+    contours: float | None = None
+    insets: tuple[Inset, ...] = ()
+    attribution: str | None = None
+    halves: bool = False
 
 
 @dataclass(frozen=True)
@@ -38,6 +63,7 @@ class Look:
     width: int = 1280
     height: int = 800
     units: str | None = None  # of a second scale bar: mi, ft, nmi, yd
+    extras: Extras = Extras()
 
 
 class ColourKey(NamedTuple):

@@ -38,7 +38,7 @@ def draw_comparison(
 
     figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
     boxes = split(whole(look.width, look.height), 2, 2)
-    room = max(beside(panel.made) for panel in panels)
+    room = max(beside(panel.made, True) for panel in panels)
     for box, panel in zip(boxes, panels, strict=False):
         axes = map_axes(figure, box, panel.made.frame, room)
         show(axes, panel.made)

@@ -32,12 +32,12 @@ def ramp_bar(axes: Any, limits: tuple[float, float], ramp: str, band: Band) -> N
     scale = cm.ScalarMappable(Normalize(*limits), colour_map(ramp))
     bar = axes.figure.colorbar(scale, cax=bar_axes)
     bar.outline.set_visible(False)
-    label_values(bar_axes.yaxis, max(2, int((top - bottom) / 80)))
+    label_values(bar_axes.yaxis, max(3, int((top - bottom) / 60)))
     bar_axes.tick_params(labelsize=9, colors=INK)
     bar.set_label(f"{band.name} ({band.unit})" if band.unit else band.name, color=INK, fontsize=9)
 
 
-def class_legend(axes: Any, band: Band, fontsize: float = 10) -> None:
+def class_legend(axes: Any, band: Band) -> None:
     from matplotlib.patches import Patch
 
     assert band.legend is not None
@@ -54,7 +54,7 @@ def class_legend(axes: Any, band: Band, fontsize: float = 10) -> None:
     left, _, right, _ = box_of(axes)
     axes.legend(
         handles=patches, loc="upper left", bbox_to_anchor=(1 + 14 / (right - left), 1.0), borderaxespad=0,
-        frameon=False, fontsize=fontsize,
+        frameon=False, fontsize=10 if right - left > _HEADING_ROOM else 9,
     )  # fmt: skip
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from zembrel.grid.extent import ground
 from zembrel.grid.frame import Frame
 
-LEFT, RIGHT, TOP, BOTTOM = 92, 26, 62, 62  # pixels for labels around a map
-BAR, LEGEND = 104, 230  # pixels beside a map for a ramp, or for names
+LEFT, RIGHT, TOP, BOTTOM = 104, 24, 62, 60  # pixels for labels around a map
+BAR, LEGEND, NARROW = 104, 230, 176  # pixels beside a map for a ramp, for names, and for these in a panel
 
 
 class Box(NamedTuple):
@@ -33,6 +34,24 @@ def split(box: Box, columns: int, rows: int) -> list[Box]:
         for r in range(rows)
         for c in range(columns)
     ]
+
+
+def best_grid(frames: Sequence[Frame], page: Box, beside: float) -> tuple[int, int]:
+    """Columns and rows of panels in which maps of these frames, with so much beside them, are largest."""
+    shapes = []
+    for frame in frames:
+        west, south, east, north = frame.bounds
+        per_x, per_y = ground(frame)
+        shapes.append((east - west) * per_x / max((north - south) * per_y, 1e-12))
+    shape = sum(shapes) / len(shapes)
+
+    def size(columns: int) -> float:
+        rows = -(-len(frames) // columns)
+        across = (page.right - page.left) / columns - LEFT - RIGHT - beside
+        return min(across, ((page.top - page.bottom) / rows - TOP - BOTTOM) * shape)
+
+    columns = max(range(1, len(frames) + 1), key=size)
+    return columns, -(-len(frames) // columns)
 
 
 def map_axes(figure: Any, box: Box, frame: Frame, beside: float) -> Any:

@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
+import numpy as np
+
 from zembrel.draw.colouring import ColouredCells, Look, painted
-from zembrel.draw.furniture import class_legend, furnish, ramp_bar
-from zembrel.draw.layout import BAR, LEGEND, map_axes, whole
+from zembrel.draw.furniture import attribute, class_legend, furnish, ramp_bar
+from zembrel.draw.insets import add_insets
+from zembrel.draw.layout import BAR, LEGEND, NARROW, best_grid, map_axes, split, whole
+from zembrel.draw.lines import contour_lines, graticule, grid_lines
 from zembrel.draw.ramps import check_ramp
-from zembrel.draw.reduced import PIXELS
+from zembrel.draw.reduced import PIXELS, reduced
 from zembrel.draw.shapes import ShapeLook, coloured, draw_shapes
 from zembrel.draw.ticks import INK
 from zembrel.engine.limits import Limits
 from zembrel.features.table import FeatureTable
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Raster
+from zembrel.raster.views.bands import select_bands
 
 NOTHING = "#eceae4"  # behind invalid cells
 UNITS = ("mi", "ft", "yd", "nmi")  # of a second scale bar
@@ -42,6 +48,8 @@ def draw_map(
     axes.set_facecolor("white")
     chose = _add_shapes(axes, layers, over=False)
     furnish(axes, extent, title, f"{sum(len(layer.table) for layer in layers):,} features", look.units)
+    if look.extras.attribution:
+        attribute(axes, look.extras.attribution)
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
     return chose
 
@@ -75,8 +83,15 @@ def _shape_legend(axes: Any, entries: Sequence[tuple[str, str]], title: str, *, 
         axes.add_artist(before)
 
 
+class View(NamedTuple):
+    """A raster to draw, and what it is called."""
+
+    name: str
+    raster: Raster
+
+
 def draw_picture(
-    view: Raster,
+    views: Sequence[View],
     path: Path,
     look: Look,
     title: str,
@@ -84,27 +99,75 @@ def draw_picture(
     *,
     layers: Sequence[ShapeLayer] = (),
 ) -> tuple[str, ...]:
-    """Draw `view` to `path`, with features over it; returns what was chosen.
+    """Draw rasters side by side to `path`, or the halves of two as one, with features over one alone; returns
+    what was chosen.
 
     Raises UsageError for an unknown ramp.
     """
     from matplotlib.figure import Figure
 
     check_ramp(look.ramp)
-    made = painted(view, look, limits, PIXELS)
     figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
-    axes = map_axes(figure, whole(look.width, look.height), view.frame, beside(made))
-    show(axes, made)
-    chose = (*made.chose, *(_add_shapes(axes, layers, over=True) if layers else ()))
-    amount = look.amount or f"{view.frame.columns:,} x {view.frame.rows:,} cells"
-    furnish(axes, view.frame, title, amount, look.units)
+    page = whole(look.width, look.height)
+    shared, made = _painted(views, look, limits)
+    chose: list[str] = []
+    if look.extras.halves:
+        made = [_halved(*made)]
+        title = f"{views[0].name} | {views[1].name}" if look.title is None else title
+    room = max(beside(one, len(made) > 1) for one in made)
+    across, down = best_grid([one.frame for one in made], page, room)
+    for box, view, one in zip(split(page, across, down), views, made, strict=False):
+        axes = map_axes(figure, box, view.raster.frame, room)
+        show(axes, one)
+        chose += [item for item in one.chose if item not in chose]
+        if layers:
+            chose += _add_shapes(axes, layers, over=True)
+        chose += _add_extras(axes, view.raster, shared, limits)
+        amount = look.amount or f"{view.raster.frame.columns:,} x {view.raster.frame.rows:,} cells"
+        furnish(axes, view.raster.frame, view.name if len(made) > 1 else title, amount, look.units)
+        if look.extras.attribution:
+            attribute(axes, look.extras.attribution)
     figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
-    return chose
+    return tuple(dict.fromkeys(chose))
 
 
-def beside(made: ColouredCells) -> float:
-    """Pixels that stand beside a map for what its colours mean."""
-    return 0 if made.key is None else BAR if made.key.ramp else LEGEND
+def _painted(views: Sequence[View], look: Look, limits: Limits) -> tuple[Look, list[ColouredCells]]:
+    """All views in colours; those of one kind of values share the ends of their ramp."""
+    made = [painted(view.raster, look, limits, PIXELS) for view in views]
+    keys = [one.key for one in made if one.key is not None and one.key.ramp]
+    alike = len(keys) == len(made) and len({(key.ramp, key.band.unit) for key in keys}) == 1
+    if not alike:
+        return look, made
+    ends = min(key.limits[0] for key in keys), max(key.limits[1] for key in keys)
+    shared = replace(look, ramp=keys[0].ramp, limits=ends)
+    if len(made) == 1 or look.limits is not None:
+        return shared, made
+    return shared, [painted(view.raster, shared, limits, PIXELS) for view in views]
+
+
+def _halved(one: ColouredCells, other: ColouredCells) -> ColouredCells:
+    """The left half of one and the right half of the other, which lie on one ground, with a line between."""
+    middle = one.image.shape[1] // 2
+    image = np.array(other.image)
+    image[:, :middle] = one.image[:, :middle]
+    image[:, max(middle - 1, 0) : middle + 1] = 255
+    return one._replace(image=image, chose=(*one.chose, "halves"))
+
+
+def _add_extras(axes: Any, view: Raster, look: Look, limits: Limits) -> list[str]:
+    extras, said = look.extras, list[str]()
+    if extras.contours is not None:
+        said.append(contour_lines(axes, reduced(select_bands(view, (0,)), limits), extras.contours))
+    if extras.grid is not None:
+        said.append(grid_lines(axes, view.frame, extras.grid))
+    if extras.graticule is not None:
+        said.append(graticule(axes, view.frame, extras.graticule))
+    return [*said, *add_insets(axes, view, extras.insets, look, limits)]
+
+
+def beside(made: ColouredCells, panel: bool = False) -> float:
+    """Pixels that stand beside a map, or one panel of several, for what its colours mean."""
+    return 0 if made.key is None else BAR if made.key.ramp else NARROW if panel else LEGEND
 
 
 def show(axes: Any, made: ColouredCells) -> None:

@@ -7,11 +7,9 @@ from typing import Any
 from zembrel.errors import UsageError, nearest_name
 from zembrel.raster.model import Band
 
-# Share of the range -> colour: shore, meadow, hill, upland, scree, snow.
-_RELIEF = (
-    (0.0, "#7f9f78"), (0.12, "#a3b67c"), (0.32, "#d6cf97"),
-    (0.55, "#c39f6e"), (0.78, "#9b7560"), (1.0, "#f3efea"),
-)  # fmt: skip
+# Shore, meadow, hill, upland, scree, snow: equal steps of CIE lightness from 30 to 96, so that heights read
+# alike in any colour vision.
+_RELIEF = ("#2b4e3a", "#516e41", "#8a8b4b", "#c5a66c", "#e9c9a5", "#f9f3ec")
 _NO_HEIGHTS = ("roughness", "ruggedness", "position")  # lengths all the same
 
 

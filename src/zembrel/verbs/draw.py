@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -10,9 +12,10 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zembrel.draw.colouring import Look
-from zembrel.draw.picture import ShapeLayer, draw_map, draw_picture
+from zembrel.draw.colouring import Extras, Look
+from zembrel.draw.picture import ShapeLayer, View, draw_map, draw_picture
 from zembrel.draw.shapes import ShapeLook
+from zembrel.draw.terminal import in_terminal
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.formats.origin import Origin
@@ -24,14 +27,16 @@ from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, identified, of_one_kind
-from zembrel.verbs.layers import open_layer
+from zembrel.verbs.layers import Layer, open_layer
+from zembrel.verbs.mapextras import MapExtras, extras_of
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points import draw as of_points
 from zembrel.verbs.points.draw import PointLook
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.target import decide
+from zembrel.verbs.receipt import Receipt, Result, once
+from zembrel.verbs.target import Target, brought, decide
 from zembrel.verbs.within import asked_crs, resolve
 
+MOST_PANELS = 12
 ENDINGS = (".png", ".pdf", ".svg", ".jpg")
 _MARGIN = 0.03  # of the extent of features, around them
 _ACROSS = 1000  # cells that the ground of features counts as
@@ -45,63 +50,56 @@ def draw(
     look: Look,
     shapes: ShapeLook,
     points: PointLook | None = None,
+    extras: MapExtras | None = None,
 ) -> Receipt:
-    """One raster with its ramp or legend, or features, or these over that; or points; a scale bar, CRS and
-    extent.
+    """Rasters side by side, each with its ramp or legend; or features, or these over one raster; or points; a
+    scale bar, north, CRS and extent.
 
-    Raises UsageError for several rasters or an ending that is no picture's.
+    Raises UsageError for inputs that make no picture together, or an ending that is no picture's.
     """
+    extras = extras or MapExtras()
     found = identified(inputs, output, (RASTERS, FEATURES, POINTS))
+    if not extras.terminal:
+        _check_ending(output.path)
     if any(dataset.kind == POINTS for dataset in found):
-        _check([], output.path, where)
         return of_points.draw(of_one_kind(found, inputs), where, output, look, points or PointLook())
-    if points not in (None, PointLook()):
-        raise UsageError("--by, --section and --width are for points", "there are none", "leave them out")
     features = [dataset.origin for dataset in found if dataset.kind == FEATURES]
     rasters = [dataset.origin for dataset in found if dataset.kind == RASTERS]
     paths = [dataset.origin.name for dataset in found]
-    _check(rasters, output.path, where)
-    plain = ShapeLook(ramp=shapes.ramp, legend=shapes.legend)
-    if not features and shapes != plain:
-        raise UsageError(
-            "--field and --classes are for features", f"{paths[0]} is a raster", "use --ramp or --legend"
-        )
+    _check(rasters, features, where, extras)
+    _check_looks(paths, features, shapes, points)
     tables = [(origin.name.stem, open_table(origin, replace(inputs, layer=None))) for origin in features]
-    view, crs = (None, None) if not rasters else _view(rasters[0], inputs, where)
-    if view is None:
-        crs = asked_crs(where) or next((t.crs for _, t in tables if t.crs), None)
+    views, chose = _views(rasters, inputs, where, extras)
+    if extras.terminal:
+        return _in_terminal(views[0], paths, look, output)
+    frame = views[0].raster.frame if views else None
+    crs = _known(frame.crs) if frame else asked_crs(where) or next((t.crs for _, t in tables if t.crs), None)
     layers = _layers([(name, table.to(crs)) for name, table in tables], shapes)
-    frame = view.frame if view is not None else _ground(layers, crs, where)
     names = [*reversed([origin.name.stem for origin in features]), *(o.name.stem for o in rasters)]
     title = " over ".join(names) if look.title is None else look.title
+    frame_of = views[0].raster if views else None
+    more = extras_of(extras, frame_of, where) if frame_of else Extras(attribution=extras.attribution)
+    look = replace(look, extras=more)
     with Staging(output.replace) as staging:
         staged = staging.path_for(output.path)
         with resource_errors(output.path):
-            if view is not None:
-                shown = draw_picture(view, staged, look, title, output.limits, layers=layers)
+            if views:
+                shown = draw_picture(views, staged, look, title, output.limits, layers=layers)
             else:
-                shown = draw_map(frame, layers, staged, look, title)
+                shown = draw_map(_ground(layers, crs, where), layers, staged, look, title)
         staging.publish()
     counts = (f"{sum(len(layer.table) for layer in layers):,} features",) if layers else ()
     return Receipt(
         "draw",
         tuple(paths),
         output.out,
-        frame=frame if view is not None else None,
-        chose=(*shown, *counts),
+        frame=frame,
+        chose=once((*chose, *shown, *counts)),
         results=(Result(output.path, size_on_disk(output.path), seconds=output.seconds),),
     )
 
 
-def _check(rasters: Sequence[Origin], out: Path, where: Where) -> None:
-    if len(rasters) > 1:
-        raise UsageError(
-            f"{len(rasters)} inputs for one picture", "draw shows one layer", "mosaic them first, or name one"
-        )
-    if rasters and where.crs:
-        raise UsageError(
-            f"{rasters[0]} is drawn in its own CRS", "--crs is for features alone", "reproject it first"
-        )
+def _check_ending(out: Path) -> None:
     if out.suffix.lower() not in ENDINGS:
         raise UsageError(
             f"{out.name} is no picture name",
@@ -110,17 +108,73 @@ def _check(rasters: Sequence[Origin], out: Path, where: Where) -> None:
         )
 
 
-def _view(origin: Origin, inputs: Inputs, where: Where) -> tuple[Raster, CRS | None]:
-    """The raster, or what of it lies in the area, and its CRS if features can be brought to it."""
-    layer = open_layer(origin, inputs)
+def _check_looks(
+    paths: Sequence[Path], features: Sequence[Origin], shapes: ShapeLook, points: PointLook | None
+) -> None:
+    """Raise UsageError for looks of what is not there."""
+    if points not in (None, PointLook()):
+        raise UsageError("--by, --section and --width are for points", "there are none", "leave them out")
+    if not features and shapes != ShapeLook(ramp=shapes.ramp, legend=shapes.legend):
+        raise UsageError(
+            "--field and --classes are for features", f"{paths[0]} is a raster", "use --ramp or --legend"
+        )
+
+
+def _check(rasters: Sequence[Origin], features: Sequence[Origin], where: Where, extras: MapExtras) -> None:
+    if len(rasters) > MOST_PANELS:
+        raise UsageError(
+            f"{len(rasters)} rasters for one picture",
+            f"{MOST_PANELS} can be seen side by side",
+            "mosaic them first",
+        )
+    if len(rasters) > 1 and features:
+        raise UsageError("features over several rasters", "they are drawn over one", "name one raster")
+    if rasters and where.crs:
+        raise UsageError(
+            f"{rasters[0]} is drawn in its own CRS", "--crs is for features alone", "reproject it first"
+        )
+    if extras.of_rasters and not rasters:
+        raise UsageError("contours, insets and halves are of rasters", "there is none", "leave them out")
+    if extras.halves and len(rasters) != 2:
+        raise UsageError(f"halves of {len(rasters)} rasters", "there are a left and a right one", "name two")
+    if len(rasters) > 1 and (extras.inset or extras.detail or extras.terminal):
+        raise UsageError(
+            f"insets and the terminal show one raster, not {len(rasters)}", "which is open", "name one"
+        )
+
+
+def _views(
+    rasters: Sequence[Origin], inputs: Inputs, where: Where, extras: MapExtras
+) -> tuple[list[View], list[str]]:
+    """The rasters, or what of them lies in the area; of halves the second on the cells of the first."""
+    layers = [open_layer(origin, inputs) for origin in rasters]
+    views = [View(layer.path.stem, _view(layer, where)) for layer in layers]
+    if not extras.halves:
+        return views, []
+    other, chose = brought(layers[1], Target(views[0].raster.frame), "auto")
+    return [views[0], View(views[1].name, unscaled(other))], chose
+
+
+def _view(layer: Layer, where: Where) -> Raster:
     view = unscaled(layer.raster)
-    if where.within:
-        frame = decide([layer], replace(where, crs=None)).frame
-        pane = view.frame.pane_of(*frame.bounds).meet(view.frame.pane)
-        assert pane is not None
-        view = crop(view, pane)
-    crs = view.frame.crs
-    return view, None if isinstance(crs, UnresolvedCRS) else crs
+    if not where.within:
+        return view
+    frame = decide([layer], replace(where, crs=None)).frame
+    pane = view.frame.pane_of(*frame.bounds).meet(view.frame.pane)
+    assert pane is not None
+    return crop(view, pane)
+
+
+def _known(crs: CRS | None) -> CRS | None:
+    """A CRS that features can be brought to."""
+    return None if isinstance(crs, UnresolvedCRS) else crs
+
+
+def _in_terminal(view: View, paths: Sequence[Path], look: Look, output: Output) -> Receipt:
+    """The raster as text."""
+    columns = shutil.get_terminal_size((100, 40)).columns
+    text = in_terminal(view.raster, look, output.limits, columns, not os.environ.get("NO_COLOR"))
+    return Receipt("draw", tuple(paths), frame=view.raster.frame, data=text, plain=False)
 
 
 def _layers(tables: Sequence[tuple[str, Any]], shapes: ShapeLook) -> list[ShapeLayer]:

@@ -128,6 +128,7 @@ class Receipt:
     record: Mapping[str, Any] | None = None
     exit_code: int = 0
     data: str | None = None
+    plain: bool = True  # whether data is text that may hold anything, and no picture of our own
 
     @property
     def facts(self) -> dict[str, Any]:

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.draw.colouring import Look
-from zembrel.draw.picture import draw_picture
+from zembrel.draw.picture import View, draw_picture
 from zembrel.draw.points import Section, along_line, draw_section
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import Piece, over_pieces, pieces_of
@@ -154,7 +154,7 @@ def _plan(
     ramp = look.ramp or ("relief" if points.by == "height" else None)
     limits = look.limits or (None if legend is not None else _without_outliers(held))
     look = replace(look, ramp=ramp, limits=limits, legend=None, amount=f"{count:,} points")
-    shown = draw_picture(view, path, look, title, output.limits)
+    shown = draw_picture([View(title, view)], path, look, title, output.limits)
     return count, (
         f"the highest point of each dot of {cell:.3g} {unit_sign(whole.crs)}, by {points.by}",
         *shown,

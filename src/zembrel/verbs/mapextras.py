@@ -1,0 +1,113 @@
+"""What else stands on a map, as people ask for it: lines, insets, halves, words."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from zembrel.draw.colouring import Extras, Inset
+from zembrel.draw.insets import MOST
+from zembrel.errors import InputError, UsageError
+from zembrel.geodesy.operation import operation
+from zembrel.grid.area import split_crs
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.measure import parse_length
+from zembrel.raster.model import Raster
+from zembrel.verbs.lengths import in_units_of
+from zembrel.verbs.options import Where
+from zembrel.verbs.within import resolve
+
+AUTO = "auto"
+_DETAIL = (300, 190)  # cells of a part that is shown cell for pixel
+_LINES = 6  # about, of a grid that is chosen
+
+
+@dataclass(frozen=True)
+class MapExtras:
+    """grid: a length between lines of the CRS, an angle between meridians, or auto; contours: between lines
+    of equal value; inset: areas; detail: `X,Y[@CRS]`, shown a pixel for each cell; halves: of two layers.
+    """
+
+    grid: str | None = None
+    contours: float | None = None
+    inset: Sequence[str] = ()
+    detail: Sequence[str] = ()
+    attribution: str | None = None
+    halves: bool = False
+    terminal: bool = False
+
+    @property
+    def of_rasters(self) -> bool:
+        """Whether something is asked for that features alone do not have."""
+        return bool(self.contours is not None or self.inset or self.detail or self.halves or self.terminal)
+
+
+def extras_of(asked: MapExtras, view: Raster, where: Where) -> Extras:
+    """What is asked for, on a view. Raises UsageError or InputError for what is not there."""
+    if asked.contours is not None and not asked.contours > 0:
+        raise UsageError(
+            f"--contours {asked.contours:g}", "an interval is more than 0", "write --contours 50"
+        )
+    if len(asked.inset) + len(asked.detail) > MOST:
+        raise UsageError(f"more than {MOST} insets", "a map has four corners", "leave some out")
+    grid, graticule = _grid(asked.grid, view.frame)
+    insets = [
+        *(_inset(phrase, view, where) for phrase in asked.inset),
+        *(_detail(at, view) for at in asked.detail),
+    ]
+    return Extras(grid, graticule, asked.contours, tuple(insets), asked.attribution, asked.halves)
+
+
+def _grid(text: str | None, frame: Frame) -> tuple[float | None, float | None]:
+    """Units of the CRS between lines, or degrees between meridians and parallels."""
+    if text is None:
+        return None, None
+    west, south, east, north = frame.bounds
+    if text == AUTO:
+        target = max(east - west, north - south) / _LINES
+        power = 10.0 ** math.floor(math.log10(target))
+        return next(step * power for step in (1, 2, 5, 10) if step * power >= target), None
+    length = parse_length(text)
+    degrees = frame.crs is not None and frame.crs.unit.kind == "angle"
+    if length.kind == "angle" and not degrees:
+        return None, length.in_unit("angle", 1.0)
+    step = in_units_of(text, frame.crs)
+    if not step > 0:
+        raise UsageError(f"--grid {text}", "lines have a distance", "write --grid 1km")
+    return step, None
+
+
+def _inset(phrase: str, view: Raster, where: Where) -> Inset:
+    area = resolve(replace(where, within=phrase), view.frame.crs)
+    pane = view.frame.pane_of(*area.bounds).meet(view.frame.pane)
+    if pane is None:
+        raise InputError(
+            f"inset {phrase} lies outside", "the layer has nothing there", "check the area and its CRS"
+        )
+    return Inset(pane, phrase.removeprefix("place:"))
+
+
+def _detail(text: str, view: Raster) -> Inset:
+    """The cells around a point, one for each pixel."""
+    numbers, crs = split_crs(text)
+    frame = view.frame
+    try:
+        x, y = (np.array([float(part)]) for part in numbers.split(","))
+    except ValueError as exc:
+        raise UsageError(
+            f"--detail {text}", "a point is needed", "write --detail X,Y or X,Y@EPSG:4326"
+        ) from exc
+    if crs is not None and frame.crs is not None:
+        x, y = operation(crs, frame.crs)(x, y)
+    column, row = (float(v[0]) for v in frame.corners.position(x, y))
+    left, top = round(column - _DETAIL[0] / 2), round(row - _DETAIL[1] / 2)
+    pane = Pane(top, left, top + _DETAIL[1], left + _DETAIL[0]).meet(frame.pane)
+    if pane is None:
+        raise InputError(
+            f"detail {text} lies outside", "the layer has nothing there", "check the point and its CRS"
+        )
+    return Inset(pane, "at 100 %", exact=True)
