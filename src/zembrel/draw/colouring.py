@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 import numpy as np
+from PIL import Image
 
 from zembrel.draw.ramps import colour_map, default_ramp
 from zembrel.draw.reduced import Picture, Reduced, reduced
@@ -99,7 +100,19 @@ def shown_bands(view: Raster, look: Look) -> Raster:
 def painted(view: Raster, look: Look, limits: Limits, pixels: int) -> ColouredCells:
     """`view` in colours, at most so many pixels along a side."""
     shown = shown_bands(view, look)
-    return coloured_cells(reduced(expand_palette(shown), limits, pixels), shown.bands[0], look)
+    made = coloured_cells(reduced(expand_palette(shown), limits, pixels), shown.bands[0], look)
+    return made._replace(image=_shrunk(made.image, pixels, made.key is not None and not made.key.ramp))
+
+
+def _shrunk(image: Picture, pixels: int, classes: bool) -> Picture:
+    """A picture of at most so many pixels along a side: means, or of classes what lies in the middle."""
+    rows, columns = image.shape[:2]
+    step = max(rows, columns) / pixels
+    if step <= 1:
+        return image
+    size = max(1, round(columns / step)), max(1, round(rows / step))
+    way = Image.Resampling.NEAREST if classes else Image.Resampling.BOX
+    return np.asarray(Image.fromarray(np.ascontiguousarray(image)).resize(size, way))
 
 
 def coloured_cells(small: Reduced, band: Band, look: Look) -> ColouredCells:
@@ -119,14 +132,13 @@ def coloured_cells(small: Reduced, band: Band, look: Look) -> ColouredCells:
     known = known[np.isfinite(known)]
     low, high = look.limits or ((float(known.min()), float(known.max())) if known.size else (0.0, 1.0))
     ramp = look.ramp or default_ramp(band)
-    share = np.clip((values.filled(low) - low) / max(high - low, 1e-300), 0, 1)
-    colours: Any = colour_map(ramp)(share)
-    valid = ~np.ma.getmaskarray(values)
+    held, valid = values.filled(low), ~np.ma.getmaskarray(values)
+    image: Any = colour_map(ramp)(np.clip((held - low) / max(high - low, 1e-300), 0, 1), bytes=True)
     if look.shade:
         per_x, per_y = ground(small.frame)
         cell = small.frame.cell[0] * per_x, small.frame.cell[1] * per_y
-        colours[..., :3] *= light(values.filled(low), valid, cell)[..., None]
-    image = np.floor(np.clip(colours, 0, 1) * 255 + 0.5).astype(np.uint8)
+        bright = light(held, valid, cell).astype(np.float32)[..., None]
+        image[..., :3] = np.clip(np.rint(image[..., :3] * bright), 0, 255)
     image[..., 3] = np.where(valid, 255, 0)
     shaded = ("shaded from the north-west",) if look.shade else ()
     chose = (f"ramp {ramp}", f"from {low:.6g} to {high:.6g}", *shaded)

@@ -15,6 +15,7 @@ from zembrel.raster.model import Band, HasOverviews, Raster
 from zembrel.raster.views.reproject import on_frame
 
 Picture = npt.NDArray[Any]
+_SPARE = 2.0  # times as many pixels as are asked for
 PIXELS = 1100  # along the longer side of the raster's part of the picture
 
 
@@ -29,13 +30,16 @@ class Reduced:
 
 
 def reduced(view: Raster, limits: Limits, pixels: int = PIXELS) -> Reduced:
-    """`view` at most so large along a side, through the engine like everything else."""
+    """`view` at most twice so large along a side, through the engine like everything else.
+
+    An overview of that size is taken as it is: the picture makes the rest of the way.
+    """
     step = max(view.frame.columns, view.frame.rows) / pixels
-    if step > 1:
-        frame = smaller(view.frame, step)
+    source = view.coarser(step) if step > 1 and isinstance(view, HasOverviews) else view
+    if max(source.frame.columns, source.frame.rows) > _SPARE * pixels:
         coded = view.bands[0].legend is not None
-        source = view.coarser(step) if isinstance(view, HasOverviews) else view
-        view = on_frame(source, frame, "mode" if coded else "mean")
+        source = on_frame(source, smaller(view.frame, step), "mode" if coded else "mean")
+    view = source
     kept: dict[str, Any] = {}
     sink = whole_sink(view.frame, view.bands, lambda cells, valid: kept.update(cells=cells, valid=valid))
     run(view, sink, limits)

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.points.scipypart import scipy
+from zembrel.scipypart import scipy
 
 Surface = npt.NDArray[np.float32]  # (rows, columns), NaN where nothing is known
 _GROWTH = 2.0  # of the windows

@@ -12,7 +12,7 @@ import numpy.typing as npt
 from zembrel.geodesy.crs import CRS, metres_per_unit
 from zembrel.points.duplicates import Duplicates, marks_of
 from zembrel.points.model import Bounds3, PointBlock
-from zembrel.points.scipypart import scipy
+from zembrel.scipypart import scipy
 
 _PER_CELL, _SIDE = 8, 2048  # points in a cell of the map of density, and cells along its longer side, at most
 FLAGS = ("synthetic", "key_point", "withheld", "overlap")

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.owned import OwnedFolder, temporary
-from zembrel.points.kernels.spacing import EMPTY, entered_again, keep_apart
+from zembrel.points import kernels
 from zembrel.points.model import Array, PointBlock
 
 Mask = npt.NDArray[np.bool_]
@@ -112,7 +112,7 @@ class Apart:
     def __init__(self, distance: float, memory: int) -> None:
         self._distance, self._memory, self._count = distance, memory, 0
         self._folder: OwnedFolder | None = None
-        self._table, self._places = np.full(1 << 16, EMPTY, np.int32), np.zeros((1 << 15, 3))
+        self._table, self._places = np.full(1 << 16, kernels.spacing.EMPTY, np.int32), np.zeros((1 << 15, 3))
 
     def mask(self, block: PointBlock) -> Mask:
         """Which points of the next block are kept."""
@@ -120,7 +120,9 @@ class Apart:
         kept = np.zeros(len(block), bool)
         while done < len(block):
             rest = x[done:], y[done:], z[done:], self._distance
-            step, self._count = keep_apart(*rest, self._table, self._places, self._count, kept[done:])
+            step, self._count = kernels.spacing.keep_apart(
+                *rest, self._table, self._places, self._count, kept[done:]
+            )
             done += step
             if done < len(block):
                 self._grow()
@@ -131,8 +133,8 @@ class Apart:
         places = self._room("places", (rows, 3), np.float64)
         places[: rows // 2] = self._places
         self._table, self._places = self._room("table", (2 * rows,), np.int32), places
-        self._table[:] = EMPTY
-        entered_again(places, self._count, self._distance, self._table)
+        self._table[:] = kernels.spacing.EMPTY
+        kernels.spacing.entered_again(places, self._count, self._distance, self._table)
 
     def _room(self, name: str, shape: tuple[int, ...], kind: type) -> npt.NDArray[Any]:
         """A new array: in memory, or in a file if both together would be too large."""

@@ -17,7 +17,8 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy import fft, ndimage
+
+from zembrel.scipypart import scipy
 
 Array = npt.NDArray[np.float64]
 LEAST = 24  # cells along a side without which nothing is said
@@ -68,10 +69,10 @@ def displacement(one: Array, other: Array) -> Displacement | Untold:
 def _detail(picture: Array, known: npt.NDArray[np.bool_]) -> Array:
     """What stands out from the surroundings; voids do not."""
     if known.all():
-        return np.asarray(picture - ndimage.gaussian_filter(picture, _SOFT))
-    share = ndimage.gaussian_filter(known.astype(np.float64), _SOFT)
+        return np.asarray(picture - scipy("ndimage").gaussian_filter(picture, _SOFT))
+    share = scipy("ndimage").gaussian_filter(known.astype(np.float64), _SOFT)
     held = np.where(known, picture - picture[known].mean(), 0.0)
-    soft = ndimage.gaussian_filter(held, _SOFT) / np.maximum(share, 1e-6)
+    soft = scipy("ndimage").gaussian_filter(held, _SOFT) / np.maximum(share, 1e-6)
     return np.where(known, held - soft, 0.0)
 
 
@@ -90,25 +91,25 @@ def _taper(size: int) -> Array:
 def _spectra(one: Array, other: Array) -> npt.NDArray[np.complex128]:
     """The cross spectrum of two tapered pictures."""
     window = np.outer(*(_taper(size) for size in one.shape))
-    first, second = (fft.rfft2(picture * window) for picture in (one, other))
+    first, second = (scipy("fft").rfft2(picture * window) for picture in (one, other))
     return np.asarray(second * np.conj(first))
 
 
 def _whole_cells(one: Array, other: Array) -> tuple[int, int] | Untold:
     """Rows and columns of the peak of the correlation, if there is one alone."""
-    peak = fft.irfft2(_spectra(one, other), s=one.shape)
+    peak = scipy("fft").irfft2(_spectra(one, other), s=one.shape)
     row, column = np.unravel_index(int(peak.argmax()), peak.shape)
     highest = float(peak[row, column])
     near = (
-        fft.irfft2(_spectra(one, one), s=one.shape)[0, 0]
-        * fft.irfft2(_spectra(other, other), s=one.shape)[0, 0]
+        scipy("fft").irfft2(_spectra(one, one), s=one.shape)[0, 0]
+        * scipy("fft").irfft2(_spectra(other, other), s=one.shape)[0, 0]
     )
     if highest <= 0.2 * np.sqrt(max(float(near), 0.0)):
         return Untold.UNLIKE
     rows, columns = one.shape
     around = np.roll(peak, (rows // 2 - int(row), columns // 2 - int(column)), (0, 1)) > _AGAIN * highest
-    lobes, count = ndimage.label(around)
-    lobe = ndimage.find_objects(lobes)[lobes[rows // 2, columns // 2] - 1]
+    lobes, count = scipy("ndimage").label(around)
+    lobe = scipy("ndimage").find_objects(lobes)[lobes[rows // 2, columns // 2] - 1]
     if count > 1 or any(part.stop - part.start > min(rows, columns) // 4 for part in lobe):
         return Untold.PERIODIC
     off = (int(row) + rows // 2) % rows - rows // 2, (int(column) + columns // 2) % columns - columns // 2
@@ -124,10 +125,10 @@ def _parts(one: Array, other: Array, row: float, column: float) -> Displacement 
     second = other[down : rows - up, right : columns - left]
     inner = (slice(pad, first.shape[0] - pad), slice(pad, first.shape[1] - pad))
     rest_row, rest_column, alike = row - round(row), column - round(column), 0.0
-    splines, low = ndimage.spline_filter(second, order=3), _Low(first[inner].shape)
+    splines, low = scipy("ndimage").spline_filter(second, order=3), _Low(first[inner].shape)
     for _ in range(_ROUNDS):
         by_now = -rest_row, -rest_column
-        moved = ndimage.shift(splines, by_now, order=3, mode="nearest", prefilter=False)
+        moved = scipy("ndimage").shift(splines, by_now, order=3, mode="nearest", prefilter=False)
         by = low.slope(_spectra(first[inner], moved[inner]))
         if by is None:
             return Untold.FLAT
@@ -145,7 +146,9 @@ class _Low:
     """The low frequencies of pictures of a shape."""
 
     def __init__(self, shape: tuple[int, int]) -> None:
-        down, across = np.meshgrid(fft.fftfreq(shape[0]), fft.rfftfreq(shape[1]), indexing="ij")
+        down, across = np.meshgrid(
+            scipy("fft").fftfreq(shape[0]), scipy("fft").rfftfreq(shape[1]), indexing="ij"
+        )
         self._used = (np.hypot(down, across) < _HIGHEST) & (np.abs(down) + across > 0)
         self._down, self._across = down[self._used], across[self._used]
 

@@ -13,10 +13,9 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
+from zembrel.points import kernels
 from zembrel.points.gridding.spool import Spooled
-from zembrel.points.kernels.delaunay import delaunay
-from zembrel.points.kernels.triangles import paint_triangles
-from zembrel.points.scipypart import scipy
+from zembrel.scipypart import scipy
 
 Values = npt.NDArray[np.float64]
 _JITTER = 2e-5  # cells by which places are moved so that no four lie on one circle
@@ -38,7 +37,9 @@ def triangulated(
     if len(places) < 3:
         return out
     places = places + _jitter(places)
-    paint_triangles(places, z, delaunay(places), reach, pane.top, pane.left, out)
+    kernels.triangles.paint_triangles(
+        places, z, kernels.delaunay.delaunay(places), reach, pane.top, pane.left, out
+    )
     return out
 
 

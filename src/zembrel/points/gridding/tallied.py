@@ -12,9 +12,9 @@ import numpy.typing as npt
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.points import kernels
 from zembrel.points.gridding.remembered import Remembered
 from zembrel.points.gridding.statistic import PointStatistic, as_block, bands_of
-from zembrel.points.kernels.binning import add_counts, add_ends, add_sums, add_values
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.raster.model import Band, Block
 
@@ -106,14 +106,14 @@ def tally(
         for number, (name, totals) in enumerate(summed.items()):
             values, meaning = _values(block, name)
             if number == 0:
-                add_values(x, y, values, placing, meaning, counts, totals)
+                kernels.binning.add_values(x, y, values, placing, meaning, counts, totals)
             else:
-                add_sums(x, y, values, placing, meaning, totals)
+                kernels.binning.add_sums(x, y, values, placing, meaning, totals)
         if not summed:
-            add_counts(x, y, placing, counts)
+            kernels.binning.add_counts(x, y, placing, counts)
         for (name, stat), end in ends.items():
             values, meaning = _values(block, name)
-            add_ends(x, y, values, placing, meaning, end, 1.0 if stat == "max" else -1.0)
+            kernels.binning.add_ends(x, y, values, placing, meaning, end, 1.0 if stat == "max" else -1.0)
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.stack(
             [_finished(w, counts, summed, ends) / (area if w.stat == "density" else 1) for w in wanted]

@@ -19,10 +19,10 @@ from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.pane import Pane
 from zembrel.handles import size_on_disk
+from zembrel.points import kernels
 from zembrel.points.classes import legend_of
 from zembrel.points.gridding.statistic import as_block
 from zembrel.points.gridding.tallied import placing_of
-from zembrel.points.kernels.binning import add_topmost
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Picking
 from zembrel.raster.legend import Legend, LegendEntry, shade
@@ -142,7 +142,7 @@ def _plan(
     for block in _blocks(whole, picked, {_BY[points.by]}, output):
         values = np.asarray(block.values(_BY[points.by]), np.float64)
         stored = (block.records[axis] for axis in "XYZ")
-        add_topmost(*stored, values, placing_of(frame, block.scaling), heights, held)
+        kernels.binning.add_topmost(*stored, values, placing_of(frame, block.scaling), heights, held)
         count += len(block)
     if not count:
         raise InputError(

@@ -17,8 +17,8 @@ from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, same, vertical_of
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
+from zembrel.points import kernels
 from zembrel.points.gridding.tallied import placing_of
-from zembrel.points.kernels.binning import add_ends
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.morphology import Filtering, Surface, ground_surface
 from zembrel.points.picking import Picking
@@ -230,7 +230,9 @@ class _Lattice:
                 (block.scaling.scale[2], block.scaling.offset[2]),
             )
             stored = (block.records[axis] for axis in "XYZ")
-            add_ends(*stored, placing, (step * self.unit, base * self.unit), self.lowest.values, -1.0)
+            kernels.binning.add_ends(
+                *stored, placing, (step * self.unit, base * self.unit), self.lowest.values, -1.0
+            )
 
     def filter(self, filtering: Filtering, limits: Limits) -> None:
         """Make the ground of the lowest points, block by block with a margin."""
