@@ -97,15 +97,20 @@ def check(
     inputs: Inputs,
     output: Output,
     rules: Annotated[
-        str | None, typer.Option("--rules", metavar="LIST", help="Only these: tiff, geotiff, cog.")
+        str | None, typer.Option("--rules", metavar="LIST", help="Only these: tiff, geotiff, cog, cells.")
     ] = None,
     faults_only: Annotated[bool, typer.Option("--faults-only", help="Leave out what is obeyed.")] = False,
+    against: Annotated[
+        str | None,
+        typer.Option("--against", metavar="SOURCE", help="What it was made of: is text still legible?"),
+    ] = None,
 ) -> Any:
     """Does a file obey the rules of its format? TIFF, GeoTIFF and the cloud-optimized layout, item by item;
-    of features every faulty geometry, which --out makes a layer of. Exit code 1 if not."""
+    of any raster what its cells tell: seams, collars, leaked nodata, misplacement; of features every faulty
+    geometry, which --out makes a layer of. Exit code 1 if not."""
     from zembrel.verbs import check as verb
 
-    return verb.check(inputs, output, rules=rules, faults_only=faults_only)
+    return verb.check(inputs, output, rules=rules, faults_only=faults_only, against=against)
 
 
 COMMANDS = {

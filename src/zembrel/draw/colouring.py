@@ -121,10 +121,10 @@ def coloured_cells(small: Reduced, band: Band, look: Look) -> ColouredCells:
         opaque = np.full(small.cells.shape[:2], 255) if small.valid is None else np.where(small.valid, 255, 0)
         if has_alpha(small.bands):
             opaque = opaque * (small.cells[:, :, 3] / top_of(small.cells.dtype))
-        image = np.dstack([_to_bytes(small.cells[:, :, :3]), opaque.astype(np.uint8)])
+        photo = np.dstack([_to_bytes(small.cells[:, :, :3]), opaque.astype(np.uint8)])
         if band.legend is not None and band.legend.named:
-            return ColouredCells(image, small.frame, ColourKey(band), ("legend colours",))
-        return ColouredCells(image, small.frame, None, ("colours as they are",))
+            return ColouredCells(photo, small.frame, ColourKey(band), ("legend colours",))
+        return ColouredCells(photo, small.frame, None, ("colours as they are",))
     values = np.ma.masked_array(
         small.cells[:, :, 0].astype(float), False if small.valid is None else ~small.valid
     )

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from pathlib import Path
 
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.features.files import read_features
@@ -13,8 +14,10 @@ from zembrel.formats import format_named, identify
 from zembrel.formats.origin import Origin
 from zembrel.formats.tiff.rules import CHECKS, FAULT, GOOD, STANDARDS, RuleItem
 from zembrel.points.files.catalogue import surely_points
+from zembrel.verbs.cellchecks import CELLS, check_cells, check_legible
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.intake import FEATURES, RASTERS, identified
+from zembrel.verbs.layers import Layer, open_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.phrases import show_table
 from zembrel.verbs.receipt import Receipt, Result
@@ -22,18 +25,27 @@ from zembrel.verbs.receipt import Receipt, Result
 DID_NOT_HOLD = 1  # exit code
 
 
-def check(inputs: Inputs, output: Output, *, rules: str | None = None, faults_only: bool = False) -> Receipt:
-    """Every rule of TIFF, GeoTIFF and the cloud-optimized layout for each input, with its verdict.
+def check(
+    inputs: Inputs,
+    output: Output,
+    *,
+    rules: str | None = None,
+    faults_only: bool = False,
+    against: str | None = None,
+) -> Receipt:
+    """Every rule of TIFF, GeoTIFF and the cloud-optimized layout for each input, with its verdict; of any
+    raster what its cells tell, and against the source it was made of whether text stays legible.
 
     Of features each fault of a geometry, with its place, and as a layer of points in `output.out`.
 
-    rules: names of STANDARDS, to look at those alone. The exit code is 1 if any is not obeyed. Raises
-    InputError for a format whose rules are not known here, UsageError for an unknown standard.
+    rules: names of STANDARDS or `cells`, to look at those alone. The exit code is 1 if any is not obeyed.
+    Raises InputError for points, UsageError for an unknown standard.
     """
-    standards = [word.strip().lower() for word in (rules or ",".join(STANDARDS)).split(",")]
+    known = (*STANDARDS, CELLS)
+    standards = [word.strip().lower() for word in (rules or ",".join(known)).split(",")]
     for word in standards:
-        if word not in STANDARDS:
-            raise UsageError(f"--rules {word}", "there are no such rules", nearest_name(word, STANDARDS))
+        if word not in known:
+            raise UsageError(f"--rules {word}", "there are no such rules", nearest_name(word, known))
     text, facts, bad = "", [], 0
     found = identified(inputs, output, (RASTERS, FEATURES))
     shapes = [dataset.origin for dataset in found if dataset.kind == FEATURES]
@@ -41,9 +53,9 @@ def check(inputs: Inputs, output: Output, *, rules: str | None = None, faults_on
         return _of_features(shapes, [d.origin for d in found if d.kind != FEATURES], output)
     if output.out:
         raise UsageError("--out is for faults of features", "there are none", "leave it out")
+    source = open_layer(Origin.of(Path(against)), replace(inputs, inputs=(against,))) if against else None
     for path in (dataset.origin for dataset in found):
-        name = _checked(path)
-        items = [item for item in CHECKS[name](path.place) if item.standard.lower() in standards]
+        items = list(_items(path, standards, source, inputs, output))
         broken = [item for item in items if item.verdict == FAULT]
         bad += bool(broken)
         facts.append({"path": str(path), "faults": len(broken), "items": [item._asdict() for item in items]})
@@ -52,18 +64,33 @@ def check(inputs: Inputs, output: Output, *, rules: str | None = None, faults_on
     return Receipt("check", paths, own={"files": facts}, exit_code=DID_NOT_HOLD if bad else 0, data=text)
 
 
-def _checked(path: Origin) -> str:
-    """The format of a file whose rules are known. Raises InputError."""
-    points = surely_points(path.file)
-    name = "" if points else identify(path)
+def _items(
+    path: Origin, standards: Sequence[str], source: Layer | None, inputs: Inputs, output: Output
+) -> Iterator[RuleItem]:
+    """What is looked at in a raster. Raises InputError for a format whose rules are not known here."""
+    if surely_points(path.file):
+        raise InputError(
+            f"{path} holds points", "check knows the rules of rasters and features",
+            "describe --stats reads all of it, or leave it out",
+        )  # fmt: skip
+    name = identify(path)
     if name in CHECKS:
-        return name
-    title = "point clouds" if points else format_named(name).title
-    raise InputError(
-        f"the rules of {title} are not checked here",
-        f"{path} is one; check knows those of TIFF, GeoTIFF and features",
-        "describe --stats reads all of it, or leave it out",
-    )
+        items = CHECKS[name](path.place)
+        yield from (item for item in items if item.standard.lower() in standards)
+        if any(item.verdict == FAULT and item.standard.lower() == "tiff" for item in items):
+            return  # its cells may not be what they seem
+    elif CELLS not in standards:
+        raise InputError(
+            f"the rules of {format_named(name).title} are not checked here",
+            f"{path} is one; check knows those of TIFF, GeoTIFF and features, and what cells tell",
+            "add cells to --rules, or leave it out",
+        )
+    if CELLS in standards or source is not None:
+        layer = open_layer(path, inputs)
+        if CELLS in standards:
+            yield from check_cells(layer, output)
+        if source is not None:
+            yield check_legible(layer, source)
 
 
 def _of_features(paths: Sequence[Origin], others: Sequence[Origin], output: Output) -> Receipt:

@@ -62,7 +62,7 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
     meanings = {vertical_of(layer.raster.frame.crs) for layer in layers} - {None}
     mixed = len(meanings) > 1 and vertical_of(target.frame.crs) is None
     said = ["heights of unlike meaning, as they are"] if mixed else []
-    return replace(target, asked=where, chose=(*target.chose, *said, *_remarks(target.frame)))
+    return replace(target, asked=where, chose=(*target.chose, *said, *area_remarks(target.frame)))
 
 
 def by_longest(crs: CRS | None, bounds: Bounds, where: Where, registration: str = "cell") -> Frame:
@@ -167,7 +167,7 @@ def _onto(where: Where, layers: Sequence[Layer]) -> Target:
     return Target(frame.crop(frame.pane_of(*met)), area, chose)
 
 
-def _remarks(frame: Frame) -> list[str]:
+def area_remarks(frame: Frame) -> list[str]:
     """What the registry has against this CRS here."""
     known = entry(frame.crs.code) if frame.crs is not None and frame.crs.code else None
     if known is None or isinstance(frame.crs, UnresolvedCRS):
