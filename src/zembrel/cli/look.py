@@ -10,7 +10,7 @@ from zembrel.cli.command import Command
 from zembrel.verbs.options import Inputs, Output
 
 _WRITE_ONLY = (
-    "out", "format", "type", "nodata", "compress", "settings", "world_file", "replace", "dry_run", "ceiling",
+    "out", "format", "type", "nodata", "compress", "settings", "world_file", "dry_run", "ceiling",
     "keep_going",
 )  # fmt: skip
 _LIGHT = (
@@ -36,12 +36,18 @@ def describe(
     at: Annotated[
         str | None, typer.Option("--at", metavar="X,Y[@CRS]", help="Values at X,Y or X,Y@EPSG:4326.")
     ] = None,
+    page: Annotated[
+        str | None,
+        typer.Option(
+            "--page", metavar="PATH", help="A page (.html, .pdf, .png); of several a contact sheet."
+        ),
+    ] = None,
 ) -> Any:
     """What a layer is: CRS, extent, cell size, bands, type, nodata. Several inputs stand side by side,
     and a * marks the rows in which they differ."""
     from zembrel.verbs import describe as verb
 
-    return verb.describe(inputs, output, verb.Looking(stats, at))
+    return verb.describe(inputs, output, verb.Looking(stats, at, page))
 
 
 def index(inputs: Inputs, output: Output) -> Any:

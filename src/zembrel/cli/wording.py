@@ -243,6 +243,7 @@ _TITLES: Mapping[str, Callable[[Receipt], str]] = {
     "compare": lambda receipt: f"{' and '.join(map(str, receipt.inputs))}: {receipt.own['verdict']}",
     "coords": lambda receipt: f"{receipt.own['from_crs']} -> {receipt.own['to_crs']}",
     "check": lambda receipt: named(receipt.inputs),
+    "describe": lambda receipt: named(receipt.inputs),
     "demo": lambda receipt: f"Isle of Marrowick -> {receipt.out}",
     "frame": lambda receipt: str(receipt.out),
     "label": lambda receipt: named(receipt.inputs) + (f" -> {receipt.out}" if receipt.out else ""),

@@ -5,16 +5,19 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import groupby
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from zembrel.engine.commit import check_free
 from zembrel.formats import format_named, identify, layers_of
 from zembrel.geodesy.crs import UnresolvedCRS, label
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import operation_of
 from zembrel.measure import show_bytes, show_number
 from zembrel.raster.model import Band, Raster, shared_type
+from zembrel.verbs.describepage import check_page, write_page
 from zembrel.verbs.figures import add_statistics, add_values
 from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
@@ -34,10 +37,11 @@ _LISTED = ("CRS", "cell", "cells", "bands", "nodata")
 
 @dataclass(frozen=True)
 class Looking:
-    """What is told besides: exact figures of each band or field; values at `X,Y[@CRS]`."""
+    """What is told besides: exact figures of each band or field; values at `X,Y[@CRS]`; a page or sheet."""
 
     stats: bool = False
     at: str | None = None
+    page: str | None = None
 
 
 def describe(inputs: Inputs, output: Output, looking: Looking = Looking()) -> Receipt:
@@ -58,7 +62,16 @@ def of_rasters(given: Given, where: Where, output: Output, looking: Looking) -> 
             add_values(layer, at, table, fact)
     show = _side_by_side if len(layers) <= SIDE_BY_SIDE else _listed
     text = show_table(tables[0]) if len(layers) == 1 else show(layers, tables)
-    return Receipt("describe", given.paths, own={"layers": facts}, data=text)
+    if looking.page is None:
+        return Receipt("describe", given.paths, own={"layers": facts}, data=text)
+    page = Path(looking.page)
+    check_page(page)
+    check_free(page, output.replace)
+    write_page(layers, tables, page, output)
+    chose = ("a page of it",) if len(layers) == 1 else (f"a sheet of {len(layers)} layers",)
+    return Receipt(
+        "describe", given.paths, chose=chose, own={"layers": facts}, products={"page": page}, data=text
+    )
 
 
 def _facts(layer: Layer) -> dict[str, Any]:

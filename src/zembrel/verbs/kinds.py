@@ -26,7 +26,7 @@ _EVERY = "*"
 # each function takes (given, where, output, the verb's own options)
 HANDLERS: dict[tuple[str, str], Handler] = {
     ("describe", RASTERS): Handler("describe.of_rasters", _EVERY),
-    ("describe", FEATURES): Handler("features.facts.describe", _EVERY),
+    ("describe", FEATURES): Handler("features.facts.describe", "stats at"),
     ("describe", POINTS): Handler("points.facts.describe", "stats"),
     ("index", RASTERS): Handler("index.of_rasters"),
     ("index", POINTS): Handler("points.index.index"),
