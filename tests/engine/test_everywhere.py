@@ -52,7 +52,7 @@ VERBS: list[tuple[str, Any, str, dict[str, Any]]] = [
     ("terrain", "relief.tif", "o.tif", {"of": ("slope", "aspect", "curvature", "position"), "reach": "5", "z_unit": "m"}),
     ("derive", "relief.tif", "o.tif", {"formula": ("deviation_around(value, 2) / value", "value > 100")}),
     ("classify", "relief.tif", "o.tif", {"classes": "natural:4", "min_cells": 9}),
-    ("classify", "relief.tif", "o.tif", {"rules": ("low: value < 200", "7 high: value > 400")}),
+    ("classify", "relief.tif", "o.tif", {"rule": ("low: value < 200", "7 high: value > 400")}),
     ("terrain", "relief.tif", "o.tif", {"of": ("hillshade",), "suns": ("120,20", "200,50"), "cast": True}),
     ("thin", "points.laz", "o.laz", {"cell": "3m"}),
     ("thin", "points.laz", "o.laz", {"spacing": "2m"}),

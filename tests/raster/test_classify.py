@@ -87,7 +87,7 @@ def test_thresholds_are_0_and_1(options: Any, wanted: Any) -> None:
 def test_the_first_rule_that_holds_counts_over_layers_of_unlike_frames() -> None:
     coarse = raster(KINDS[:28, :41], where=frame(41, 28, 20.0), legend=LEGEND)
     rules = ("7 low wood: h < 20 and k == 'wood'", "high: h > 60", "3 sea: k in ('sea', 4)")
-    codes, known, band = classed((), let={"h": heights(), "k": coarse}, rules=rules, method="nearest")
+    codes, known, band = classed((), let={"h": heights(), "k": coarse}, rule=rules, method="nearest")
     kinds = np.zeros(SHAPE, np.uint8)
     kinds[:56, :82] = np.kron(KINDS[:28, :41], np.ones((2, 2), np.uint8))
     inside = np.zeros(SHAPE, bool)
@@ -105,7 +105,7 @@ def test_the_first_rule_that_holds_counts_over_layers_of_unlike_frames() -> None
 def test_what_a_void_layer_leaves_open_is_void_and_what_it_does_not_is_not() -> None:
     slope, aspect = np.array([[1.0, 5, 5, 5]]), np.array([[0.0, 10, 200, 0]])
     layers = {"s": raster(slope), "a": raster(aspect, np.array([[False, True, True, False]]))}
-    codes, known, _ = classed((), let=layers, rules=("still: a < 45 and s < 10 or s < 2",), otherwise="rest")
+    codes, known, _ = classed((), let=layers, rule=("still: a < 45 and s < 10 or s < 2",), otherwise="rest")
     assert known.tolist() == [[True, True, True, False]] and codes[known].tolist() == [1, 1, 2]
 
 
@@ -147,9 +147,9 @@ def test_no_region_stays_smaller_than_asked(diagonal: bool) -> None:
     [
         ({}, "nothing says which classes"), ({"breaks": "1", "above": 2.0}, "--breaks excludes"),
         ({"breaks": "2,1"}, "--breaks 2,1"), ({"breaks": "a"}, "--breaks a"), ({"classes": "even:3"}, "--classes even:3"),
-        ({"classes": "equal:900"}, "--classes equal:900"), ({"rules": ("no colon",)}, "--rule 'no colon'"),
-        ({"rules": ("1 a: value > 1", "1 b: value > 2")}, "one code"), ({"rules": ("a: value > q",)}, "names 'q' at character"),
-        ({"rules": ("a: value + 1",)}, "is no condition"), ({"above": 3.0, "below": 1.0}, "--above 3 --below 1"),
+        ({"classes": "equal:900"}, "--classes equal:900"), ({"rule": ("no colon",)}, "--rule 'no colon'"),
+        ({"rule": ("1 a: value > 1", "1 b: value > 2")}, "one code"), ({"rule": ("a: value > q",)}, "names 'q' at character"),
+        ({"rule": ("a: value + 1",)}, "is no condition"), ({"above": 3.0, "below": 1.0}, "--above 3 --below 1"),
         ({"breaks": "1", "otherwise": "x"}, "--otherwise says nothing"), ({"breaks": "1", "min_cells": -1}, "--min-cells -1"),
         ({"breaks": "1", "ramp": "vidris"}, "no ramp"), ({"breaks": "1", "diagonal": True}, "--diagonal says nothing"),
     ],

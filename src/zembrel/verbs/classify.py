@@ -34,7 +34,7 @@ def classify(inputs: Inputs, where: Where, output: Output, classing: Classing) -
     """
     classing.check()
     check_least(classing.min_cells)
-    rules = classrules.parse_rules(classing.rules, classing.otherwise) if classing.rules else []
+    rules = classrules.parse_rules(classing.rule, classing.otherwise) if classing.rule else []
     edges = ways.parse_breaks(classing.breaks) if classing.breaks else []
     table = read_code_table(Path(classing.codes)) if classing.codes else []
     lets = opened_lets(classing.let, inputs)

@@ -35,14 +35,14 @@ VOID, KEEP = "void", "keep"
 class Classing:
     """By what classes are made, one of breaks, classes, rules, codes and above or below.
 
-    breaks: values between classes; classes: `WAY:N`; rules: `[CODE] NAME: CONDITION` in their order;
+    breaks: values between classes; classes: `WAY:N`; rule: `[CODE] NAME: CONDITION`, in their order;
     otherwise: the class of the rest, `[CODE] NAME`, `void`, or of codes `keep`; codes: a table; let: layers
     by name that conditions use; min_cells: smaller regions go to their largest neighbours.
     """
 
     breaks: str | None = None
     classes: str | None = None
-    rules: Sequence[str] = ()
+    rule: str | Sequence[str] = ()
     otherwise: str | None = None
     codes: str | None = None
     above: float | None = None
@@ -57,7 +57,7 @@ class Classing:
     def check(self) -> None:
         """Raise UsageError unless there is one way, and options that it heeds."""
         ways = {
-            "--breaks": self.breaks, "--classes": self.classes, "--rule": self.rules, "--codes": self.codes,
+            "--breaks": self.breaks, "--classes": self.classes, "--rule": self.rule, "--codes": self.codes,
             "--above or --below": (self.above, self.below) != (None, None),
         }  # fmt: skip
         given = [name for name, value in ways.items() if value]
@@ -68,7 +68,7 @@ class Classing:
                 "add one" if not given else "leave one out",
             )
         for option, value, heeded in (
-            ("--otherwise", self.otherwise, self.rules or self.codes), ("--let", self.let, self.rules),
+            ("--otherwise", self.otherwise, self.rule or self.codes), ("--let", self.let, self.rule),
             ("--ramp", self.ramp, self.breaks or self.classes), ("--diagonal", self.diagonal, self.min_cells),
         ):  # fmt: skip
             if value and not heeded:

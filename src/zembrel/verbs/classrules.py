@@ -25,9 +25,10 @@ class Rule(NamedTuple):
     condition: Condition | None
 
 
-def parse_rules(rules: Sequence[str], otherwise: str | None) -> list[Rule]:
+def parse_rules(rules: str | Sequence[str], otherwise: str | None) -> list[Rule]:
     """Rules in their order, the class of the rest last if there is one. Raises UsageError."""
-    found = [(text, _RULE.fullmatch(text)) for text in rules]
+    texts = [rules] if isinstance(rules, str) else rules
+    found = [(text, _RULE.fullmatch(text)) for text in texts]
     rest = None if otherwise in (None, VOID) else _RULE.fullmatch(str(otherwise))
     parts = [(text, match) for text, match in found] + ([(str(otherwise), rest)] if rest else [])
     used = {int(match[1]) for _, match in parts if match and match[1]}
