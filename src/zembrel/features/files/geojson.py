@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -20,6 +21,8 @@ from zembrel.geodesy.registry import by_code
 from zembrel.nested import json_of
 
 WGS_84 = 4326
+_DECODER, _BLANKS = json.JSONDecoder(), re.compile(r"[ \t\r\n]*")
+BATCH = 5_000  # features that are decoded at a time
 
 
 def is_ours(path: Path) -> bool:
@@ -32,7 +35,15 @@ def layers(path: Path) -> list[str]:
 
 def read(path: Path, layer: str | None = None) -> FeatureTable:
     """The features of the file at `path`. Raises InputError for anything that is not GeoJSON."""
-    document = loaded(path, text_of(path))
+    text = text_of(path)
+    try:
+        members: dict[str, Any] = {}
+        made = table_of(path, _collected(text, members), None)
+        if members.get("type") == "FeatureCollection":
+            return replace(made, crs=_crs_of(path, members))
+    except (_OtherwiseError, ValueError, RecursionError):
+        pass  # what is no plain collection is read as a whole
+    document = loaded(path, text)
     if not isinstance(document, dict):
         raise not_geojson(path, "it holds no object")
     if document.get("type") == "FeatureCollection":
@@ -41,7 +52,56 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
         features = [document if document.get("type") == "Feature" else {"geometry": document}]
     if not isinstance(features, list):
         raise not_geojson(path, "its features are no list")
-    return table_of(path, features, _crs_of(path, document))
+    return table_of(path, in_batches(features), _crs_of(path, document))
+
+
+class _OtherwiseError(Exception):
+    """A text is not laid out as a collection of features."""
+
+
+def _collected(text: str, members: dict[str, Any]) -> Iterator[list[Any]]:
+    """The features of a collection, some at a time, so that they never stand in memory all at once.
+
+    members: takes the others of the object. Raises _OtherwiseError or ValueError for what is no such text.
+    """
+    at = _past(text, 0, "{")
+    while True:
+        key, at = _DECODER.raw_decode(text, _past(text, at, ""))
+        at = _past(text, _past(text, at, ":"), "")
+        if key == "features":
+            at = _past(text, at, "[")
+            batch: list[Any] = []
+            while text[at : at + 1] != "]":
+                feature, at = _DECODER.raw_decode(text, at)
+                batch.append(feature)
+                at = _past(text, at, "")
+                if text[at : at + 1] == ",":
+                    at = _past(text, at, ",")
+                elif text[at : at + 1] != "]":
+                    raise _OtherwiseError
+                if len(batch) == BATCH:
+                    yield batch
+                    batch = []
+            yield batch
+            at += 1
+        else:
+            members[key], at = _DECODER.raw_decode(text, at)
+        at = _past(text, at, "")
+        if text[at : at + 1] == "}":
+            if text[at + 1 :].strip() or key is None:
+                raise _OtherwiseError
+            return
+        at = _past(text, at, ",")
+
+
+def _past(text: str, at: int, sign: str) -> int:
+    """Where the next token begins after a sign that must stand there."""
+    at = _BLANKS.match(text, at).end()  # type: ignore[union-attr]
+    if not sign:
+        return at
+    if text[at : at + 1] != sign:
+        raise _OtherwiseError
+    return _BLANKS.match(text, at + 1).end()  # type: ignore[union-attr]
 
 
 def text_of(path: Path) -> str:
@@ -67,14 +127,36 @@ def loaded(path: Path, text: str) -> Any:
             raise not_geojson(path, str(exc)) from exc
 
 
-def table_of(path: Path, features: Sequence[Any], crs: CRS | None) -> FeatureTable:
+def in_batches(features: list[Any]) -> Iterator[Sequence[Any]]:
+    """The features of a list, which are let go as they are taken: their coordinates take most of the room."""
+    for start in range(0, len(features), BATCH):
+        part = features[start : start + BATCH]
+        features[start : start + BATCH] = [None] * len(part)
+        yield part
+
+
+def table_of(path: Path, batches: Iterable[Sequence[Any]], crs: CRS | None) -> FeatureTable:
     """Features, decoded from JSON, as a table. Raises InputError with the number of what is none."""
+    parts: list[Any] = []
+    rows: list[dict[str, Any]] = []
+    ids: list[Any] = []
+    for features in batches:
+        for number, feature in enumerate(features, len(rows) + 1):
+            properties = feature.get("properties") if isinstance(feature, dict) else 0
+            if not isinstance(properties, dict | None):
+                raise not_geojson(path, f"feature {number} is no feature")
+        parts.append(_geometries(path, features, len(rows)))
+        rows += [_row(feature) for feature in features]
+        ids += [feature["id"] for feature in features if "id" in feature]
+    geometries = np.concatenate(parts) if parts else np.zeros(0, object)
+    made = FeatureTable.of(geometries, rows, crs)
+    return replace(made, ids=column(ids), key="id") if rows and len(ids) == len(rows) else made
+
+
+def _geometries(path: Path, features: Sequence[Any], before: int) -> Any:
+    """The shapes of some features, of which so many came before."""
     import orjson
 
-    for number, feature in enumerate(features, 1):
-        properties = feature.get("properties") if isinstance(feature, dict) else 0
-        if not isinstance(properties, dict | None):
-            raise not_geojson(path, f"feature {number} is no feature")
     nodes = [feature.get("geometry") for feature in features]
     try:
         texts = np.array([None if node is None else orjson.dumps(node) for node in nodes], object)
@@ -84,11 +166,8 @@ def table_of(path: Path, features: Sequence[Any], crs: CRS | None) -> FeatureTab
     geometries = shapely.from_geojson(texts, on_invalid="ignore") if len(texts) else texts
     for number, (geometry, node) in enumerate(zip(geometries, nodes, strict=True)):
         if geometry is None and node is not None:
-            geometries[number] = _by_hand(path, number + 1, node)
-    made = FeatureTable.of(geometries, [_row(feature) for feature in features], crs)
-    if features and all("id" in feature for feature in features):
-        return replace(made, ids=column([feature["id"] for feature in features]), key="id")
-    return made
+            geometries[number] = _by_hand(path, before + number + 1, node)
+    return geometries
 
 
 def _row(feature: dict[str, Any]) -> dict[str, Any]:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any, TextIO
 
 from zembrel.errors import InputError
 from zembrel.features.files.geojson import (
+    BATCH,
     WGS_84,
     GeoJSONWriter,
     is_ours,
@@ -13,7 +16,6 @@ from zembrel.features.files.geojson import (
     loaded,
     not_geojson,
     table_of,
-    text_of,
 )
 from zembrel.features.files.schema import Schema
 from zembrel.features.table import FeatureTable
@@ -21,21 +23,44 @@ from zembrel.geodesy.registry import by_code
 
 __all__ = ["is_ours", "layers", "make_writer", "read"]
 _SEPARATOR = "\x1e"
+_CHUNK = 1 << 20  # characters read at a time
 
 
 def read(path: Path, layer: str | None = None) -> FeatureTable:
-    """The features of the file at `path`. Raises InputError with the number of a line that is none."""
-    text = text_of(path)
-    records = text.split(_SEPARATOR) if _SEPARATOR in text else text.splitlines()
-    features = []
-    for number, record in enumerate(records, 1):
+    """The features of the file at `path`. Raises InputError with the number of a record that is none."""
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            return table_of(path, _batches(path, file), by_code(WGS_84))
+    except OSError as exc:
+        raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
+    except UnicodeDecodeError as exc:
+        raise not_geojson(path, f"byte {exc.start} is not UTF-8") from exc
+
+
+def _batches(path: Path, file: TextIO) -> Iterator[list[Any]]:
+    batch: list[Any] = []
+    for number, record in enumerate(_records(file), 1):
         if not record.strip():
             continue
         try:
-            features.append(loaded(path, record))
+            batch.append(loaded(path, record))
         except InputError as exc:
             raise not_geojson(path, f"record {number}: {exc.why}") from exc
-    return table_of(path, features, by_code(WGS_84))
+        if len(batch) == BATCH:
+            yield batch
+            batch = []
+    yield batch
+
+
+def _records(file: TextIO) -> Iterator[str]:
+    """Texts between separators, or lines where there is none in the first of them."""
+    held, mark = file.read(_CHUNK), "\n"
+    if _SEPARATOR in held:
+        mark = _SEPARATOR
+    while more := file.read(_CHUNK):
+        *whole, held = (held + more).split(mark)
+        yield from whole
+    yield from held.split(mark)
 
 
 def make_writer(path: Path, schema: Schema) -> GeoJSONWriter:
