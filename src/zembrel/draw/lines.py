@@ -91,6 +91,8 @@ def _degrees(value: float, step: float, signs: str) -> str:
 
 def contour_lines(axes: Any, small: Reduced, interval: float) -> str:
     """Lines of equal value, every fifth stronger and named; says what they are."""
+    from matplotlib.patheffects import withStroke
+
     values = np.ma.masked_array(
         small.cells[:, :, 0].astype(float), False if small.valid is None else ~small.valid
     )
@@ -109,5 +111,6 @@ def contour_lines(axes: Any, small: Reduced, interval: float) -> str:
         return "no contours: no value is reached"
     drawn = axes.contour(x, y, values, levels=levels, colors=INK, linewidths=widths, alpha=0.75, zorder=3)
     named = [n * interval for n in range(first, last + 1) if n % 5 == 0] or levels[:1]
-    axes.clabel(drawn, levels=named, fontsize=7, fmt=lambda value: f"{value:,.6g}")
+    for name in axes.clabel(drawn, levels=named, fontsize=8, fmt=lambda value: f"{value:,.6g}") or ():
+        name.set_path_effects([withStroke(linewidth=2.2, foreground="white")])
     return f"contours every {show_number(interval)}"
