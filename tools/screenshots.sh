@@ -8,7 +8,7 @@ trap 'rm -rf "$work"' EXIT
 PATH=$root/.venv/bin:$PATH
 zembrel demo --out "$work/demo" --quiet 2> /dev/null
 cd "$work/demo"
-for picture in island web relief landcover; do cp "$picture.png" "$shots/draw-$picture.png"; done
+for picture in island relief landcover; do cp "$picture.png" "$shots/draw-$picture.png"; done
 zembrel draw 'lidar/l?.laz' --by class --title "swaths over Marrow Harbour" --out "$shots/draw-points.png" --replace --quiet
 zembrel draw 'lidar/l?.laz' --by class --section 733600,5096700,734000,5097050 --width 4m --title "through the wood" \
     --out "$shots/draw-section.png" --replace --quiet

@@ -70,9 +70,10 @@ def _items(
     """What is looked at in a raster. Raises InputError for a format whose rules are not known here."""
     if surely_points(path.file):
         raise InputError(
-            f"{path} holds points", "check knows the rules of rasters and features",
+            f"{path} holds points",
+            "check knows the rules of TIFF, GeoTIFF and features, and what cells tell",
             "describe --stats reads all of it, or leave it out",
-        )  # fmt: skip
+        )
     name = identify(path)
     if name in CHECKS:
         items = CHECKS[name](path.place)
