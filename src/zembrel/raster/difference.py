@@ -93,8 +93,8 @@ class Differences:
                 whole.other_alone += int((second & ~first).sum())
             bins = np.empty(one.size if known is None else int(known.sum()), np.uint16)
             done = 0
-            for values, at in _pieces(one, other, known):
-                self._add(whole, values, at, (band, pane))
+            for values, start, at in _pieces(one, other, known):
+                self._add(whole, values, (start, at), (band, pane))
                 bins[done : done + values.size] = values.astype(np.float32).view(np.uint32) >> _SHIFT
                 done += values.size
             whole.sizes += np.bincount(bins, minlength=2 * _BINS)
@@ -104,14 +104,14 @@ class Differences:
             whole.cells, whole.equal, within, alone, whole.total, whole.squares, *ends, whole.sizes
         )
 
-    def _add(self, whole: Differences, values: Any, at: Any, where: tuple[int, Pane]) -> None:
+    def _add(self, whole: Differences, values: Any, place: tuple[int, Any], where: tuple[int, Pane]) -> None:
         """What some cells tell of a band of a pane."""
-        band, pane = where
+        (start, at), (band, pane) = place, where
         ends = int(values.argmin()), int(values.argmax())
         low, high = (float(values[end]) for end in ends)
         farthest = ends[0] if -low > high else ends[1]
-        row, column = divmod(farthest if at is None else int(at[farthest]), pane.columns)
-        equal = values.size - int(np.count_nonzero(values))
+        row, column = divmod(start + (farthest if at is None else int(at[farthest])), pane.columns)
+        equal = values.size - int(np.count_nonzero(values != 0))
         within = [
             equal if not size else int(np.count_nonzero(np.abs(values) <= size)) for size in self.tolerances
         ]
@@ -175,19 +175,19 @@ def _values() -> npt.NDArray[np.float64]:
         return (np.arange(_BINS, dtype=np.uint32) << _SHIFT).view(np.float32).astype(np.float64)
 
 
-def _pieces(one: Any, other: Any, known: Any) -> Iterator[tuple[Any, Any]]:
-    """Differences of cells that both have, and where those stand in the block if not all do."""
+def _pieces(one: Any, other: Any, known: Any) -> Iterator[tuple[Any, int, Any]]:
+    """Differences of cells that both have, where each piece begins, and which of it are these if not all."""
     first, second = one.reshape(-1), other.reshape(-1)
     held = None if known is None or known.all() else known.reshape(-1)
     for start in range(0, first.size, _PIECE):
         part = slice(start, start + _PIECE)
         values = np.subtract(first[part], second[part], dtype=np.float64)
         if held is None:
-            yield values, np.arange(start, start + values.size) if start else None
+            yield values, start, None
             continue
         at = np.flatnonzero(held[part])
         if at.size:
-            yield values[at], at + start
+            yield values[at], start, at
 
 
 @dataclass
