@@ -67,6 +67,23 @@ def test_figures_are_those_of_plain_arrays(zembrel: Program) -> None:
     assert zembrel.refuses(4, "compare", "a.tif", "b.tif", "--difference", "d.tif")
 
 
+def test_infinite_and_enormous_values_are_told_without_a_warning(zembrel: Program) -> None:
+    cells = np.arange(2_400.0).reshape(40, 60) % 7
+    save(zembrel.folder / "a.tif", raster(cells, where=frame(60, 40)))
+    odd = cells * 1e200
+    odd[3, 4], odd[5, 6] = np.inf, -np.inf
+    save(zembrel.folder / "b.tif", raster(odd, where=frame(60, 40)))
+    said = zembrel(
+        "compare", "a.tif", "b.tif", "--figure", "f.png", "--page", "p.html", "--difference", "d.tif"
+    )
+    assert "inf" in said.err and "Warning" not in said.err
+    for verb in (("check", "b.tif", "--rules", "cells"), ("draw", "b.tif", "--out", "b.png"),
+                 ("derive", "b.tif", "--formula", "value / 2", "--out", "v.tif")):  # fmt: skip
+        assert "Warning" not in zembrel(*verb).err
+    for words in (("--figure", "x.tif"), ("--page", "x.png"), ("--tolerance", "nan"), ("--tolerance", "-1")):
+        assert zembrel.refuses(2, "compare", "a.tif", "b.tif", *words)
+
+
 def test_parts_that_both_cover_are_compared(zembrel: Program) -> None:
     whole = np.kron(np.random.default_rng(5).integers(0, 200, (40, 40)), np.ones((6, 6), int)).astype(
         np.int16

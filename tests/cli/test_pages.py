@@ -30,7 +30,7 @@ def test_a_page_shows_the_picture_and_every_fact(zembrel: Program) -> None:
     ):
         assert f"<!-- {word} -->" in drawn, word
     assert zembrel.refuses(4, "describe", "h.tif", "--page", "p.png")
-    assert "no page's name" in zembrel.refuses(2, "describe", "h.tif", "--page", "p.tif")[0]
+    assert "p.tif is no page name" in zembrel.refuses(2, "describe", "h.tif", "--page", "p.tif")[0]
 
 
 def test_the_page_opens_in_a_browser_without_a_word_cut(zembrel: Program) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from program import Program
 from rasters import frame, raster, save
 from zembrel.draw.ramps import colour_map
 from zembrel.draw.ticks import _Degrees, _Thousands
+from zembrel.raster.legend import Legend, LegendEntry
 
 
 @pytest.fixture
@@ -106,6 +108,26 @@ def test_the_terminal_shows_true_colours_as_wide_as_it_is(ground: Program) -> No
     assert "\x1b" not in dull and re.search(r"^\d \S* .*@ 69\d m$", dull, re.MULTILINE)
 
 
+def test_words_of_files_are_shown_as_they_are_and_steer_nothing(ground: Program) -> None:
+    legend = Legend.of([LegendEntry(1, "wo\x1b[31mod", (1, 2, 3)), LegendEntry(0, "$a^{$", (9, 9, 9))])
+    codes = (np.arange(1200).reshape(30, 40) % 2).astype(np.uint8)
+    save(ground.folder / "k$b^{$.tif", raster(codes, where=frame(40, 30), legend=legend))
+    shown = ground("draw", "k$b^{$.tif", "--terminal").out
+    assert "wo?[31mod" in shown and "\x1b[31m" not in shown
+    for verb in (("draw", "--out"), ("describe", "--page")):
+        ground(verb[0], "k$b^{$.tif", verb[1], f"{verb[0]}.svg")
+        assert "<!-- k$b^{$ -->" in (ground.folder / f"{verb[0]}.svg").read_text("utf-8")
+
+
+def test_lines_stand_on_maps_of_features_too_and_what_would_do_nothing_is_refused(ground: Program) -> None:
+    square = {"type": "Polygon", "coordinates": [[[-24, 46], [-23.9, 46], [-23.9, 46.1], [-24, 46]]]}
+    ground.folder.joinpath("f.geojson").write_text(json.dumps(square))
+    assert "lines every 0.02" in ground("draw", "f.geojson", "--grid", "0.02deg", "--out", "f.png").err
+    assert "no lines" in ground("draw", "f.geojson", "--grid", "5000", "--out", "g.png").err
+    assert ground.refuses(2, "draw", "f.geojson", "--contours", "3", "--out", "g.png")
+    assert "excludes --out" in ground.refuses(2, "draw", "h.tif", "--terminal", "--out", "g.png")[0]
+
+
 @pytest.mark.parametrize("name", ["relief", "viridis", "gray"])
 def test_ramps_rise_in_even_steps_of_lightness(name: str) -> None:
     rgb = np.asarray(colour_map(name)(np.linspace(0, 1, 101)))[:, :3]
@@ -137,7 +159,7 @@ def test_numbers_on_axes_are_read_at_a_glance() -> None:
 @pytest.mark.parametrize(
     "words, what",
     [
-        (("--contours", "0"), "--contours 0"), (("--grid", "2parsecs"), "unknown unit"), (("--detail", "1"), "--detail 1"),
+        (("--contours", "0"), "--contours 0"), (("--contours", "inf"), "--contours inf"), (("--grid", "0arcsec"), "--grid 0arcsec"), (("--grid", "2parsecs"), "unknown unit"), (("--detail", "1"), "--detail 1"),
         (("--inset", "square:1,2"), "square"), (("--halves",), "halves of 1"), (tuple(["--detail", "732000,5098500"] * 5), "more than 4"),
     ],
 )  # fmt: skip

@@ -114,7 +114,7 @@ def test_classes_are_looked_up_not_averaged(zembrel: Program) -> None:
     [
         ((), 2, "there is no line"), (("--along", "1,2,3"), 2, "--along 1,2,3"), (("--along", "1,2,1,2"), 2, "--along 1,2,1,2"),
         (("--along", "0,0,1,1"), 3, "no layer has a value"), (("--along", "corners", "--step", "0m"), 2, "--step 0m"),
-        (("--along", "corners", "--step", "0.0001m"), 4, "samples"), (("--along", "corners", "--figure", "f.tif"), 2, "no picture name"),
+        (("--along", "corners", "--step", "1mm"), 4, "samples"), (("--along", "corners", "--figure", "f.tif"), 2, "no picture name"),
         (("--along", "gone.gpkg"), 3, "gone.gpkg"),
     ],
 )  # fmt: skip

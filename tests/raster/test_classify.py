@@ -63,6 +63,18 @@ def test_natural_breaks_find_the_gaps_between_clusters() -> None:
     np.testing.assert_array_equal(codes, np.digitize(groups, [10, 22.5, 50]) + 1)
 
 
+def test_one_value_alone_is_not_divided() -> None:
+    for way in ("equal:3", "quantile:3", "natural:3"):
+        with pytest.raises(InputError, match="nothing to divide"):
+            classed(raster(np.full((9, 9), 5.0)), classes=way)
+
+
+def test_sixty_rules_of_long_conditions_are_followed() -> None:
+    rules = tuple(f"{n + 1} c: value > {59 - n} and {'+'.join(['value'] * 40)} > -1e9" for n in range(60))
+    codes, known, _ = classed(raster(np.arange(0.0, 61).reshape(1, 61)), rule=rules)
+    assert codes[0, known[0]].tolist() == list(range(60, 0, -1)) and known[0].sum() == 60
+
+
 def test_several_inputs_share_their_breaks() -> None:
     low, high = raster(HEIGHTS), raster(HEIGHTS + 500)
     views: Any = call("classify", [low, high], classes="equal:4")
@@ -149,6 +161,8 @@ def test_no_region_stays_smaller_than_asked(diagonal: bool) -> None:
         ({"breaks": "2,1"}, "--breaks 2,1"), ({"breaks": "a"}, "--breaks a"), ({"classes": "even:3"}, "--classes even:3"),
         ({"classes": "equal:900"}, "--classes equal:900"), ({"rule": ("no colon",)}, "--rule 'no colon'"),
         ({"rule": ("1 a: value > 1", "1 b: value > 2")}, "one code"), ({"rule": ("a: value > q",)}, "names 'q' at character"),
+        ({"rule": ("99999999999 a: value > 1",)}, "code 99999999999"), ({"above": float("nan")}, "is no number"),
+        ({"rule": tuple(f"c{n}: value > {n}" for n in range(61))}, "61 rules"),
         ({"rule": ("a: value + 1",)}, "is no condition"), ({"above": 3.0, "below": 1.0}, "--above 3 --below 1"),
         ({"breaks": "1", "otherwise": "x"}, "--otherwise says nothing"), ({"breaks": "1", "min_cells": -1}, "--min-cells -1"),
         ({"breaks": "1", "ramp": "vidris"}, "no ramp"), ({"breaks": "1", "diagonal": True}, "--diagonal says nothing"),
@@ -165,7 +179,8 @@ def test_what_makes_no_classes_is_refused(options: Any, what: str) -> None:
     [
         ("", "no code table"), ("a,b\n1,2\n", "no code table"), ("old,new\n", "recodes nothing"), ("old,new\n1,x\n", "'x' is no code"),
         ("old,new\n1,2\n0-3,4\n", "twice what becomes of code"), ("old,new,tint\n1,2,3\n", "a column 'tint'"), ("old,new\n9-3,1\n", "9-3"),
-        ("old,new,colour\n1,2,green\n", "'green' is no colour"), ("old,new\n1.5,2\n", "'1.5' is no code"),
+        ("old,new\n1,99999999999999999999\n", "code 99999999999999999999"), ("old,new\n1,2,3\n", "more values than names"),
+        ("old,new,name\n1,2," + "x" * 200_000, "no code table"), ("old,new,colour\n1,2,green\n", "'green' is no colour"), ("old,new\n1.5,2\n", "'1.5' is no code"),
     ],
 )  # fmt: skip
 def test_a_faulty_table_says_which_line(tmp_path: Path, text: str, what: str) -> None:

@@ -162,6 +162,15 @@ def test_a_large_block_is_computed_piece_by_piece_with_what_formulas_share() -> 
     np.testing.assert_array_equal(block.cells[1], block.cells[0] / np.float32(4))
 
 
+def test_the_longest_formulas_are_computed_and_numbers_stay_whole() -> None:
+    found, ok = derived("+".join(["c"] * 115))
+    np.testing.assert_allclose(found[ok], 115 * C[ok], rtol=1e-12)
+    found, _ = derived("where(k == 1, 16777217, 5)", let={"k": raster(KIND)})
+    assert set(np.unique(found).tolist()) == {5, 16_777_217}, (
+        "which single precision could not tell from its neighbour"
+    )
+
+
 @pytest.mark.parametrize(
     "text, kind",
     [
@@ -205,6 +214,7 @@ def test_units_are_carried(text: str, unit: str) -> None:
         ("where(a > 1, 'x', 'y')", "at character", "words"),
         ("(" * 80 + "a" + ")" * 80, "at character", "nests deeper"),
         ("a" + " + a" * 600, "at character 1", "characters"),
+        ("+".join("a" * 400), "at character 1", "120 steps stand one on another"),
     ],
 )
 def test_errors_point_at_the_character(text: str, what: str, why: str) -> None:

@@ -115,6 +115,7 @@ def _shrunk(image: Picture, pixels: int, classes: bool) -> Picture:
     return np.asarray(Image.fromarray(np.ascontiguousarray(image)).resize(size, way))
 
 
+@np.errstate(all="ignore")  # infinite values are drawn as the ends of the ramp
 def coloured_cells(small: Reduced, band: Band, look: Look) -> ColouredCells:
     """Cells in colours; band: what they were before a palette was expanded."""
     if small.cells.shape[2] >= 3:

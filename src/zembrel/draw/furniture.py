@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import textwrap
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -17,6 +19,7 @@ from zembrel.grid.north import TrueNorth
 from zembrel.measure import LENGTHS
 from zembrel.raster.model import Band
 
+_WRAPPED, _LEADING = 46, 17  # characters of a line of facts, and pixels from line to line
 _HEADING_ROOM = 640  # pixels that both headings need
 _PAIRS = {"mi": ("mi", "ft"), "ft": ("mi", "ft"), "yd": ("mi", "yd"), "nmi": ("nmi", "m")}
 _CLEAR = {"facecolor": "white", "alpha": 0.75, "edgecolor": "none", "pad": 1.5}
@@ -79,6 +82,22 @@ def furnish(axes: Any, frame: Frame, title: str, amount: str, units: str | None 
     if second is not None:
         _scale_bar(axes, (east - west) * per_x, _PAIRS[second], 46)
     _north(axes, TrueNorth(frame).middle())
+
+
+def write_facts(figure: Any, box: Box, facts: Sequence[tuple[str, str]]) -> float:
+    """Names and what they are, long ones on several lines; returns where they end."""
+    axes = axes_at(figure, box)
+    axes.axis("off")
+    height, at = box.top - box.bottom, 0
+    for name, text in facts:
+        lines = textwrap.wrap(text, _WRAPPED) or [""]
+        for number, line in enumerate(lines[:4]):
+            y = 1 - at * _LEADING / height
+            if not number:
+                axes.text(0.0, y, name, fontsize=9, color="#666", va="top", transform=axes.transAxes)
+            axes.text(0.17, y, line, fontsize=9, color=INK, va="top", transform=axes.transAxes)
+            at += 1
+    return box.top - at * _LEADING
 
 
 def attribute(axes: Any, text: str) -> None:

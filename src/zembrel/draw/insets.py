@@ -9,6 +9,7 @@ from zembrel.draw.colouring import Inset, Look, painted
 from zembrel.draw.layout import Box, axes_at, box_of
 from zembrel.draw.ticks import INK
 from zembrel.engine.limits import Limits
+from zembrel.grid.pane import Pane
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 
@@ -26,9 +27,9 @@ def add_insets(
     outer = box_of(axes)
     said = []
     for number, inset in enumerate(insets[:MOST]):
-        part = crop(view, inset.pane)
-        columns, rows = part.frame.columns, part.frame.rows
         room = _SHARE * (outer.right - outer.left), _SHARE * (outer.top - outer.bottom)
+        part = crop(view, _fitting(inset.pane, *map(int, room)) if inset.exact else inset.pane)
+        columns, rows = part.frame.columns, part.frame.rows
         scale = 1.0 if inset.exact else min(room[0] / columns, room[1] / rows)
         width, height = columns * scale, rows * scale
         made = painted(part, look, limits, max(columns, rows) if inset.exact else round(max(width, height)))
@@ -47,17 +48,15 @@ def add_insets(
         place = {"transform": inner.transAxes, "va": "top", "fontsize": 8, "color": INK, "bbox": clear}
         inner.text(4 / width, 1 - 4 / height, f"{letter}  {inset.name}", **place)
         west, south, east, north = part.frame.bounds
-        axes.add_patch(
-            Rectangle(
-                (west, south),
-                east - west,
-                north - south,
-                fill=False,
-                zorder=6,
-                edgecolor=_MARK,
-                linewidth=_LINE,
-            )
-        )
+        style: Any = {"fill": False, "zorder": 6, "edgecolor": _MARK, "linewidth": _LINE}
+        axes.add_patch(Rectangle((west, south), east - west, north - south, **style))
         axes.text(east, north, letter, fontsize=8, color=_MARK, va="bottom", ha="left", zorder=6)
         said.append(f"inset {letter} {inset.name}")
     return tuple(said)
+
+
+def _fitting(pane: Pane, columns: int, rows: int) -> Pane:
+    """The middle of a pane, at most so large."""
+    across, down = max(1, min(pane.columns, columns)), max(1, min(pane.rows, rows))
+    left, top = pane.left + (pane.columns - across) // 2, pane.top + (pane.rows - down) // 2
+    return Pane(top, left, top + down, left + across)

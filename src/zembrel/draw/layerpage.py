@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -10,14 +9,13 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from zembrel.draw.colouring import ColouredCells, Look
-from zembrel.draw.furniture import furnish
-from zembrel.draw.layout import Box, axes_at, map_axes
+from zembrel.draw.furniture import furnish, write_facts
+from zembrel.draw.layout import Box, axes_at, map_axes, new_figure, save
 from zembrel.draw.picture import beside, show
-from zembrel.draw.ticks import INK, label_values
+from zembrel.draw.ticks import INK, bare
 
 _COLOURS = {"red": "#c0392b", "green": "#2e8b57", "blue": "#2c6fbb"}
 _MAP, _SIDE = 0.62, 24  # part of the width for the map; pixels around what stands beside it
-_WRAPPED, _LINE = 46, 17  # characters of a line of facts, and pixels from line to line
 _THUMBNAIL, _WORDS = 200, 34  # pixels of a small picture, and for the words below it
 
 
@@ -53,33 +51,29 @@ def draw_layer_page(
     look: Look,
 ) -> None:
     """The map on the left; facts, histogram and place on the right."""
-    from matplotlib.figure import Figure
-
-    figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
+    figure = new_figure(look.width, look.height)
     edge = look.width * _MAP
     axes = map_axes(figure, Box(0, 0, edge, look.height), made.frame, beside(made, True))
     show(axes, made)
     furnish(axes, made.frame, look.title or "", "")
     right = look.width - _SIDE
-    top = _write_facts(figure, Box(edge + _SIDE, 0, right, look.height - 56), facts)
+    top = write_facts(figure, Box(edge + _SIDE, 0, right, look.height - 56), facts)
     foot = 62.0
     if place is not None:
         _globe(figure, Box(edge + _SIDE + 40, 40, edge + _SIDE + 240, 140), place)
         foot = 210.0
     if spread is not None and top - foot > 90:
         _histogram(figure, Box(edge + _SIDE + 46, foot, right, min(top - 16, foot + 200)), spread)
-    figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
+    save(figure, path)
 
 
 def draw_contact_sheet(cards: Sequence[Card], title: str, path: Path, width: int = 1280) -> None:
     """Small pictures in rows, each with its words; as high as they need."""
-    from matplotlib.figure import Figure
-
     columns = max(1, (width - _SIDE) // (_THUMBNAIL + _SIDE))
     rows = -(-len(cards) // columns)
     step = _THUMBNAIL * 0.78 + _WORDS + _SIDE
     height = round(70 + rows * step)
-    figure = Figure(figsize=(width / 100, height / 100), dpi=100, facecolor="white")
+    figure = new_figure(width, height)
     figure.text(_SIDE / width, 1 - 30 / height, title, fontsize=15, color=INK, va="center")
     across = (width - _SIDE) / columns
     for number, card in enumerate(cards):
@@ -102,23 +96,7 @@ def draw_contact_sheet(cards: Sequence[Card], title: str, path: Path, width: int
                 left / width, (top - _THUMBNAIL * 0.78 - 14 - 13 * line) / height, text[:34],
                 fontsize=8.5 if not line else 7.5, color=INK if not line else "#666",
             )  # fmt: skip
-    figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
-
-
-def _write_facts(figure: Any, box: Box, facts: Sequence[tuple[str, str]]) -> float:
-    """Names and what they are, long ones on several lines; returns where they end."""
-    axes = axes_at(figure, box)
-    axes.axis("off")
-    height, at = box.top - box.bottom, 0
-    for name, text in facts:
-        lines = textwrap.wrap(text, _WRAPPED) or [""]
-        for number, line in enumerate(lines[:4]):
-            y = 1 - at * _LINE / height
-            if not number:
-                axes.text(0.0, y, name, fontsize=9, color="#666", va="top", transform=axes.transAxes)
-            axes.text(0.17, y, line, fontsize=9, color=INK, va="top", transform=axes.transAxes)
-            at += 1
-    return box.top - at * _LINE
+    save(figure, path)
 
 
 def _histogram(figure: Any, box: Box, spread: ValueSpread) -> None:
@@ -131,11 +109,7 @@ def _histogram(figure: Any, box: Box, spread: ValueSpread) -> None:
     axes.set_ylim(bottom=0)
     axes.set_xlabel(spread.axis, fontsize=9, color=INK)
     axes.set_ylabel("share of cells (%)", fontsize=9, color=INK)
-    label_values(axes.xaxis, 5)
-    label_values(axes.yaxis, 3)
-    axes.tick_params(labelsize=8, colors=INK)
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
+    bare(axes, 5, 3)
 
 
 def _globe(figure: Any, box: Box, place: MiddlePlace) -> None:

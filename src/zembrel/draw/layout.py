@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from zembrel.grid.extent import ground
@@ -24,6 +26,24 @@ class Box(NamedTuple):
 def whole(width: int, height: int) -> Box:
     """A picture of that size."""
     return Box(0, 0, width, height)
+
+
+def new_figure(width: float, height: float) -> Any:
+    """A white picture of so many pixels."""
+    from matplotlib.figure import Figure
+
+    return Figure(figsize=(width / 100, height / 100), dpi=100, facecolor="white")
+
+
+def save(figure: Any, path: Path) -> None:
+    """Write a picture in the format that its name says. Words stand as they are: none is a formula."""
+    from matplotlib.text import Text
+
+    for text in figure.findobj(Text):
+        text.set_parse_math(False)
+    with warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message="Glyph .* missing")  # of a script that the font has not
+        figure.savefig(path, format=path.suffix.lstrip(".").lower().replace("jpg", "jpeg"))
 
 
 def split(box: Box, columns: int, rows: int) -> list[Box]:

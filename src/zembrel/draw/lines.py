@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -31,11 +32,12 @@ def steps_between(low: float, high: float, step: float) -> list[float]:
 def grid_lines(axes: Any, frame: Frame, step: float) -> str:
     """Lines of the CRS; says what they are."""
     west, south, east, north = frame.bounds
-    for x in steps_between(west, east, step):
+    across, down = steps_between(west, east, step), steps_between(south, north, step)
+    for x in across:
         axes.axvline(x, **_LIGHT)
-    for y in steps_between(south, north, step):
+    for y in down:
         axes.axhline(y, **_LIGHT)
-    return f"lines every {show_number(step)}"
+    return _told("lines", f"every {show_number(step)}", across, down)
 
 
 def graticule(axes: Any, frame: Frame, step: float) -> str:
@@ -44,15 +46,22 @@ def graticule(axes: Any, frame: Frame, step: float) -> str:
     if not isinstance(crs, GeographicCRS | ProjectedCRS):
         return "no graticule: where the layer lies is unknown"
     west, south, east, north = carried_bounds(frame, by_code(4326))
-    for value in steps_between(west, east, step):
+    meridians, parallels = steps_between(west, east, step), steps_between(south, north, step)
+    for value in meridians:
         x, y = _placed(crs, np.full(_BENDS, value), np.linspace(south, north, _BENDS))
         axes.plot(x, y, **_LIGHT)
         _name(axes, frame, x, y, _degrees(value, step, "EW"), True)
-    for value in steps_between(south, north, step):
+    for value in parallels:
         x, y = _placed(crs, np.linspace(west, east, _BENDS), np.full(_BENDS, value))
         axes.plot(x, y, **_LIGHT)
         _name(axes, frame, x, y, _degrees(value, step, "NS"), False)
-    return f"graticule every {_degrees(step, step, '  ').strip()}"
+    return _told("graticule", f"every {_degrees(step, step, '  ').strip()}", meridians, parallels)
+
+
+def _told(name: str, step: str, across: Sequence[float], down: Sequence[float]) -> str:
+    """What was drawn, or that this step leaves nothing to draw."""
+    drawn = across or down
+    return f"{name} {step}" if drawn else f"no {name} {step}: none falls in the picture, or over {_MOST} do"
 
 
 def _placed(crs: GeographicCRS | ProjectedCRS, lon: Any, lat: Any) -> tuple[Any, Any]:

@@ -9,10 +9,10 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from zembrel.draw.colouring import ColouredCells, Look, painted
+from zembrel.draw.colouring import ColouredCells, Extras, Look, painted
 from zembrel.draw.furniture import attribute, class_legend, furnish, ramp_bar
 from zembrel.draw.insets import add_insets
-from zembrel.draw.layout import BAR, LEGEND, NARROW, best_grid, map_axes, split, whole
+from zembrel.draw.layout import BAR, LEGEND, NARROW, best_grid, map_axes, new_figure, save, split, whole
 from zembrel.draw.lines import contour_lines, graticule, grid_lines
 from zembrel.draw.ramps import check_ramp
 from zembrel.draw.reduced import PIXELS, reduced
@@ -40,17 +40,16 @@ def draw_map(
     extent: Frame, layers: Sequence[ShapeLayer], path: Path, look: Look, title: str
 ) -> tuple[str, ...]:
     """Draw features alone, on the ground of `extent`; returns what was chosen."""
-    from matplotlib.figure import Figure
-
     check_ramp(look.ramp)
-    figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
+    figure = new_figure(look.width, look.height)
     axes = map_axes(figure, whole(look.width, look.height), extent, LEGEND)
     axes.set_facecolor("white")
     chose = _add_shapes(axes, layers, over=False)
     furnish(axes, extent, title, f"{sum(len(layer.table) for layer in layers):,} features", look.units)
+    chose = (*chose, *_add_lines(axes, extent, look.extras))
     if look.extras.attribution:
         attribute(axes, look.extras.attribution)
-    figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
+    save(figure, path)
     return chose
 
 
@@ -104,10 +103,8 @@ def draw_picture(
 
     Raises UsageError for an unknown ramp.
     """
-    from matplotlib.figure import Figure
-
     check_ramp(look.ramp)
-    figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
+    figure = new_figure(look.width, look.height)
     page = whole(look.width, look.height)
     shared, made = _painted(views, look, limits)
     chose: list[str] = []
@@ -127,7 +124,7 @@ def draw_picture(
         furnish(axes, view.raster.frame, view.name if len(made) > 1 else title, amount, look.units)
         if look.extras.attribution:
             attribute(axes, look.extras.attribution)
-    figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
+    save(figure, path)
     return tuple(dict.fromkeys(chose))
 
 
@@ -158,11 +155,14 @@ def _add_extras(axes: Any, view: Raster, look: Look, limits: Limits) -> list[str
     extras, said = look.extras, list[str]()
     if extras.contours is not None:
         said.append(contour_lines(axes, reduced(select_bands(view, (0,)), limits), extras.contours))
-    if extras.grid is not None:
-        said.append(grid_lines(axes, view.frame, extras.grid))
-    if extras.graticule is not None:
-        said.append(graticule(axes, view.frame, extras.graticule))
+    said += _add_lines(axes, view.frame, extras)
     return [*said, *add_insets(axes, view, extras.insets, look, limits)]
+
+
+def _add_lines(axes: Any, frame: Frame, extras: Extras) -> list[str]:
+    """Lines of the CRS, or meridians and parallels."""
+    said = [] if extras.grid is None else [grid_lines(axes, frame, extras.grid)]
+    return said if extras.graticule is None else [*said, graticule(axes, frame, extras.graticule)]
 
 
 def beside(made: ColouredCells, panel: bool = False) -> float:

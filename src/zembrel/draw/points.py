@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.draw.colouring import Look
+from zembrel.draw.layout import new_figure, save
 from zembrel.draw.ramps import check_ramp, colour_map
 from zembrel.draw.ticks import INK
 from zembrel.raster.legend import Legend
@@ -34,10 +35,8 @@ class Section(NamedTuple):
 
 def draw_section(section: Section, path: Path, look: Look, title: str, said: str) -> tuple[str, ...]:
     """Draw a section to `path`; returns what was chosen. Raises UsageError for an unknown ramp."""
-    from matplotlib.figure import Figure
-
     check_ramp(look.ramp)
-    figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
+    figure = new_figure(look.width, look.height)
     place = _room(look)
     axes = figure.add_axes(place)
     axes.set_facecolor("#faf9f6")
@@ -57,7 +56,7 @@ def draw_section(section: Section, path: Path, look: Look, title: str, said: str
         f"{said}   {scale}", (0, 1), (0, 6), xycoords="axes fraction", textcoords="offset points", fontsize=9,
         color="#555",
     )  # fmt: skip
-    figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
+    save(figure, path)
     return (*chose, scale)
 
 

@@ -10,8 +10,8 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.draw.colouring import Look
-from zembrel.draw.layout import Box, axes_at
-from zembrel.draw.ticks import INK, label_values
+from zembrel.draw.layout import Box, axes_at, new_figure, save
+from zembrel.draw.ticks import INK, bare
 
 Array = npt.NDArray[np.float64]
 # distinct for readers of any colour vision: Okabe and Ito (2008), the darkest first
@@ -39,9 +39,7 @@ def draw_profile(
     ground: Ground, traces: Sequence[Trace], axis: tuple[str, str], heading: str, path: Path, look: Look
 ) -> None:
     """Draw traces over the ground; axis: name and unit of values; heading: below the title."""
-    from matplotlib.figure import Figure
-
-    figure = Figure(figsize=(look.width / 100, look.height / 100), dpi=100, facecolor="white")
+    figure = new_figure(look.width, look.height)
     several = len(traces) > 1
     room = look.height - _TOP - _BOTTOM
     foot = _BOTTOM + (room * _BELOW + _GAP if several else 0)
@@ -70,7 +68,7 @@ def draw_profile(
     lowest.set_xlabel(f"distance ({unit})" if unit else "distance", fontsize=9, color=INK)
     for axes in {id(axes): axes for axes in (upper, lowest)}.values():
         _plain(axes, along, [start / scale for start in ground.starts])
-    figure.savefig(path, format=path.suffix.lstrip(".").replace("jpg", "jpeg"))
+    save(figure, path)
 
 
 def _plain(axes: Any, along: Array, starts: Sequence[float]) -> None:
@@ -79,11 +77,7 @@ def _plain(axes: Any, along: Array, starts: Sequence[float]) -> None:
         axes.axvline(start, color="#bbb", linewidth=0.8, linestyle="--")
     axes.grid(axis="y", color="#e4e2dd", linewidth=0.7)
     axes.set_axisbelow(True)
-    axes.tick_params(labelsize=9, colors=INK)
-    label_values(axes.xaxis, 9)
-    label_values(axes.yaxis, 5)
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
+    bare(axes, 9, 5)
 
 
 def _repeated(count: int) -> list[str]:

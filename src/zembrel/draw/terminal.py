@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+from PIL import Image
 
 from zembrel.draw.colouring import ColouredCells, Look, painted
 from zembrel.draw.ramps import colour_map
@@ -36,10 +37,13 @@ def in_terminal(view: Raster, look: Look, limits: Limits, columns: int, coloured
 
 def _sized(image: Picture, rows: int, columns: int) -> Picture:
     """The picture in so many rows and columns, each the mean of what it shows."""
-    from PIL import Image
-
     small = Image.fromarray(np.ascontiguousarray(image)).resize((columns, rows), Image.Resampling.BOX)
     return np.asarray(small)
+
+
+def _plain(text: str) -> str:
+    """Text of a file without what could steer a terminal."""
+    return "".join(sign if sign.isprintable() else "?" for sign in text)
 
 
 def _half_blocks(image: Picture) -> Iterator[str]:
@@ -73,7 +77,7 @@ def _key(made: ColouredCells, columns: int, coloured: bool) -> Iterator[str]:
     key = made.key
     if key is not None and key.ramp:
         low, high = (show_number(float(f"{value:.4g}")) for value in key.limits)
-        unit = f" {key.band.unit}" if key.band.unit else ""
+        unit = f" {_plain(key.band.unit)}" if key.band.unit else ""
         width = max(columns - len(low) - len(high) - len(unit) - 4, 8)
         colours = (
             (np.asarray(colour_map(key.ramp)(np.linspace(0, 1, width)))[:, :3] * 255).astype(int).tolist()
@@ -85,5 +89,5 @@ def _key(made: ColouredCells, columns: int, coloured: bool) -> Iterator[str]:
             if entry.name:
                 red, green, blue = entry.colour
                 mark = f"\x1b[38;2;{red};{green};{blue}m\u2588\u2588{_END} " if coloured else ""
-                yield f"{mark}{entry.code} {entry.name}"
-    yield label(made.frame.crs)
+                yield f"{mark}{entry.code} {_plain(entry.name)}"
+    yield _plain(label(made.frame.crs))

@@ -40,6 +40,15 @@ def label_values(axis: Any, count: int = 6) -> None:
     axis.set_major_formatter(FuncFormatter(_Thousands(axis)))
 
 
+def bare(axes: Any, across: int, up: int) -> None:
+    """Axes of values with so many ticks, and lines at the left and below alone."""
+    label_values(axes.xaxis, across)
+    label_values(axes.yaxis, up)
+    axes.tick_params(labelsize=9, colors=INK)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+
+
 def _sign(crs: CRS) -> str:
     known = (sign for sign, size in LENGTHS.items() if abs(float(size) / crs.unit.factor - 1) < 1e-12)
     return next(known, crs.unit.name)

@@ -37,6 +37,9 @@ _COMPARISONS = {
 }  # fmt: skip
 
 
+_EXACT = 1 << 24  # up to which single precision tells whole numbers apart
+
+
 def copied(value: Any, *, out: Any) -> None:
     """A step that changes the type."""
     np.copyto(out, value, casting="unsafe")
@@ -80,6 +83,7 @@ class _Maker:
         self._around = {node: len(self.names) + number for number, node in enumerate(arounds)}
         plain = [known[name].type for name in self.names]
         exact = all(kind == "float32" or np.dtype(kind).itemsize == 1 for kind in plain)
+        exact = exact and all(abs(value) <= _EXACT for f in formulas for value in _numbers(f.tree))
         self.type = "float32" if exact else "float64"
         self.statistics = [
             Statistic(n.statistic, n.reach, compiled([Formula(self._text(n), n.part)], known))
@@ -200,9 +204,7 @@ class _Maker:
 
     def _compared(self, sign: str, one: Node, other: Node) -> int:
         if sign.endswith("in"):
-            found = self._step(
-                among, (self._value(one), self._constant(other.value({}) and tuple(other.value({})))), "bool"
-            )
+            found = self._step(among, (self._value(one), self._constant(tuple(other.value({})))), "bool")
             return found if sign == "in" else self._step(np.logical_not, (found,), "bool")
         ends = self._value(one), self._value(other)
         kinds = [self._type_of_slot(slot) for slot in ends]
@@ -233,6 +235,11 @@ class _Maker:
 
 def _all(node: Node) -> list[Node]:
     return [node, *(inner for part in node.parts for inner in _all(part))]
+
+
+def _numbers(node: Node) -> list[float]:
+    """The whole numbers in a tree."""
+    return [n.held for n in _all(node) if isinstance(n, Constant) and isinstance(n.held, int)]
 
 
 def _outermost(node: Node) -> list[Neighbourhood]:

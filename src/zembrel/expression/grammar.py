@@ -29,6 +29,7 @@ from zembrel.expression.tree import (
 )
 
 _LONGEST, _DEEPEST = 2_000, 60  # characters, and brackets in brackets
+_LONGEST_CHAIN = 120  # operations, each of which needs the one before
 _TOKENS = re.compile(
     r"(?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)|(?P<word>'[^']*'|\"[^\"]*\")|(?P<quoted>`[^`]+`)"
     r"|(?P<name>[^\W\d]\w*(?:\.\w+)*)|(?P<sign>\*\*|//|==|!=|<=|>=|[-+*/%<>=(),\[\]])"
@@ -45,7 +46,10 @@ class _Token(NamedTuple):
 
 def parse(text: str) -> Node:
     """The tree of an expression. Raises UsageError, with the character at which it cannot be read."""
-    return _Reader(text).whole()
+    reader = _Reader(text)
+    tree = reader.whole()
+    reader.check_depth(tree)
+    return tree
 
 
 class _Reader:
@@ -90,6 +94,15 @@ class _Reader:
         if self._take(text) is None:
             found = repr(self._token.text) if self._token.text else "the end"
             raise self._error(f"{text!r} is needed, not {found}", self._token.at)
+
+    def check_depth(self, tree: Node) -> None:
+        """Raise UsageError for a tree that nobody could follow, such as a sum of hundreds of parts."""
+        level = [tree]
+        for _ in range(_LONGEST_CHAIN):
+            level = [part for node in level for part in node.parts]
+            if not level:
+                return
+        raise self._error(f"more than {_LONGEST_CHAIN} steps stand one on another", level[0].at)
 
     def whole(self) -> Node:
         node = self._either()

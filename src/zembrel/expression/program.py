@@ -111,6 +111,7 @@ class Program:
         inner = (name for statistic in self.statistics for name in statistic.part.reads)
         return tuple(dict.fromkeys((*self.names, *inner)))
 
+    @np.errstate(all="ignore")
     def run(
         self, cells: Mapping[str, tuple[Array, Mask | None]], into: Sequence[Array] | None = None
     ) -> list[tuple[Array, Mask | None]]:
@@ -129,19 +130,18 @@ class Program:
         known: list[Mask | None] = [None] * len(made)
         size = _PIECE // max((np.dtype(kind).itemsize for kind in self.registers.values()), default=8)
         room = _Room(self, size, len(flat))
-        with np.errstate(all="ignore"):
-            for start in range(0, made[0].size, size):
-                part = slice(start, min(start + size, made[0].size))
-                masked = [mask if mask is None else mask[part] for mask in masks]
-                room.enter([values[part] for values in flat], masked, part.stop - start)
-                room.results([array.reshape(-1)[part] for array in made])
-                room.run()
-                for number, ok in enumerate(room.valid()):
-                    if ok is not None:
-                        whole = known[number]
-                        if whole is None:
-                            whole = known[number] = np.ones(shape, bool)
-                        whole.reshape(-1)[part] = ok
+        for start in range(0, made[0].size, size):
+            part = slice(start, min(start + size, made[0].size))
+            masked = [mask if mask is None else mask[part] for mask in masks]
+            room.enter([values[part] for values in flat], masked, part.stop - start)
+            room.results([array.reshape(-1)[part] for array in made])
+            room.run()
+            for number, ok in enumerate(room.valid()):
+                if ok is not None:
+                    whole = known[number]
+                    if whole is None:
+                        whole = known[number] = np.ones(shape, bool)
+                    whole.reshape(-1)[part] = ok
         return list(zip(made, known, strict=True))
 
 

@@ -37,6 +37,7 @@ class Subtracted:
     def bands(self) -> tuple[Band, ...]:
         return tuple(Band(band.name, "float64", unit=band.unit) for band in self.one.bands)
 
+    @np.errstate(all="ignore")  # infinite values have no difference
     def cells(self, pane: Pane) -> Block:
         first, second = self.one.cells(pane), self.other.cells(pane)
         apart = first.cells.astype(np.float64) - second.cells.astype(np.float64)
@@ -81,6 +82,7 @@ class Differences:
     worst: tuple[float, int, int, int] = (0.0, 0, 0, 0)
     sizes: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros(2 * _BINS, np.int64))
 
+    @np.errstate(all="ignore")  # infinite values have no difference
     def look(self, pane: Pane, block: Block) -> DifferencesSeen:
         bands = len(block.cells) // 2
         whole = Differences(self.tolerances)

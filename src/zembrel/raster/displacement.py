@@ -12,6 +12,7 @@ Sensing 39 (2001).
 
 from __future__ import annotations
 
+import math
 from enum import Enum
 from typing import NamedTuple
 
@@ -27,8 +28,9 @@ _SOFT = 3.0  # cells of the Gaussian below which detail counts
 _HIGHEST = 0.2  # cycles a cell, above which sampling has folded detail
 _ROUNDS, _STEPS, _STILL = 6, 3, 5e-4
 _MOST_VOID = 0.4
+_LIKE = 0.2  # correlation below which two pictures show different things
 _AGAIN = 0.7  # part of the highest correlation that a second, or a long one, leaves open
-_ALIKE = 0.5  # coherence below which two pictures show different things
+_ALIKE = 0.5  # coherence of phases below which they do
 
 
 class Untold(Enum):
@@ -49,6 +51,7 @@ class Displacement(NamedTuple):
     alike: float
 
 
+@np.errstate(all="ignore")
 def displacement(one: Array, other: Array) -> Displacement | Untold:
     """Of two pictures (rows, columns) of one size, NaN where unknown."""
     known = np.isfinite(one) & np.isfinite(other)
@@ -56,8 +59,9 @@ def displacement(one: Array, other: Array) -> Displacement | Untold:
         return Untold.SMALL
     if known.mean() < 1 - _MOST_VOID:
         return Untold.VOID
+    one, other = (picture / max(float(np.abs(picture[known]).max()), 1e-300) for picture in (one, other))
     first, second = (_detail(picture, known) for picture in (one, other))
-    if min(_spread(first, one, known), _spread(second, other, known)) < 1e-7:
+    if min(_spread(first), _spread(second)) < 1e-7:
         return Untold.FLAT
     whole = _whole_cells(first, second)
     if isinstance(whole, Untold):
@@ -76,11 +80,11 @@ def _detail(picture: Array, known: npt.NDArray[np.bool_]) -> Array:
     return np.where(known, held - soft, 0.0)
 
 
-def _spread(detail: Array, picture: Array, known: npt.NDArray[np.bool_]) -> float:
-    """How much detail there is away from the edges, as a part of the values' size."""
+def _spread(detail: Array) -> float:
+    """How much detail there is away from the edges."""
     edge = min(round(5 * _SOFT), min(detail.shape) // 4)
     inner = detail[edge:-edge, edge:-edge]
-    return float(inner.std() / max(float(np.abs(picture[known]).max()), 1e-30))
+    return float(inner.std())
 
 
 def _taper(size: int) -> Array:
@@ -100,11 +104,8 @@ def _whole_cells(one: Array, other: Array) -> tuple[int, int] | Untold:
     peak = scipy("fft").irfft2(_spectra(one, other), s=one.shape)
     row, column = np.unravel_index(int(peak.argmax()), peak.shape)
     highest = float(peak[row, column])
-    near = (
-        scipy("fft").irfft2(_spectra(one, one), s=one.shape)[0, 0]
-        * scipy("fft").irfft2(_spectra(other, other), s=one.shape)[0, 0]
-    )
-    if highest <= 0.2 * np.sqrt(max(float(near), 0.0)):
+    powers = [float(scipy("fft").irfft2(_spectra(each, each), s=each.shape)[0, 0]) for each in (one, other)]
+    if highest <= _LIKE * math.sqrt(max(powers[0] * powers[1], 0.0)):
         return Untold.UNLIKE
     rows, columns = one.shape
     around = np.roll(peak, (rows // 2 - int(row), columns // 2 - int(column)), (0, 1)) > _AGAIN * highest

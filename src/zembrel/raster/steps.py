@@ -65,14 +65,14 @@ class CellLook:
 
     view: Raster
 
+    @np.errstate(all="ignore")  # infinite values have no steps
     def __call__(self, pane: Pane) -> CellsSeen:
         wide = Pane(max(pane.top - 1, 0), max(pane.left - 1, 0), pane.bottom, pane.right)
         block = self.view.cells(wide)
         known, values = block.valid_of(0), block.cells[0].astype(np.float64)
         inner = pane.within(wide)
         held = values[inner][known[inner]]
-        with np.errstate(invalid="ignore"):
-            across, down = (_middles(np.diff(values, axis=axis), known, axis, inner) for axis in (1, 0))
+        across, down = (_middles(np.diff(values, axis=axis), known, axis, inner) for axis in (1, 0))
         low, high = (_end(values[inner], known[inner], pane, sign) for sign in (1.0, -1.0))
         total, squares = float(held.sum()), float(np.einsum("i,i", held, held))
         return CellsSeen(pane, across, down, low, high, int(held.size), total, squares)
@@ -89,7 +89,7 @@ def _middles(steps: Array, known: Any, axis: int, inner: tuple[slice, slice]) ->
     part[other] = inner[other]
     steps, pairs = steps[tuple(part)], pairs[tuple(part)]
     lines = inner[axis].stop - inner[axis].start
-    found = np.full(lines, np.nan)
+    found = np.full(lines, np.nan, np.float32)  # of which a large raster has many
     told = np.flatnonzero(pairs.sum(axis=other) >= SIDE // 2)
     if told.size:
         held = np.moveaxis(np.where(pairs, steps, np.nan).take(told, axis=axis), axis, 0)

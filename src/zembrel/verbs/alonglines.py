@@ -22,11 +22,11 @@ from zembrel.verbs.options import Inputs
 
 Array = npt.NDArray[np.float64]
 CORNERS = "corners"
-_MOST = 2_000_000  # samples
+_MOST = 200_000  # samples
 
 
 class LinesToFollow(NamedTuple):
-    """LinesToFollow, each (n, 2) x and y in a CRS."""
+    """Lines, each (n, 2) x and y in a CRS."""
 
     parts: tuple[Array, ...]
     crs: CRS | None
@@ -73,11 +73,11 @@ def _of_features(path: Path, inputs: Inputs) -> LinesToFollow:
             raise InputError(
                 f"{path} holds other things than lines",
                 f"one is a {geometry.geom_type}",
-                "pick lines with --where",
+                "pick lines with --along-where",
             )
         parts.append(shapely.get_coordinates(geometry))
     if not parts:
-        raise InputError(f"{path} holds no line", "there is nothing to follow", "check --where")
+        raise InputError(f"{path} holds no line", "there is nothing to follow", "check --along-where")
     return LinesToFollow(tuple(parts), table.crs)
 
 

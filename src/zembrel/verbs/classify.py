@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
 from zembrel.errors import InputError, UsageError
 from zembrel.raster.model import Raster, is_photo
-from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.classed import WithCodes
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.scratch import Scratch
@@ -18,8 +16,8 @@ from zembrel.verbs.classing import Classing, Made
 from zembrel.verbs.codetable import read_code_table
 from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.intake import take
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.operands import NamedLayer, brought_together, opened_lets
+from zembrel.verbs.layers import Layer, one_band
+from zembrel.verbs.operands import NamedLayer, brought_together, opened_lets, with_lets
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.sieving import check_least, sieved_codes, strips_of
@@ -68,24 +66,14 @@ def classify(inputs: Inputs, where: Where, output: Output, classing: Classing) -
         return ways.binned(raster, edges, classing) if edges else ways.thresholded(raster, classing)
 
     receipt = one_to_one("classify", layers, output, make, unopened)
-    read, touched = (_with(paths, lets) for paths in (receipt.inputs, receipt.touched))
-    return replace(receipt, inputs=read, touched=touched, checks=(*dict.fromkeys(checks), *receipt.checks))
-
-
-def _with(paths: Sequence[Path], lets: Sequence[NamedLayer]) -> tuple[Path, ...]:
-    return tuple(dict.fromkeys((*paths, *(held.layer.path for held in lets))))
+    return with_lets(replace(receipt, checks=(*dict.fromkeys(checks), *receipt.checks)), lets)
 
 
 def _values(layer: Layer) -> Raster:
     """The one band that is classified. Raises UsageError for several, InputError for colours."""
-    raster = layer.raster
-    if is_photo(raster.bands):
+    if is_photo(layer.raster.bands):
         raise InputError(f"{layer.path} holds colours", "they have no order", "derive an index of them first")
-    if len(raster.bands) > 1:
-        raise UsageError(
-            f"{layer.path} has {len(raster.bands)} bands", "one of them is classified", "pick it with --bands"
-        )
-    return unscaled(select_bands(raster, (0,)))
+    return unscaled(one_band(layer, "one of them is classified"))
 
 
 def _settled(view: Raster, classing: Classing, output: Output) -> tuple[Raster, list[str]]:

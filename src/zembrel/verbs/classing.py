@@ -115,7 +115,13 @@ def found_breaks(rasters: Sequence[Raster], text: str, limits: Limits) -> list[f
     tally = known.tallies[0]
     if not tally.cells or not math.isfinite(tally.high - tally.low):
         raise InputError("there are no values to divide", "cells are void or infinite", "check the inputs")
-    if way == "equal" or tally.low == tally.high:
+    if tally.low == tally.high:
+        raise InputError(
+            "there is nothing to divide",
+            f"every cell is {show_number(tally.low)}",
+            "say --breaks, or --above",
+        )
+    if way == "equal":
         return [float(v) for v in np.linspace(tally.low, tally.high, classes + 1)[1:-1]]
     held = Distribution(tally.low, tally.high)
     for raster in rasters:
@@ -149,6 +155,8 @@ def thresholded(raster: Raster, classing: Classing) -> Made:
     """1 above, below or between, 0 elsewhere. Raises UsageError for ends that nothing lies between."""
     above, below, band = classing.above, classing.below, raster.bands[0]
     unit = f" {band.unit}" if band.unit else ""
+    if not all(math.isfinite(end) for end in (above, below) if end is not None):
+        raise UsageError("--above or --below is no number", "values are held against it", "write --above 30")
     if above is not None and below is not None and above >= below:
         raise UsageError(f"--above {above:g} --below {below:g}", "nothing lies between", "exchange them")
     edges = [] if above is None else [math.nextafter(above, math.inf)]
@@ -199,7 +207,11 @@ def recoded(raster: Raster, table: Sequence[Recoding], classing: Classing, limit
     listed = ", ".join(map(str, odd[:8])) + " ..." * (len(odd) > 8)
     what = "kept" if keep else "void"
     checks = (f"{cells:,} cells of codes {listed} are not in the table: {what}",) if odd else ()
-    return Made(view, (f"{len(table)} lines of {classing.codes}",), checks or ("every code is in the table",))
+    return Made(
+        view,
+        (f"{len(table)} line{'s' * (len(table) != 1)} of {classing.codes}",),
+        checks or ("every code is in the table",),
+    )
 
 
 def _named(

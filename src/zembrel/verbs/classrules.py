@@ -12,9 +12,13 @@ from zembrel.expression.formula import Condition, Formula, parse_condition
 from zembrel.expression.tree import Call, Constant, Node
 from zembrel.raster.views.classed import Chosen
 from zembrel.verbs.classing import VOID, Classing, Made, band_of_codes
+from zembrel.verbs.codetable import check_code
 from zembrel.verbs.operands import NamedFormula, Operands, computed
 
 _RULE = re.compile(r"\s*(?:(-?\d+)(?=\s|:|$))?\s*([^:]*?)\s*(?::(.*))?", re.DOTALL)
+
+
+_MOST = 60  # rules
 
 
 class Rule(NamedTuple):
@@ -28,6 +32,8 @@ class Rule(NamedTuple):
 def parse_rules(rules: str | Sequence[str], otherwise: str | None) -> list[Rule]:
     """Rules in their order, the class of the rest last if there is one. Raises UsageError."""
     texts = [rules] if isinstance(rules, str) else rules
+    if len(texts) > _MOST:
+        raise UsageError(f"{len(texts)} rules", f"{_MOST} at most are followed", "use --codes, or two runs")
     found = [(text, _RULE.fullmatch(text)) for text in texts]
     rest = None if otherwise in (None, VOID) else _RULE.fullmatch(str(otherwise))
     parts = [(text, match) for text, match in found] + ([(str(otherwise), rest)] if rest else [])
@@ -43,6 +49,7 @@ def parse_rules(rules: str | Sequence[str], otherwise: str | None) -> list[Rule]
                 "write --rule 'flat: slope < 3'" if not last else "write --otherwise rest",
             )
         code = int(match[1]) if match[1] else next(free)
+        check_code(code)
         made.append(Rule(code, match[2], None if last else parse_condition(match[3])))
     if len({rule.code for rule in made}) < len(made):
         raise UsageError(
@@ -67,4 +74,7 @@ def ruled(operands: Operands, rules: Sequence[Rule], classing: Classing) -> Made
     entries = [(rule.code, rule.name, None) for rule in rules]
     made = band_of_codes("class", [rule.code for rule in rules], entries, classing)
     made = replace(made, type=source.bands[0].type)
-    return Made(Chosen(source, made, nothing), (f"{len(rules)} classes by the first rule that holds", *said))
+    return Made(
+        Chosen(source, made, nothing),
+        (f"{len(rules)} class{'es' * (len(rules) != 1)} by the first rule that holds", *said),
+    )

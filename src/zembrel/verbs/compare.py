@@ -21,7 +21,8 @@ from zembrel.raster.views.bands import stack
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.comparefigures import ComparedPair, check_page, names_of, write_figure, write_page
+from zembrel.verbs.comparefigures import ComparedPair, names_of, write_figure, write_page
+from zembrel.verbs.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.verbs.layers import Layer, check_placed, take_layers
 from zembrel.verbs.methods import codes_in
 from zembrel.verbs.options import Inputs, Output
@@ -85,8 +86,12 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     limits += [(*_limit(text), False) for text in comparing.at_least]
     for path in comparing.products.values():
         check_free(path, output.replace)
+    if comparing.figure:
+        check_ending(Path(comparing.figure), PICTURES)
     if comparing.page:
-        check_page(Path(comparing.page))
+        check_ending(Path(comparing.page), BROWSER_PAGES, "page")
+    if not np.isfinite(comparing.tolerances).all() or min(comparing.tolerances) < 0:
+        raise UsageError("--tolerance is no size", "it is 0 or more", "write --tolerance 0.5")
     layers = take_layers(inputs, output)
     if len(layers) != 2:
         raise UsageError(
@@ -183,7 +188,7 @@ def _limit(text: str) -> tuple[str, float]:
 
 
 def _holds(found: float | None, value: float, most: bool) -> bool:
-    return found is not None and (abs(found) <= value if most else found >= value)
+    return found is not None and (abs(found) <= value if most else abs(found) >= value)
 
 
 def _told(name: str, found: float | None, value: float, most: bool) -> str:

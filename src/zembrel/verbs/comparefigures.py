@@ -12,7 +12,6 @@ from zembrel.draw.colouring import ColouredCells, Look, painted
 from zembrel.draw.compared import Bars, Panel, draw_comparison
 from zembrel.draw.page import comparison_page
 from zembrel.engine.commit import Staging, resource_errors
-from zembrel.errors import UsageError
 from zembrel.geodesy.crs import label
 from zembrel.measure import show_fixed, show_number
 from zembrel.raster.difference import Differences, Subtracted
@@ -76,12 +75,6 @@ def write_page(compared: ComparedPair, out: Path, output: Output) -> None:
         staging.publish()
 
 
-def check_page(out: Path) -> None:
-    """Raise UsageError for a name that is no page's."""
-    if out.suffix.lower() not in (".html", ".htm"):
-        raise UsageError(f"{out.name} is no page's name", f"its ending is {out.suffix!r}", "end it in .html")
-
-
 def words_of(facts: Mapping[str, Any], band: Band) -> list[tuple[str, str]]:
     """The facts of a comparison, by name."""
     unit = f" {band.unit}" if band.unit else ""
@@ -137,7 +130,8 @@ def _most(found: Differences) -> float:
     """What the colours of the difference span."""
     if not found.cells or found.equal == found.cells:
         return 1.0
-    return found.percentiles([_SHARE])[0] or max(abs(found.low), abs(found.high))
+    most = found.percentiles([_SHARE])[0] or max(abs(found.low), abs(found.high))
+    return most if np.isfinite(most) else 1.0
 
 
 def _bars(compared: ComparedPair) -> Bars | None:

@@ -22,6 +22,7 @@ from zembrel.verbs.operands import (
     brought_together,
     computed,
     opened_lets,
+    with_lets,
 )
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, once
@@ -75,10 +76,7 @@ def derive(inputs: Inputs, where: Where, output: Output, algebra: Algebra) -> Re
         cover = target.cover() if where.mask else None
         return write(masked(view, cover), final, output, cover=cover), [*target.chose, *chose, *said]
 
-    receipt = one_to_one("derive", layers, output, make, unopened)
-    paths = [held.layer.path for held in lets]
-    read, touched = (tuple(dict.fromkeys((*of, *paths))) for of in (receipt.inputs, receipt.touched))
-    return replace(receipt, inputs=read, touched=touched)
+    return with_lets(one_to_one("derive", layers, output, make, unopened), lets)
 
 
 def _wanted(algebra: Algebra) -> list[Wanted]:

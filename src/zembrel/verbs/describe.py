@@ -17,7 +17,8 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import operation_of
 from zembrel.measure import show_bytes, show_number
 from zembrel.raster.model import Band, Raster, shared_type
-from zembrel.verbs.describepage import check_page, write_page
+from zembrel.verbs.describepage import write_page
+from zembrel.verbs.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.verbs.figures import add_statistics, add_values
 from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
@@ -65,7 +66,7 @@ def of_rasters(given: Given, where: Where, output: Output, looking: Looking) -> 
     if looking.page is None:
         return Receipt("describe", given.paths, own={"layers": facts}, data=text)
     page = Path(looking.page)
-    check_page(page)
+    check_ending(page, (*PICTURES, *BROWSER_PAGES), "page")
     check_free(page, output.replace)
     write_page(layers, tables, page, output)
     chose = ("a page of it",) if len(layers) == 1 else (f"a sheet of {len(layers)} layers",)

@@ -22,11 +22,11 @@ from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.scratch import Scratch
+from zembrel.verbs.endings import BROWSER_PAGES
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Output
 from zembrel.verbs.phrases import show_cell
 
-ENDINGS = (".png", ".pdf", ".svg", ".jpg", ".html")
 MOST_CARDS = 120
 _PIXELS, _SMALL, _BINS = 900, 300, 64
 _STYLE = (
@@ -35,16 +35,6 @@ _STYLE = (
     "table{border-collapse:collapse;font-size:14px}td,th{padding:4px 10px 4px 0;font-weight:400;"
     "border-bottom:1px solid #d8d6d0;text-align:left;vertical-align:top}th{color:#6b6b68}"
 )
-
-
-def check_page(out: Path) -> None:
-    """Raise UsageError for a name that is no page's."""
-    if out.suffix.lower() not in ENDINGS:
-        raise UsageError(
-            f"{out.name} is no page's name",
-            f"its ending is {out.suffix!r}",
-            "end it in " + ", ".join(ENDINGS),
-        )
 
 
 def write_page(
@@ -58,7 +48,7 @@ def write_page(
     with Staging(output.replace) as staging:
         staged = staging.path_for(out)
         with resource_errors(out):
-            if out.suffix.lower() != ".html":
+            if out.suffix.lower() not in BROWSER_PAGES:
                 _draw(layers, tables, staged, output)
             else:
                 held = Scratch()

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zembrel.draw.colouring import Extras, Look
+from zembrel.draw.colouring import Look
 from zembrel.draw.picture import ShapeLayer, View, draw_map, draw_picture
 from zembrel.draw.shapes import ShapeLook
 from zembrel.draw.terminal import in_terminal
@@ -25,6 +25,7 @@ from zembrel.handles import size_on_disk
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.endings import PICTURES, check_ending
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, identified, of_one_kind
 from zembrel.verbs.layers import Layer, open_layer
@@ -37,7 +38,6 @@ from zembrel.verbs.target import Target, brought, decide
 from zembrel.verbs.within import asked_crs, resolve
 
 MOST_PANELS = 12
-ENDINGS = (".png", ".pdf", ".svg", ".jpg")
 _MARGIN = 0.03  # of the extent of features, around them
 _ACROSS = 1000  # cells that the ground of features counts as
 
@@ -59,9 +59,9 @@ def draw(
     """
     extras = extras or MapExtras()
     found = identified(inputs, output, (RASTERS, FEATURES, POINTS))
-    if not extras.terminal:
-        _check_ending(output.path)
-    if any(dataset.kind == POINTS for dataset in found):
+    pointed = any(dataset.kind == POINTS for dataset in found)
+    _check_extras(extras, output, pointed)
+    if pointed:
         return of_points.draw(of_one_kind(found, inputs), where, output, look, points or PointLook())
     features = [dataset.origin for dataset in found if dataset.kind == FEATURES]
     rasters = [dataset.origin for dataset in found if dataset.kind == RASTERS]
@@ -77,16 +77,16 @@ def draw(
     layers = _layers([(name, table.to(crs)) for name, table in tables], shapes)
     names = [*reversed([origin.name.stem for origin in features]), *(o.name.stem for o in rasters)]
     title = " over ".join(names) if look.title is None else look.title
-    frame_of = views[0].raster if views else None
-    more = extras_of(extras, frame_of, where) if frame_of else Extras(attribution=extras.attribution)
-    look = replace(look, extras=more)
+    ground = frame or _ground(layers, crs, where)
+    view = views[0].raster if views else None
+    look = replace(look, extras=extras_of(extras, ground, view, where))
     with Staging(output.replace) as staging:
         staged = staging.path_for(output.path)
         with resource_errors(output.path):
             if views:
                 shown = draw_picture(views, staged, look, title, output.limits, layers=layers)
             else:
-                shown = draw_map(_ground(layers, crs, where), layers, staged, look, title)
+                shown = draw_map(ground, layers, staged, look, title)
         staging.publish()
     counts = (f"{sum(len(layer.table) for layer in layers):,} features",) if layers else ()
     return Receipt(
@@ -99,12 +99,17 @@ def draw(
     )
 
 
-def _check_ending(out: Path) -> None:
-    if out.suffix.lower() not in ENDINGS:
+def _check_extras(extras: MapExtras, output: Output, pointed: bool) -> None:
+    """Raise UsageError for an ending that is no picture's, two places to show it, or extras with points."""
+    if not extras.terminal:
+        check_ending(output.path, PICTURES)
+    elif output.out:
+        raise UsageError("--terminal excludes --out", "the picture is shown there", "leave one out")
+    if pointed and extras != MapExtras():
         raise UsageError(
-            f"{out.name} is no picture name",
-            f"its ending is {out.suffix!r}",
-            "end it in " + ", ".join(ENDINGS),
+            "--grid, --contours, insets and the like are for maps",
+            "points are drawn without",
+            "leave them out",
         )
 
 

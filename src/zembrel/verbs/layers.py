@@ -66,6 +66,14 @@ def only_layer(verb: str, options: Inputs, output: Output) -> Layer:
     return replace(layers[0], raster=raster)
 
 
+def one_band(layer: Layer, why: str) -> Raster:
+    """The raster of a layer that has one band. Raises UsageError, with why one is wanted, for several."""
+    count = len(layer.raster.bands)
+    if count > 1:
+        raise UsageError(f"{layer.path} has {count} bands", why, "pick it with --bands")
+    return layer.raster
+
+
 def check_resolved(layer: Layer) -> CRS:
     """The CRS of a layer. Raises InputError if it has none that is known."""
     crs = layer.raster.frame.crs

@@ -46,19 +46,22 @@ class MapExtras:
         return bool(self.contours is not None or self.inset or self.detail or self.halves or self.terminal)
 
 
-def extras_of(asked: MapExtras, view: Raster, where: Where) -> Extras:
-    """What is asked for, on a view. Raises UsageError or InputError for what is not there."""
-    if asked.contours is not None and not asked.contours > 0:
+def extras_of(asked: MapExtras, frame: Frame, view: Raster | None, where: Where) -> Extras:
+    """What is asked for, on a map of `frame`, and on the raster there if there is one.
+
+    Raises UsageError or InputError for what is not there.
+    """
+    if asked.contours is not None and not 0 < asked.contours < math.inf:
         raise UsageError(
             f"--contours {asked.contours:g}", "an interval is more than 0", "write --contours 50"
         )
     if len(asked.inset) + len(asked.detail) > MOST:
         raise UsageError(f"more than {MOST} insets", "a map has four corners", "leave some out")
-    grid, graticule = _grid(asked.grid, view.frame)
-    insets = [
-        *(_inset(phrase, view, where) for phrase in asked.inset),
-        *(_detail(at, view) for at in asked.detail),
-    ]
+    grid, graticule = _grid(asked.grid, frame)
+    insets: list[Inset] = []
+    if view is not None:
+        insets += [_inset(phrase, view, where) for phrase in asked.inset]
+        insets += [_detail(at, view) for at in asked.detail]
     return Extras(grid, graticule, asked.contours, tuple(insets), asked.attribution, asked.halves)
 
 
@@ -73,12 +76,11 @@ def _grid(text: str | None, frame: Frame) -> tuple[float | None, float | None]:
         return next(step * power for step in (1, 2, 5, 10) if step * power >= target), None
     length = parse_length(text)
     degrees = frame.crs is not None and frame.crs.unit.kind == "angle"
+    if not length.amount > 0:
+        raise UsageError(f"--grid {text}", "lines have a distance", "write --grid 1km")
     if length.kind == "angle" and not degrees:
         return None, length.in_unit("angle", 1.0)
-    step = in_units_of(text, frame.crs)
-    if not step > 0:
-        raise UsageError(f"--grid {text}", "lines have a distance", "write --grid 1km")
-    return step, None
+    return in_units_of(text, frame.crs), None
 
 
 def _inset(phrase: str, view: Raster, where: Where) -> Inset:

@@ -23,6 +23,7 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.finding import find
 from zembrel.verbs.layers import Layer, open_layer
 from zembrel.verbs.options import Inputs
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import Target, brought
 
 Lets = Sequence[str] | Mapping[str, str | os.PathLike[str] | Raster]
@@ -131,6 +132,13 @@ def _file_and_band(text: str) -> tuple[str, str | None]:
     if not colon or Path(text).exists() or (is_address(text) and "/" in band):
         return text, None
     return file, band
+
+
+def with_lets(receipt: Receipt, lets: Sequence[NamedLayer]) -> Receipt:
+    """The receipt with named layers among the inputs."""
+    paths = [held.layer.path for held in lets]
+    read, touched = (tuple(dict.fromkeys((*of, *paths))) for of in (receipt.inputs, receipt.touched))
+    return replace(receipt, inputs=read, touched=touched)
 
 
 def brought_together(layers: Sequence[NamedLayer], target: Target, method: str) -> tuple[Operands, list[str]]:

@@ -22,6 +22,7 @@ from zembrel.raster.sampling import values_at
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.alonglines import LinesToFollow, Samples, find_lines, on_earth, sampled
 from zembrel.verbs.csvtext import csv_text
+from zembrel.verbs.endings import PICTURES, check_ending
 from zembrel.verbs.layers import Layer, check_placed, take_layers
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.methods import codes_in
@@ -30,8 +31,6 @@ from zembrel.verbs.receipt import Receipt, once
 from zembrel.verbs.sample import over_places
 
 Array = npt.NDArray[np.float64]
-PICTURES = (".png", ".pdf", ".svg", ".jpg")
-_ALONG = 1.0  # samples a cell
 
 
 @dataclass(frozen=True)
@@ -79,10 +78,8 @@ def profile(inputs: Inputs, output: Output, following: Following) -> Receipt:
         )
     for path in following.products.values():
         check_free(path, output.replace)
-    if following.figure and Path(following.figure).suffix.lower() not in PICTURES:
-        raise UsageError(
-            f"{following.figure} is no picture name", "its ending says no format", f"end it in {PICTURES[0]}"
-        )
+    if following.figure:
+        check_ending(Path(following.figure), PICTURES)
     layers = take_layers(inputs, output)
     check_placed(layers)
     lines = find_lines(following.along, layers[0].raster.frame, _of_lines(inputs, following))
@@ -127,7 +124,7 @@ def _step(layers: Sequence[Layer], lines: LinesToFollow, following: Following) -
         layer.raster.frame.cell if lines.crs is None else carried_cell(layer.raster.frame, lines.crs)
         for layer in layers
     ]
-    return min(min(cell) for cell in cells) / _ALONG
+    return min(min(cell) for cell in cells)
 
 
 def _values(

@@ -28,13 +28,12 @@ from zembrel.raster.terrain import (
     Slope,
     Unevenness,
 )
-from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.terrain import Terrain
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.aids import metres
 from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.intake import take
-from zembrel.verbs.layers import Layer
+from zembrel.verbs.layers import Layer, one_band
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt
@@ -122,11 +121,7 @@ def _heights(layer: Layer) -> Raster:
     if is_photo(raster.bands) or raster.bands[0].categorical:
         what = "colours" if is_photo(raster.bands) else "classes"
         raise InputError(f"{layer.path} holds {what}", "they are no heights", "name an elevation layer")
-    if len(raster.bands) > 1:
-        raise UsageError(
-            f"{layer.path} has {len(raster.bands)} bands", "one of them holds heights", "pick it with --bands"
-        )
-    return unscaled(select_bands(raster, (0,)))
+    return unscaled(one_band(layer, "one of them holds heights"))
 
 
 def _made(heights: Raster, surface: Surface, output: Output) -> tuple[Raster, list[str]]:

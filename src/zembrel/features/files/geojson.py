@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Generator, Iterable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -66,36 +66,44 @@ def _collected(text: str, members: dict[str, Any]) -> Iterator[list[Any]]:
     """
     at = _past(text, 0, "{")
     while True:
-        key, at = _DECODER.raw_decode(text, _past(text, at, ""))
-        at = _past(text, _past(text, at, ":"), "")
+        key, at = _DECODER.raw_decode(text, at)
+        if not isinstance(key, str) or key in members:
+            raise _OtherwiseError
+        at = _past(text, _past(text, at), ":")
         if key == "features":
-            at = _past(text, at, "[")
-            batch: list[Any] = []
-            while text[at : at + 1] != "]":
-                feature, at = _DECODER.raw_decode(text, at)
-                batch.append(feature)
-                at = _past(text, at, "")
-                if text[at : at + 1] == ",":
-                    at = _past(text, at, ",")
-                elif text[at : at + 1] != "]":
-                    raise _OtherwiseError
-                if len(batch) == BATCH:
-                    yield batch
-                    batch = []
-            yield batch
-            at += 1
+            members[key] = None
+            at = yield from _array(text, at)
         else:
             members[key], at = _DECODER.raw_decode(text, at)
-        at = _past(text, at, "")
+        at = _past(text, at)
         if text[at : at + 1] == "}":
-            if text[at + 1 :].strip() or key is None:
+            if text[at + 1 :].strip():
                 raise _OtherwiseError
             return
         at = _past(text, at, ",")
 
 
-def _past(text: str, at: int, sign: str) -> int:
-    """Where the next token begins after a sign that must stand there."""
+def _array(text: str, at: int) -> Generator[list[Any], None, int]:
+    """The values of an array, some at a time; returns where it ends."""
+    at, batch = _past(text, at, "["), list[Any]()
+    while text[at : at + 1] != "]":
+        value, at = _DECODER.raw_decode(text, at)
+        batch.append(value)
+        at = _past(text, at)
+        ends = text[at : at + 1] == "]"
+        if ends or len(batch) == BATCH:
+            yield batch
+            batch = []
+        if ends:
+            break
+        at = _past(text, at, ",")
+        if text[at : at + 1] == "]":
+            raise _OtherwiseError
+    return at + 1
+
+
+def _past(text: str, at: int, sign: str = "") -> int:
+    """Where the next token begins, after a sign that must stand there if one is named."""
     at = _BLANKS.match(text, at).end()  # type: ignore[union-attr]
     if not sign:
         return at

@@ -53,14 +53,20 @@ def _batches(path: Path, file: TextIO) -> Iterator[list[Any]]:
 
 
 def _records(file: TextIO) -> Iterator[str]:
-    """Texts between separators, or lines where there is none in the first of them."""
-    held, mark = file.read(_CHUNK), "\n"
-    if _SEPARATOR in held:
-        mark = _SEPARATOR
-    while more := file.read(_CHUNK):
-        *whole, held = (held + more).split(mark)
-        yield from whole
-    yield from held.split(mark)
+    """Texts between separators, or lines where the first of them has none."""
+    first = file.readline(_CHUNK)
+    file.seek(0)
+    if _SEPARATOR not in first:
+        yield from file
+        return
+    parts: list[str] = []
+    while chunk := file.read(_CHUNK):
+        *whole, rest = chunk.split(_SEPARATOR)
+        for record in whole:
+            yield "".join([*parts, record])
+            parts = []
+        parts.append(rest)
+    yield "".join(parts)
 
 
 def make_writer(path: Path, schema: Schema) -> GeoJSONWriter:
