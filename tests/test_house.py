@@ -7,11 +7,13 @@ import inspect
 import pickle
 from collections.abc import Iterator
 from pathlib import Path
+from string import Formatter
 
 import pytest
 
 import zembrel
 from zembrel import errors
+from zembrel.cli.sentences import SENTENCES
 from zembrel.engine.executor import Executor
 from zembrel.points.model import PointSource
 from zembrel.raster.model import HasOverviews, Raster
@@ -51,6 +53,21 @@ def test_modules_and_functions_read_in_one_sitting(path: Path) -> None:
         command = path.parent.name == "cli"  # its parameters are options
         typed = any(isinstance(d, ast.Call) and d.args for d in function.decorator_list)  # named once more
         assert flags - bound <= (11 if kernel else MOST_PARAMETERS) or typed or command, function.name
+
+
+def test_every_fact_has_a_sentence_that_says_its_values() -> None:
+    said: dict[str, set[str]] = {}
+    for path in MODULES:
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "fact":
+                name = ast.literal_eval(node.args[0])
+                starred = any(word.arg is None for word in node.keywords)
+                said[name] = {word.arg for word in node.keywords if word.arg} | ({"*"} if starred else set())
+    assert set(said) == set(SENTENCES)
+    for name, sentence in SENTENCES.items():
+        if isinstance(sentence, str) and "*" not in said[name]:
+            named = {field for _, field, _, _ in Formatter().parse(sentence) if field}
+            assert named == said[name], name
 
 
 def test_only_the_command_line_prints() -> None:

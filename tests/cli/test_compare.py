@@ -17,10 +17,13 @@ from browser import Browser
 from program import Program
 from rasters import ArrayRaster, frame, raster, save
 from zembrel.demo.scenes import Photo
+from zembrel.facts import fact
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.raster.difference import Disagreeing
 from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.verbs.calls import call
+from zembrel.verbs.receipt import Receipt
 
 
 def test_figures_are_those_of_plain_arrays(zembrel: Program) -> None:
@@ -166,9 +169,9 @@ CHANCE = np.random.default_rng(6)
     ],
 )  # fmt: skip
 def test_where_nothing_tells_a_shift_that_is_said(one: Any, other: Any, why: str) -> None:
-    found = compared(raster(one), raster(other), at_most=("shift=3",))
-    assert found["shift"] is None and why in found["no_shift"]
-    assert found["broken"] == ["shift cannot be told, so it cannot hold"]
+    found = call("compare", [raster(one), raster(other)], at_most=("shift=3",))
+    assert isinstance(found, Receipt) and found.own["shift"] is None and why in found.own["no_shift"]
+    assert found.checks == (fact("limit_unknown", figure="shift"),)
 
 
 def test_confusion_of_classes_is_counted_and_named(zembrel: Program) -> None:
@@ -184,7 +187,10 @@ def test_confusion_of_classes_is_counted_and_named(zembrel: Program) -> None:
             LegendEntry(3, "sea", (0, 0, 90)),
         ]
     )
-    own = compared(raster(truth, legend=names), raster(found, legend=names))["classes"]
+    rasters = raster(truth, legend=names), raster(found, legend=names)
+    own = compared(*rasters)["classes"]
+    apart = Disagreeing(*rasters)
+    assert (apart.cells(apart.frame.pane).cells[0] == (truth != found)).all()
     table = (
         np.array([[((truth == a) & (found == b)).sum() for b in (1, 2, 3)] for a in (1, 2, 3)]) / truth.size
     )

@@ -123,7 +123,7 @@ def test_lines_stand_on_maps_of_features_too_and_what_would_do_nothing_is_refuse
     square = {"type": "Polygon", "coordinates": [[[-24, 46], [-23.9, 46], [-23.9, 46.1], [-24, 46]]]}
     ground.folder.joinpath("f.geojson").write_text(json.dumps(square))
     assert "lines every 0.02" in ground("draw", "f.geojson", "--grid", "0.02deg", "--out", "f.png").err
-    assert "no lines" in ground("draw", "f.geojson", "--grid", "5000", "--out", "g.png").err
+    assert "no lines" in ground("draw", "f.geojson", "--grid", "5000", "--out", "none.png").err
     assert ground.refuses(2, "draw", "f.geojson", "--contours", "3", "--out", "g.png")
     assert "excludes --out" in ground.refuses(2, "draw", "h.tif", "--terminal", "--out", "g.png")[0]
 

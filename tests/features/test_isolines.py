@@ -115,4 +115,4 @@ def test_levels_flags_and_refusals(zembrel: Program, hills: np.ndarray) -> None:
     assert "rise" in zembrel.refuses(2, "contour", "z.tif", "--levels", "5,2", "--out", "x.gpkg")[1]
     assert zembrel.refuses(4, "contour", "z.tif", "--interval", "0.001", "--out", "x.gpkg")
     smooth = zembrel("contour", "z.tif", "--interval", "20", "--smooth", "--out", "s.gpkg", "--json").json
-    assert smooth["features"] and "surface softened" in smooth["chose"]
+    assert smooth["features"] and "surface softened" in [item["text"] for item in smooth["chose"]]

@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from rasters import raster, save
+from zembrel.cli.saying import say
 from zembrel.demo.data import photos, reliefs
 from zembrel.demo.scenes import HOME, LandCover
 from zembrel.formats import open_raster
@@ -109,7 +110,7 @@ def test_a_layer_comes_back_from_every_pair_as_it_was(layers: Path, tmp_path: Pa
 def test_what_a_format_cannot_hold_is_told(layers: Path, tmp_path: Path) -> None:
     def chosen(source: str, out: str) -> str:
         receipt = convert(Inputs((str(layers / source),)), Output(str(tmp_path / out)), Values())
-        return " / ".join(receipt.chose)
+        return " / ".join(map(say, receipt.chose))
 
     assert "read it with --from-nodata -32768" in chosen("h.tif", "h-npy.npy")
     assert "type int16 to float32" in chosen("h.tif", "h-flt.flt")

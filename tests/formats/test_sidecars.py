@@ -144,7 +144,7 @@ def test_scaled_values_keep_to_the_error_that_is_told(
         receipt = program(
             "convert", "v.tif", "--scaled", "auto", "--type", kind, "--out", name, "--json"
         ).json
-        told = float(next(item for item in receipt["chose"] if item.startswith("largest error")).split()[-1])
+        told = next(item["error"] for item in receipt["chose"] if item["fact"] == "largest_error")
         held = open_raster(tmp_path / name)
         band, block = held.bands[0], held.cells(held.frame.pane)
         assert band.type == kind and band.scale > 0

@@ -21,10 +21,9 @@ from zembrel.cli.settings import defaults_for
 from zembrel.cli.style import WIDEST, heading
 from zembrel.cli.values import convert_here
 from zembrel.progress import listen
-from zembrel.reading import readings
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import finished
-from zembrel.verbs.record import recorded, told
+from zembrel.verbs.record import told
+from zembrel.verbs.running import performed
 
 GROUPS = (Inputs, Where, Output)
 WITHOUT_OUT = ("check", "coords", "frame", "label")  # do something even so
@@ -100,16 +99,15 @@ class Command:
             arguments = {key: self._gathered(kind, values) for key, kind in groups.items()}
             silent = always["quiet"] or always["json"]
             listen(None if silent else report.note)
-            with readings.run(), shown_progress(name, always["progress"], silent) as tick:
+            with shown_progress(name, always["progress"], silent) as tick:
                 for key, group in arguments.items():
                     if isinstance(group, Output):
                         arguments[key] = dataclasses.replace(
                             group, tick=tick, command=_typed(), as_facts=always["json"]
                         )
-                receipt = finished(self.function(**arguments, **values))
-                receipt = dataclasses.replace(receipt, settled=made.settled)  # type: ignore[attr-defined]
-                if always["json"]:
-                    receipt = recorded(receipt, arguments | values, checksums=True)
+                given, json = arguments | values, always["json"]
+                receipt = performed(self.function, given, record=json, sums=json)
+            receipt = dataclasses.replace(receipt, settled=made.settled)  # type: ignore[attr-defined]
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
             return int(receipt.exit_code)
 

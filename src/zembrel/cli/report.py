@@ -22,13 +22,24 @@ _SHOWN_LOSSES = 5
 def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> None:
     """Data and JSON to stdout, the receipt to stderr."""
     if json:
-        print(json_format.dumps(_plain({"verb": receipt.verb, **receipt.facts}), indent=2))
+        print(
+            json_format.dumps(_plain({"verb": receipt.verb, **receipt.facts, **_worded(receipt)}), indent=2)
+        )
         return
     if receipt.data is not None:
         lines = receipt.data.split("\n")
         sys.stdout.write("\n".join(map(_printable, lines) if receipt.plain else lines))
     if not quiet and (receipt.data is None or receipt.results or receipt.chose):
         print(_text(receipt, verbose), file=sys.stderr)
+
+
+def _worded(receipt: Any) -> dict[str, Any]:
+    """What was chosen, checked and lost, for programs and in words."""
+    from zembrel.cli.saying import say
+
+    lists = {"chose": receipt.chose, "checks": receipt.checks, "losses": receipt.losses}
+    said = {key: [{"text": say(item), **item.facts} for item in items] for key, items in lists.items()}
+    return {key: items for key, items in said.items() if key in receipt.facts}
 
 
 def note(text: str) -> None:

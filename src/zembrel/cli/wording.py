@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from zembrel.cli.saying import say
 from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame
 from zembrel.handles import size_on_disk
@@ -43,9 +44,9 @@ def _lines(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
     if receipt.frame is not None:
         yield _framed(receipt.frame, len(receipt.results))
     yield from _OWN.get(receipt.verb, _nothing)(receipt)
-    yield "chose", (*receipt.chose, *_passed(receipt.left_alone), *_settled(receipt.settled))
-    yield "checks", receipt.checks
-    yield "lost", receipt.losses
+    yield "chose", (*map(say, receipt.chose), *_passed(receipt.left_alone), *_settled(receipt.settled))
+    yield "checks", [*map(say, receipt.checks)]
+    yield "lost", [*map(say, receipt.losses)]
     yield "plan" if receipt.planned else "wrote", _wrote(receipt)
     for loss in receipt.lost:
         yield "lost", (f"{loss.input}: {loss.error.what}",)
@@ -235,6 +236,14 @@ def _extent(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
         yield "extent", (show_bounds(receipt.frame),)
 
 
+def _changed(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
+    words = {"crs": "CRS ", "shift": "moved by ", "nodata": "nodata ", "names": "names ", "legend": "legend "}
+    said = {
+        key: ", ".join(value) if key == "names" else value for key, value in receipt.own["changed"].items()
+    }
+    yield "changed", ["overviews" if key == "overviews" else f"{words[key]}{said[key]}" for key in said]
+
+
 def _where(receipt: Receipt) -> str:
     return f"in {receipt.own['zone_layer']}" if "zone_layer" in receipt.own else "per cell"
 
@@ -256,7 +265,7 @@ _OWN: Mapping[str, Callable[[Receipt], Any]] = {
     "compare": _compared,
     "coords": _converted,
     "frame": _extent,
-    "label": lambda receipt: [("changed", receipt.own["changed"])],
+    "label": _changed,
     "profile": _profiled,
     "warm": _compiled,
 }

@@ -12,6 +12,7 @@ from zembrel.draw.ramps import colour_map, default_ramp
 from zembrel.draw.reduced import Picture, Reduced, reduced
 from zembrel.engine.limits import Limits
 from zembrel.errors import UsageError
+from zembrel.facts import Fact, fact
 from zembrel.grid.extent import ground
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -82,7 +83,7 @@ class ColouredCells(NamedTuple):
     image: Picture
     frame: Frame
     key: ColourKey | None
-    chose: tuple[str, ...]
+    chose: tuple[Fact, ...]
 
 
 def shown_bands(view: Raster, look: Look) -> Raster:
@@ -124,8 +125,8 @@ def coloured_cells(small: Reduced, band: Band, look: Look) -> ColouredCells:
             opaque = opaque * (small.cells[:, :, 3] / top_of(small.cells.dtype))
         photo = np.dstack([_to_bytes(small.cells[:, :, :3]), opaque.astype(np.uint8)])
         if band.legend is not None and band.legend.named:
-            return ColouredCells(photo, small.frame, ColourKey(band), ("legend colours",))
-        return ColouredCells(photo, small.frame, None, ("colours as they are",))
+            return ColouredCells(photo, small.frame, ColourKey(band), (fact("legend_colours"),))
+        return ColouredCells(photo, small.frame, None, (fact("colours_kept"),))
     values = np.ma.masked_array(
         small.cells[:, :, 0].astype(float), False if small.valid is None else ~small.valid
     )
@@ -141,8 +142,8 @@ def coloured_cells(small: Reduced, band: Band, look: Look) -> ColouredCells:
         bright = light(held, valid, cell).astype(np.float32)[..., None]
         image[..., :3] = np.clip(np.rint(image[..., :3] * bright), 0, 255)
     image[..., 3] = np.where(valid, 255, 0)
-    shaded = ("shaded from the north-west",) if look.shade else ()
-    chose = (f"ramp {ramp}", f"from {low:.6g} to {high:.6g}", *shaded)
+    shaded = (fact("shaded_from_north_west"),) if look.shade else ()
+    chose = (fact("ramp", ramp=ramp), fact("value_range", low=low, high=high), *shaded)
     return ColouredCells(image, small.frame, ColourKey(band, ramp, (low, high)), chose)
 
 

@@ -9,6 +9,7 @@ from zembrel.draw.colouring import Inset, Look, painted
 from zembrel.draw.layout import Box, axes_at, box_of
 from zembrel.draw.ticks import INK
 from zembrel.engine.limits import Limits
+from zembrel.facts import Fact, fact
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
@@ -20,7 +21,7 @@ _MARK, _LINE = "#c2185b", 1.3
 
 def add_insets(
     axes: Any, view: Raster, insets: Sequence[Inset], look: Look, limits: Limits
-) -> tuple[str, ...]:
+) -> tuple[Fact, ...]:
     """Each inset in a corner of its own, lower left first, its ground marked; says what they are."""
     from matplotlib.patches import Rectangle
 
@@ -51,7 +52,7 @@ def add_insets(
         style: Any = {"fill": False, "zorder": 6, "edgecolor": _MARK, "linewidth": _LINE}
         axes.add_patch(Rectangle((west, south), east - west, north - south, **style))
         axes.text(east, north, letter, fontsize=8, color=_MARK, va="bottom", ha="left", zorder=6)
-        said.append(f"inset {letter} {inset.name}")
+        said.append(fact("inset", letter=letter, name=inset.name))
     return tuple(said)
 
 

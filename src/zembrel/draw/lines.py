@@ -11,11 +11,11 @@ import numpy as np
 from zembrel.draw.layout import box_of
 from zembrel.draw.reduced import Reduced
 from zembrel.draw.ticks import INK
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
-from zembrel.measure import show_number
 
 _MOST = 60  # lines one way
 _BENDS = 120  # places along a line
@@ -29,7 +29,7 @@ def steps_between(low: float, high: float, step: float) -> list[float]:
     return [] if last - first >= _MOST else [n * step for n in range(first, last + 1)]
 
 
-def grid_lines(axes: Any, frame: Frame, step: float) -> str:
+def grid_lines(axes: Any, frame: Frame, step: float) -> Fact:
     """Lines of the CRS; says what they are."""
     west, south, east, north = frame.bounds
     across, down = steps_between(west, east, step), steps_between(south, north, step)
@@ -37,14 +37,14 @@ def grid_lines(axes: Any, frame: Frame, step: float) -> str:
         axes.axvline(x, **_LIGHT)
     for y in down:
         axes.axhline(y, **_LIGHT)
-    return _told("lines", f"every {show_number(step)}", across, down)
+    return _told("lines", step, across, down)
 
 
-def graticule(axes: Any, frame: Frame, step: float) -> str:
+def graticule(axes: Any, frame: Frame, step: float) -> Fact:
     """Meridians and parallels, with their names where they enter; says what they are."""
     crs = frame.crs
     if not isinstance(crs, GeographicCRS | ProjectedCRS):
-        return "no graticule: where the layer lies is unknown"
+        return fact("no_graticule")
     west, south, east, north = carried_bounds(frame, by_code(4326))
     meridians, parallels = steps_between(west, east, step), steps_between(south, north, step)
     for value in meridians:
@@ -55,13 +55,16 @@ def graticule(axes: Any, frame: Frame, step: float) -> str:
         x, y = _placed(crs, np.linspace(west, east, _BENDS), np.full(_BENDS, value))
         axes.plot(x, y, **_LIGHT)
         _name(axes, frame, x, y, _degrees(value, step, "NS"), False)
-    return _told("graticule", f"every {_degrees(step, step, '  ').strip()}", meridians, parallels)
+    return _told("graticule", _degrees(step, step, "  ").strip(), meridians, parallels)
 
 
-def _told(name: str, step: str, across: Sequence[float], down: Sequence[float]) -> str:
+def _told(what: str, step: float | str, across: Sequence[float], down: Sequence[float]) -> Fact:
     """What was drawn, or that this step leaves nothing to draw."""
-    drawn = across or down
-    return f"{name} {step}" if drawn else f"no {name} {step}: none falls in the picture, or over {_MOST} do"
+    return (
+        fact("lines", what=what, step=step)
+        if across or down
+        else fact("no_lines", what=what, step=step, most=_MOST)
+    )
 
 
 def _placed(crs: GeographicCRS | ProjectedCRS, lon: Any, lat: Any) -> tuple[Any, Any]:
@@ -98,7 +101,7 @@ def _degrees(value: float, step: float, signs: str) -> str:
     return f"{whole}°{minutes:02}\u2032{last}{sign}"
 
 
-def contour_lines(axes: Any, small: Reduced, interval: float) -> str:
+def contour_lines(axes: Any, small: Reduced, interval: float) -> Fact:
     """Lines of equal value, every fifth stronger and named; says what they are."""
     from matplotlib.patheffects import withStroke
 
@@ -106,10 +109,10 @@ def contour_lines(axes: Any, small: Reduced, interval: float) -> str:
         small.cells[:, :, 0].astype(float), False if small.valid is None else ~small.valid
     )
     if not values.count():
-        return "no contours: nothing is valid"
+        return fact("no_contours_nothing_valid")
     first, last = math.ceil(values.min() / interval), math.floor(values.max() / interval)
     if last - first > 400:
-        return f"no contours: {last - first:,} of them would be no picture"
+        return fact("no_contours_too_many", levels=last - first)
     frame = small.frame
     columns, rows = np.arange(frame.columns, dtype=float), np.arange(frame.rows, dtype=float)
     x, _ = frame.centres(columns, np.zeros(frame.columns))
@@ -117,9 +120,9 @@ def contour_lines(axes: Any, small: Reduced, interval: float) -> str:
     levels = [n * interval for n in range(first, last + 1)]
     widths = [1.0 if n % 5 == 0 else 0.45 for n in range(first, last + 1)]
     if not levels:
-        return "no contours: no value is reached"
+        return fact("no_contours_none_reached")
     drawn = axes.contour(x, y, values, levels=levels, colors=INK, linewidths=widths, alpha=0.75, zorder=3)
     named = [n * interval for n in range(first, last + 1) if n % 5 == 0] or levels[:1]
     for name in axes.clabel(drawn, levels=named, fontsize=8, fmt=lambda value: f"{value:,.6g}") or ():
         name.set_path_effects([withStroke(linewidth=2.2, foreground="white")])
-    return f"contours every {show_number(interval)}"
+    return fact("contours", interval=interval)

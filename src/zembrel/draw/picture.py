@@ -19,6 +19,7 @@ from zembrel.draw.reduced import PIXELS, reduced
 from zembrel.draw.shapes import ShapeLook, coloured, draw_shapes
 from zembrel.draw.ticks import INK
 from zembrel.engine.limits import Limits
+from zembrel.facts import Fact, fact
 from zembrel.features.table import FeatureTable
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Raster
@@ -38,7 +39,7 @@ class ShapeLayer(NamedTuple):
 
 def draw_map(
     extent: Frame, layers: Sequence[ShapeLayer], path: Path, look: Look, title: str
-) -> tuple[str, ...]:
+) -> tuple[Fact, ...]:
     """Draw features alone, on the ground of `extent`; returns what was chosen."""
     check_ramp(look.ramp)
     figure = new_figure(look.width, look.height)
@@ -53,14 +54,14 @@ def draw_map(
     return chose
 
 
-def _add_shapes(axes: Any, layers: Sequence[ShapeLayer], *, over: bool) -> tuple[str, ...]:
+def _add_shapes(axes: Any, layers: Sequence[ShapeLayer], *, over: bool) -> tuple[Fact, ...]:
     """Layers one over the other, and one legend for all."""
     chose, entries, fields = [], [], []
     for number, layer in enumerate(layers):
         colours, legend, way = coloured(layer.table, layer.look, number)
         draw_shapes(axes, layer.table, colours, hollow=over and layer.look.field is None, over=over)
         entries += legend or [(colours[0], layer.name)]
-        chose.append(f"{layer.name} {way}")
+        chose.append(fact("features_coloured", layer=layer.name, way=way))
         fields += [layer.look.field] if layer.look.field is not None else []
     if len(entries) > 1:
         _shape_legend(axes, entries, ", ".join(dict.fromkeys(fields)), inside=over)
@@ -97,7 +98,7 @@ def draw_picture(
     limits: Limits,
     *,
     layers: Sequence[ShapeLayer] = (),
-) -> tuple[str, ...]:
+) -> tuple[Fact, ...]:
     """Draw rasters side by side to `path`, or the halves of two as one, with features over one alone; returns
     what was chosen.
 
@@ -107,7 +108,7 @@ def draw_picture(
     figure = new_figure(look.width, look.height)
     page = whole(look.width, look.height)
     shared, made = _painted(views, look, limits)
-    chose: list[str] = []
+    chose: list[Fact] = []
     if look.extras.halves:
         made = [_halved(*made)]
         title = f"{views[0].name} | {views[1].name}" if look.title is None else title
@@ -148,18 +149,18 @@ def _halved(one: ColouredCells, other: ColouredCells) -> ColouredCells:
     image = np.array(other.image)
     image[:, :middle] = one.image[:, :middle]
     image[:, max(middle - 1, 0) : middle + 1] = 255
-    return one._replace(image=image, chose=(*one.chose, "halves"))
+    return one._replace(image=image, chose=(*one.chose, fact("halves")))
 
 
-def _add_extras(axes: Any, view: Raster, look: Look, limits: Limits) -> list[str]:
-    extras, said = look.extras, list[str]()
+def _add_extras(axes: Any, view: Raster, look: Look, limits: Limits) -> list[Fact]:
+    extras, said = look.extras, list[Fact]()
     if extras.contours is not None:
         said.append(contour_lines(axes, reduced(select_bands(view, (0,)), limits), extras.contours))
     said += _add_lines(axes, view.frame, extras)
     return [*said, *add_insets(axes, view, extras.insets, look, limits)]
 
 
-def _add_lines(axes: Any, frame: Frame, extras: Extras) -> list[str]:
+def _add_lines(axes: Any, frame: Frame, extras: Extras) -> list[Fact]:
     """Lines of the CRS, or meridians and parallels."""
     said = [] if extras.grid is None else [grid_lines(axes, frame, extras.grid)]
     return said if extras.graticule is None else [*said, graticule(axes, frame, extras.graticule)]

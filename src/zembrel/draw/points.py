@@ -13,6 +13,7 @@ from zembrel.draw.colouring import Look
 from zembrel.draw.layout import new_figure, save
 from zembrel.draw.ramps import check_ramp, colour_map
 from zembrel.draw.ticks import INK
+from zembrel.facts import Fact, fact
 from zembrel.raster.legend import Legend
 
 Array = npt.NDArray[np.float64]
@@ -33,7 +34,7 @@ class Section(NamedTuple):
     unit: str  # of lengths and heights
 
 
-def draw_section(section: Section, path: Path, look: Look, title: str, said: str) -> tuple[str, ...]:
+def draw_section(section: Section, path: Path, look: Look, title: str, said: str) -> tuple[Fact, ...]:
     """Draw a section to `path`; returns what was chosen. Raises UsageError for an unknown ramp."""
     check_ramp(look.ramp)
     figure = new_figure(look.width, look.height)
@@ -57,7 +58,7 @@ def draw_section(section: Section, path: Path, look: Look, title: str, said: str
         color="#555",
     )  # fmt: skip
     save(figure, path)
-    return (*chose, scale)
+    return (*chose, fact("heights_stretched", times=round(stretch, 2)))
 
 
 def _room(look: Look) -> tuple[float, float, float, float]:
@@ -85,12 +86,12 @@ def _stretched(axes: Any, length: float, low: float, high: float, look: Look) ->
 
 def _dots(
     axes: Any, section: Section, look: Look, place: tuple[float, float, float, float]
-) -> tuple[str, ...]:
+) -> tuple[Fact, ...]:
     step = -(-len(section.along) // _MOST)
     along, height, values = (v[::step] for v in (section.along, section.height, section.values))
     size = float(np.clip(60_000 / max(len(along), 1), 1.0, 14.0))
     style: dict[str, Any] = {"s": size, "linewidths": 0}
-    said = (f"one point of {step}",) if step > 1 else ()
+    said = (fact("one_point_of", step=step),) if step > 1 else ()
     if section.legend is not None:
         for entry in section.legend.entries:
             here = values == entry.code
@@ -102,7 +103,7 @@ def _dots(
                 **style,
             )
         axes.legend(loc="upper left", bbox_to_anchor=(1.015, 1.0), frameon=False, fontsize=10, markerscale=3)
-        return (f"by {section.name}", *said)
+        return (fact("coloured_by", by=section.name, ramp=None), *said)
     low, high = look.limits or (float(values.min()), float(values.max()))
     ramp = look.ramp or ("relief" if section.name == "height" else "viridis")
     dots = axes.scatter(along, height, c=values, cmap=colour_map(ramp), vmin=low, vmax=high, **style)
@@ -112,7 +113,7 @@ def _dots(
     )
     bar.outline.set_visible(False)
     bar.set_label(f"{section.name}, {section.unit}" if section.name == "height" else section.name, color=INK)
-    return (f"by {section.name}, ramp {ramp}", f"from {low:.6g} to {high:.6g}", *said)
+    return (fact("coloured_by", by=section.name, ramp=ramp), fact("value_range", low=low, high=high), *said)
 
 
 def along_line(x: Array, y: Array, ends: Sequence[float]) -> tuple[Array, Array]:

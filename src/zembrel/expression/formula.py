@@ -63,7 +63,7 @@ class Condition(Formula):
 
         Raises UsageError if it compares words with numbers.
         """
-        values = {name: _comparable(columns[name]) for name in self.names}
+        values = {name: comparable(columns[name]) for name in self.names}
         try:
             kept = np.broadcast_to(np.asarray(self(values)), (count,))
         except TypeError as exc:
@@ -94,12 +94,15 @@ def _no_condition(text: str) -> UsageError:
     )
 
 
-def _comparable(values: Column) -> Column:
-    """A column that NumPy compares without a word about missing values."""
+def comparable(values: Column, numbers: bool | None = None) -> Column:
+    """A column that NumPy compares without a word about missing values.
+
+    numbers: whether objects are numbers; None to see it from those that are there.
+    """
     if values.dtype != object:
         return values
-    held = [value for value in values.tolist() if value is not None]
-    if held and all(isinstance(value, int | float) for value in held):
+    held = [value for value in values.tolist() if value is not None] if numbers is None else []
+    if numbers or (held and all(isinstance(value, int | float) for value in held)):
         return np.array([np.nan if value is None else value for value in values.tolist()], np.float64)
     return np.array(["" if value is None else _word(value) for value in values.tolist()], np.str_)
 

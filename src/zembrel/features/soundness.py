@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -11,6 +11,7 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.facts import Fact, fact
 from zembrel.features.table import FeatureTable, fault
 
 _SHOWN = 5  # faulty features that a message names
@@ -54,38 +55,56 @@ def faults_of(table: FeatureTable) -> dict[int, str]:
     return {n: fault(table.geometries[n]) for n in np.flatnonzero(suspect).tolist()}
 
 
-def sound(
-    path: Path, table: FeatureTable, *, repair: bool = False, skip: bool = False
-) -> tuple[FeatureTable, list[str]]:
-    """The features that can be worked with, and what was mended or left out.
+@dataclass
+class Mending:
+    """Faulty features of a layer, mended or left out part by part.
 
-    With both, what can be mended is mended and the rest left out. Raises InputError naming the faulty
-    features that are neither mended nor to be left out.
+    With repair and skip, what can be mended is mended and the rest left out.
     """
-    faults = faults_of(table)
-    if not faults:
-        return table, []
-    said: list[str] = []
-    if repair:
-        table, mended = _mended(table, faults)
-        said += [f"{_features(len(mended))} mended"] if mended else []
-        faults = {n: why for n, why in faults.items() if n not in mended}
-    if not faults:
-        return table, said
-    if skip:
-        kept = np.setdiff1d(np.arange(len(table)), list(faults))
-        if not kept.size:
-            raise InputError(f"{path} has no sound feature", next(iter(faults.values())), "correct them")
-        return table.take(kept), [*said, f"{_features(len(faults))} left out"]
-    listed = "; ".join(f"feature {n + 1}: {why}" for n, why in list(faults.items())[:_SHOWN])
-    more = f"; and {len(faults) - _SHOWN} more" if len(faults) > _SHOWN else ""
-    raise InputError(
-        f"{len(faults)} of {len(table)} features in {path} {'cannot be mended' if repair else 'are faulty'}",
-        listed + more,
-        "add --skip-invalid to leave them out"
-        if repair
-        else "add --repair to mend them, or --skip-invalid to leave them out",
-    )
+
+    path: Path
+    repair: bool = False
+    skip: bool = False
+    count: int = 0
+    better: int = 0
+    left_out: int = 0
+    faults: dict[int, str] = field(default_factory=dict)  # by number from 0, what stays faulty
+
+    def part(self, table: FeatureTable) -> FeatureTable:
+        """The sound features of a part, and the faulty ones that are neither mended nor to be left out."""
+        faults, before = faults_of(table), self.count
+        self.count += len(table)
+        if faults and self.repair:
+            table, done = _mended(table, faults)
+            self.better += len(done)
+            faults = {n: why for n, why in faults.items() if n not in done}
+        if not faults:
+            return table
+        self.faults |= {before + n: why for n, why in faults.items()}
+        if not self.skip:
+            return table
+        self.left_out += len(faults)
+        return table.take(np.setdiff1d(np.arange(len(table)), list(faults)))
+
+    def finish(self) -> list[Fact]:
+        """What was mended or left out. Raises InputError naming the faulty features that are left in."""
+        if self.faults and not self.skip:
+            listed = "; ".join(f"feature {n + 1}: {why}" for n, why in list(self.faults.items())[:_SHOWN])
+            more = f"; and {len(self.faults) - _SHOWN} more" if len(self.faults) > _SHOWN else ""
+            state = "cannot be mended" if self.repair else "are faulty"
+            raise InputError(
+                f"{len(self.faults)} of {self.count} features in {self.path} {state}",
+                listed + more,
+                "add --skip-invalid to leave them out"
+                if self.repair
+                else "add --repair to mend them, or --skip-invalid to leave them out",
+            )
+        if self.left_out == self.count > 0:
+            raise InputError(
+                f"{self.path} has no sound feature", next(iter(self.faults.values())), "correct them"
+            )
+        said = [fact("features_mended", features=self.better)] if self.better else []
+        return said + ([fact("features_left_out", features=self.left_out)] if self.left_out else [])
 
 
 def _mended(table: FeatureTable, faults: Collection[int]) -> tuple[FeatureTable, set[int]]:
@@ -114,7 +133,3 @@ def mended(geometry: shapely.Geometry | None) -> shapely.Geometry | None:
     if not of_kind.size or better.is_empty:
         return None
     return of_kind[0] if len(of_kind) == 1 else shapely.union_all(of_kind)
-
-
-def _features(count: int) -> str:
-    return f"{count:,} faulty feature{'s' if count != 1 else ''}"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import date, datetime
 from functools import cached_property
 from typing import Any
 
@@ -14,22 +13,13 @@ import shapely
 
 from zembrel.errors import InputError, nearest_name
 from zembrel.expression.formula import Condition, parse_condition
+from zembrel.features.columns import Column, ColumnSeen, column, kind_of, plain
 from zembrel.features.followed import followed
 from zembrel.geodesy.crs import CRS, same
 from zembrel.geodesy.operation import operation
 
 Geometries = npt.NDArray[np.object_]
-Column = npt.NDArray[Any]
 Row = dict[str, Any]
-INTEGER, REAL, TRUTH, DAY, MOMENT, NESTED, TEXT = (
-    "integer",
-    "real",
-    "truth",
-    "day",
-    "moment",
-    "nested",
-    "text",
-)
 
 
 @dataclass(frozen=True, eq=False)
@@ -71,7 +61,7 @@ class FeatureTable:
 
     def rows(self) -> Iterator[Row]:
         """The attributes of each feature, missing values as None."""
-        lists = [_plain(values) for values in self.columns.values()]
+        lists = [plain(values) for values in self.columns.values()]
         for values in zip(*lists, strict=True) if lists else ((),) * len(self):
             yield dict(zip(self.columns, values, strict=True))
 
@@ -180,54 +170,22 @@ def geometry_array(geometries: Sequence[Any] | Geometries) -> Geometries:
     return made
 
 
-def column(values: Sequence[Any]) -> Column:
-    """Values as the narrowest column that holds them exactly; None is missing."""
-    kinds = {type(value) for value in values if value is not None}
-    missing = any(value is None for value in values)
-    if kinds == {bool} and not missing:
-        return np.array(values, bool)
-    if kinds == {int} and not missing and all(-(2**63) <= value < 2**63 for value in values):
-        return np.array(values, np.int64)
-    if float in kinds and kinds <= {int, float}:
-        return np.array([np.nan if value is None else value for value in values], np.float64)
-    made = np.empty(len(values), object)
-    made[:] = values
-    return made
-
-
-def kind_of(values: Column) -> str:
-    """What a column holds: `integer`, `real`, `truth`, `day`, `moment`, `nested` or `text`."""
-    by_dtype = {"i": INTEGER, "u": INTEGER, "f": REAL, "b": TRUTH}.get(values.dtype.kind)
-    if by_dtype:
-        return by_dtype
-    kinds = {type(value) for value in values.tolist() if value is not None}
-    if kinds and kinds <= {list, dict}:
-        return NESTED
-    if kinds == {int}:
-        return INTEGER if all(-(2**63) <= v < 2**63 for v in values.tolist() if v is not None) else TEXT
-    if kinds == {datetime} and len({v.tzinfo is None for v in values.tolist() if v is not None}) > 1:
-        return TEXT  # nobody knows how those of one zone and those of none follow each other
-    return {bool: TRUTH, date: DAY, datetime: MOMENT}.get(kinds.pop(), TEXT) if len(kinds) == 1 else TEXT
-
-
-def _plain(values: Column) -> list[Any]:
-    if values.dtype.kind == "f":
-        return [None if value != value else value for value in values.tolist()]
-    return list(values.tolist())
-
-
 def appended(tables: Sequence[FeatureTable]) -> FeatureTable:
     """All features of tables in one CRS, in order; a column that a table lacks is missing there."""
+    if len(tables) == 1:
+        return tables[0]
     names = dict.fromkeys(name for table in tables for name in table.columns)
-    columns = {name: column([v for table in tables for v in _values_of(table, name)]) for name in names}
+    columns = {}
+    for name in names:
+        held, parts = ColumnSeen(), [t.columns.get(name, np.full(len(t), None)) for t in tables]
+        for part in parts:
+            held.add(part)
+        columns[name] = np.concatenate([held.fitted(part) for part in parts])
     geometries = np.concatenate([table.geometries for table in tables])
-    joined = FeatureTable(geometries, columns, tables[0].crs)
+    remarks = tuple(dict.fromkeys(remark for table in tables for remark in table.remarks))
+    joined = FeatureTable(geometries, columns, tables[0].crs, remarks)
     told = [table.ids.tolist() for table in tables if table.ids is not None]
     listed = [value for values in told for value in values]
     if len(told) < len(tables) or len({*map(repr, listed)}) < len(listed):
         return joined
     return replace(joined, ids=column(listed), key=tables[0].key)
-
-
-def _values_of(table: FeatureTable, name: str) -> list[Any]:
-    return _plain(table.columns[name]) if name in table.columns else [None] * len(table)

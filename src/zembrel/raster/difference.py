@@ -13,6 +13,7 @@ import numpy.typing as npt
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Band, Block, Raster
 
 _PIECE = 131_072  # cells at a time, which stay in the processor's cache
@@ -45,6 +46,29 @@ class Subtracted:
             return Block(apart)
         both = np.stack([first.valid_of(n) & second.valid_of(n) for n in range(len(apart))])
         return Block(np.where(both, apart, 0.0), both)
+
+
+_ALIKE = Legend.of(
+    (LegendEntry(0, "the same class", (232, 230, 224)), LegendEntry(1, "another class", (178, 24, 43)))
+)
+
+
+@dataclass(frozen=True)
+class Disagreeing:
+    """Where two rasters of one band of codes on one frame tell the same class (0) and where not (1)."""
+
+    one: Raster
+    other: Raster
+    bands: tuple[Band, ...] = (Band("difference", "uint8", legend=_ALIKE),)
+
+    @property
+    def frame(self) -> Frame:
+        return self.one.frame
+
+    def cells(self, pane: Pane) -> Block:
+        first, second = self.one.cells(pane), self.other.cells(pane)
+        valid = first.valid_of(0) & second.valid_of(0)
+        return Block(((first.cells != second.cells) & valid).astype(np.uint8), valid)
 
 
 class DifferencesSeen(NamedTuple):

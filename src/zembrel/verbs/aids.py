@@ -9,6 +9,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.facts import Fact, fact, remarks
 from zembrel.formats import open_raster
 from zembrel.geodesy.aid import Aid
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, VerticalCRS, aided, label, vertical_of, with_vertical
@@ -103,7 +104,7 @@ def check_used(given: Where, operations: Sequence[CoordinateOperation]) -> None:
 
 def with_heights(
     view: Raster, operation: CoordinateOperation | None, given: Where
-) -> tuple[Raster, list[str]]:
+) -> tuple[Raster, list[Fact]]:
     """`view`, already on the frame of the result, with heights as that means them or in `z_unit`.
 
     Colours and classes are no heights, nor are bands of a unit that is no length. Raises InputError if
@@ -129,11 +130,11 @@ def with_heights(
     assert given.z_unit is not None
     unit = metres(given.z_unit)
     if all(own is None or math.isclose(own, unit, rel_tol=1e-9) for own in units):
-        return view, [f"heights are in {given.z_unit} already"]
-    return Heights(view, units, unit, given.z_unit), [f"heights into {given.z_unit}"]
+        return view, [fact("heights_already", unit=given.z_unit)]
+    return Heights(view, units, unit, given.z_unit), [fact("heights_into", unit=given.z_unit)]
 
 
-def in_z_unit(view: Raster, given: Where) -> tuple[Raster, list[str]]:
+def in_z_unit(view: Raster, given: Where) -> tuple[Raster, list[Fact]]:
     """`view` on its own frame with heights in `z_unit`, if one is asked for. Raises InputError as above."""
     own = view.frame.crs
     if not given.z_unit or own is None or isinstance(own, UnresolvedCRS):
@@ -141,7 +142,7 @@ def in_z_unit(view: Raster, given: Where) -> tuple[Raster, list[str]]:
     way = operation(own, equipped(own, given))
     placed = Reframed(view, replace(view.frame, crs=way.target))
     changed, chose = with_heights(placed, way, given)
-    return changed, [*way.remarks, *chose]
+    return changed, [*remarks(way.remarks), *chose]
 
 
 def _holds_heights(band: Band) -> bool:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from zembrel.errors import InputError
+from zembrel.facts import Fact, fact
 from zembrel.raster.model import Band, has_alpha, shared_type
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
@@ -15,7 +16,7 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.layers import Layer
 
 
-def alike(layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
+def alike(layers: Sequence[Layer]) -> tuple[list[Layer], list[Fact]]:
     """The layers with the same bands in the same order and of one type, and what was done for that.
 
     Palettes that differ become colour bands. Bands with names are matched by name, in the order of the
@@ -26,27 +27,27 @@ def alike(layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
     legends = {layer.raster.bands[0].legend for layer in layers}
     if len(legends) > 1 and any(layer.raster.bands[0].legend for layer in layers):
         layers = [replace(layer, raster=expand_palette(layer.raster)) for layer in layers]
-        chose.append("palettes to colour bands (they differ)")
+        chose.append(fact("palettes_differ"))
     if len({(band.scale, band.offset) for layer in layers for band in layer.raster.bands}) > 1:
         layers = [replace(layer, raster=unscaled(layer.raster)) for layer in layers]
-        chose.append("values of stored scales (they differ)")
+        chose.append(fact("scales_differ"))
     seen_through = [has_alpha(layer.raster.bands) for layer in layers]
     if any(seen_through) and not all(seen_through):
         layers = [
             layer if alpha else replace(layer, raster=Opaque(layer.raster))
             for layer, alpha in zip(layers, seen_through, strict=True)
         ]
-        chose.append("full opacity where an input has none")
+        chose.append(fact("opacity_added"))
     layers, matched = _matched(layers)
     types = sorted({shared_type(layer.raster.bands).name for layer in layers})
     if len(types) > 1:
         common = shared_type(tuple(Band("", kind) for kind in types)).name
         layers = [replace(layer, raster=cast(layer.raster, common)) for layer in layers]
-        matched.append(f"type {common} (holds {', '.join(types)})")
+        matched.append(fact("type_that_holds", type=common, types=tuple(types)))
     return layers, chose + matched
 
 
-def _matched(layers: list[Layer]) -> tuple[list[Layer], list[str]]:
+def _matched(layers: list[Layer]) -> tuple[list[Layer], list[Fact]]:
     names = [tuple(band.name for band in layer.raster.bands) for layer in layers]
     if len(set(names)) == 1:
         return layers, []
@@ -58,8 +59,7 @@ def _matched(layers: list[Layer]) -> tuple[list[Layer], list[str]]:
             for layer, own in zip(layers, names, strict=True)
         ]
         dropped = len(set(names[0]) - set(common)) or any(len(own) > len(common) for own in names)
-        said = f"bands {', '.join(common)} (by name{', others left out' if dropped else ''})"
-        return picked, [said]
+        return picked, [fact("bands_by_name", bands=tuple(common), others=bool(dropped))]
     odd = next((n for n, own in enumerate(names) if len(own) != len(names[0])), None)
     if odd is not None:
         raise InputError(
@@ -67,4 +67,4 @@ def _matched(layers: list[Layer]) -> tuple[list[Layer], list[str]]:
             "bands of one result are made of like bands, and these have no names in common",
             "choose the same from all with --bands",
         )
-    return layers, ["bands by their place (names differ)"]
+    return layers, [fact("bands_by_place")]

@@ -19,8 +19,8 @@ from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, take
 from zembrel.verbs.layers import open_layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.opening import open_cloud
-from zembrel.verbs.receipt import Receipt, finished
-from zembrel.verbs.record import recorded
+from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.running import performed
 
 # verb -> module and function
 VERBS = {
@@ -96,15 +96,13 @@ def call(verb: str, inputs: Source | Sequence[Source] = (), out: Any = None, **o
     elif verb in LAZY:
         several = verb in _EACH and _count(given) > 1
         words |= {"out": f"{_NOWHERE}/" if several else f"{_NOWHERE}.tif", "receiver": kept.append}
-    with readings.run():
-        arguments = _arguments(verb, function, words | options)
-        try:
-            receipt = recorded(finished(function(**arguments)), arguments)
-        except ZembrelError as exc:
-            if _NOWHERE not in exc.what:
-                raise
-            why = "features and points, and several results of one kind, are written to a place"
-            raise UsageError(f"{verb} gives rasters alone without a place", why, "add out=PATH") from exc
+    try:
+        receipt = performed(function, _arguments(verb, function, words | options))
+    except ZembrelError as exc:
+        if _NOWHERE not in exc.what:
+            raise
+        why = "features and points, and several results of one kind, are written to a place"
+        raise UsageError(f"{verb} gives rasters alone without a place", why, "add out=PATH") from exc
     if out is not None or verb not in LAZY:
         return receipt
     return kept[0] if len(kept) == 1 else kept

@@ -12,15 +12,17 @@ import shapely
 from zembrel.engine.limits import Limits
 from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, UsageError
+from zembrel.facts import distinct, remarks
+from zembrel.features.columns import INTEGER, REAL, TEXT, Column, column
 from zembrel.features.files.schema import Field, Schema
-from zembrel.features.table import INTEGER, REAL, TEXT, Column, FeatureTable, column
+from zembrel.features.table import FeatureTable
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Raster
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.writing import check_target, write_parts
 from zembrel.verbs.layers import check_resolved, take_layers
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 
 _STRIP_CELLS = 250_000
 
@@ -58,7 +60,7 @@ def centroids(inputs: Inputs, output: Output) -> Receipt:
         output.out,
         planned=output.dry_run,
         frame=raster.frame,
-        chose=once((*layer.remarks, *written.notes)),
+        chose=distinct((*remarks(layer.remarks), *written.notes)),
         results=(replace(written.result, what="points"),),
         own={"features": written.features},
     )

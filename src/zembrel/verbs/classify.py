@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from zembrel.errors import InputError, UsageError
+from zembrel.facts import Fact
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.views.classed import WithCodes
 from zembrel.raster.views.unscaled import unscaled
@@ -42,9 +43,9 @@ def classify(inputs: Inputs, where: Where, output: Output, classing: Classing) -
     layers, unopened = opened(take(inputs, output), output) if given else ([lets[0].layer], [])
     if classing.classes:
         edges = ways.found_breaks([_values(layer) for layer in layers], classing.classes, output.limits)
-    checks: list[str] = []
+    checks: list[Fact] = []
 
-    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+    def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         target = decide([layer], where)
         if rules:
             named = [NamedLayer("", layer), *lets] if given else lets
@@ -76,7 +77,7 @@ def _values(layer: Layer) -> Raster:
     return unscaled(one_band(layer, "one of them is classified"))
 
 
-def _settled(view: Raster, classing: Classing, output: Output) -> tuple[Raster, list[str]]:
+def _settled(view: Raster, classing: Classing, output: Output) -> tuple[Raster, list[Fact]]:
     """`view` without its small regions, which are found before anything is written."""
     if classing.min_cells < 2 or output.dry_run:
         return view, []

@@ -15,6 +15,7 @@ from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
 from zembrel.engine.limits import Limits
 from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
 from zembrel.expression.operand import whole_type
+from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
 from zembrel.measure import show_number
 from zembrel.raster.breaks import WAYS, breaks
@@ -82,8 +83,8 @@ class Made(NamedTuple):
     """One band of codes, and what was chosen and found on the way."""
 
     view: Raster
-    chose: tuple[str, ...]
-    checks: tuple[str, ...] = ()
+    chose: tuple[Fact, ...]
+    checks: tuple[Fact, ...] = ()
 
 
 def parse_breaks(text: str) -> list[float]:
@@ -148,7 +149,10 @@ def binned(raster: Raster, edges: Sequence[float], classing: Classing) -> Made:
     colours = [_bytes(colour_map(ramp)(n / max(len(edges), 1))) for n in range(len(names))]
     made = band_of_codes(band.name, codes, list(zip(codes, names, colours, strict=True)), classing)
     view = Binned(raster, made, np.array(edges, np.float64), np.array(codes))
-    return Made(view, (f"{len(names)} classes, breaks at {', '.join(shown)}{unit}", f"ramp {ramp}"))
+    return Made(
+        view,
+        (fact("breaks", classes=len(names), breaks=tuple(shown), unit=band.unit), fact("ramp", ramp=ramp)),
+    )
 
 
 def thresholded(raster: Raster, classing: Classing) -> Made:
@@ -172,7 +176,7 @@ def thresholded(raster: Raster, classing: Classing) -> Made:
     view = Binned(
         raster, band_of_codes(band.name, (0, 1), entries, classing), np.array(edges), np.array(codes)
     )
-    return Made(view, (f"1 {name}, else 0",))
+    return Made(view, (fact("threshold", name=name),))
 
 
 def recoded(raster: Raster, table: Sequence[Recoding], classing: Classing, limits: Limits) -> Made:
@@ -204,13 +208,15 @@ def recoded(raster: Raster, table: Sequence[Recoding], classing: Classing, limit
     lows, highs, new = np.array([line[:3] for line in table], np.int64).T
     view = Recoded(raster, made, lows, highs, new, keep)
     cells = sum(counts[code] for code in odd)
-    listed = ", ".join(map(str, odd[:8])) + " ..." * (len(odd) > 8)
-    what = "kept" if keep else "void"
-    checks = (f"{cells:,} cells of codes {listed} are not in the table: {what}",) if odd else ()
+    checks = (
+        (fact("codes_not_listed", cells=cells, codes=tuple(odd[:8]), more=len(odd) > 8, kept=keep),)
+        if odd
+        else ()
+    )
     return Made(
         view,
-        (f"{len(table)} line{'s' * (len(table) != 1)} of {classing.codes}",),
-        checks or ("every code is in the table",),
+        (fact("code_table", lines=len(table), table=classing.codes),),
+        checks or (fact("codes_all_listed"),),
     )
 
 

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from zembrel.errors import UsageError
 from zembrel.expression.formula import Condition, Formula, parse_condition
 from zembrel.expression.tree import Call, Constant, Node
+from zembrel.facts import fact
 from zembrel.raster.views.classed import Chosen
 from zembrel.verbs.classing import VOID, Classing, Made, band_of_codes
 from zembrel.verbs.codetable import check_code
@@ -76,5 +77,5 @@ def ruled(operands: Operands, rules: Sequence[Rule], classing: Classing) -> Made
     made = replace(made, type=source.bands[0].type)
     return Made(
         Chosen(source, made, nothing),
-        (f"{len(rules)} class{'es' * (len(rules) != 1)} by the first rule that holds", *said),
+        (fact("first_rule", classes=len(rules)), *said),
     )

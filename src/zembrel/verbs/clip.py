@@ -7,6 +7,7 @@ from pathlib import Path
 
 from zembrel import features
 from zembrel.errors import RefusedError, UsageError
+from zembrel.facts import Fact, fact
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.views.around import facing
 from zembrel.raster.views.feather import Feathered
@@ -58,18 +59,18 @@ def of_rasters(given: Given, where: Where, output: Output, clipping: Clipping) -
     layers, unopened = opened(given, output)
     layers, collars, found = trimmed(layers, given.options, output)
 
-    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+    def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         view, cover, chose = _view(layer, where, clipping)
         if clipping.feather:
             view = _faded(view, clipping.feather, layer)
-            chose.append(f"alpha fades in over {clipping.feather}")
+            chose.append(fact("alpha_fades", over=clipping.feather))
         written = write(view, final, output, cover=None if clipping.outside else cover)
         return replace(written, checks=(*written.checks, *found)), [*chose, *collars]
 
     return one_to_one("clip", layers, output, make, unopened)
 
 
-def _view(layer: Layer, where: Where, clipping: Clipping) -> tuple[Raster, Cover | None, list[str]]:
+def _view(layer: Layer, where: Where, clipping: Clipping) -> tuple[Raster, Cover | None, list[Fact]]:
     touching, outside = clipping.touching, clipping.outside
     target = decide([layer], where)
     chose = list(target.chose)
@@ -86,7 +87,7 @@ def _view(layer: Layer, where: Where, clipping: Clipping) -> tuple[Raster, Cover
         assert pane is not None
         view: Raster = crop(whole_turn, pane)
         target = replace(target, frame=view.frame)
-        chose.append("native cells")
+        chose.append(fact("native_cells"))
     else:
         view, more = brought(layer, target, clipping.method)
         chose += more
@@ -94,7 +95,7 @@ def _view(layer: Layer, where: Where, clipping: Clipping) -> tuple[Raster, Cover
     if cover is None and outside and target.area is not None:
         cover = _rectangle(target)
     if cover is not None:
-        chose.append("outline by touching cells" if touching else "outline by cell centre")
+        chose.append(fact("outline", by="touching cells") if touching else fact("outline", by="cell centre"))
         view = Blanked(view, cover, outside)
     return view, cover, chose
 

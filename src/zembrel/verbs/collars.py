@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from zembrel.engine.run import over_panes
 from zembrel.errors import UsageError
+from zembrel.facts import Fact, fact
 from zembrel.raster.model import Raster, is_photo, shared_type
 from zembrel.raster.views.collar import Collar, Shade, Trimmed, find_collar, shade_of
 from zembrel.verbs.layers import Layer
@@ -15,7 +16,7 @@ from zembrel.verbs.options import Inputs, Output
 
 def trimmed(
     layers: Sequence[Layer], inputs: Inputs, output: Output
-) -> tuple[list[Layer], list[str], list[str]]:
+) -> tuple[list[Layer], list[Fact], list[Fact]]:
     """The layers, photos without their collars if that is asked for; what was chosen, and what was found.
 
     Raises UsageError for a tolerance that is none.
@@ -34,14 +35,13 @@ def trimmed(
             layer = replace(layer, raster=Trimmed(layer.raster, collar))
         made.append(layer)
     count = sum(isinstance(layer.raster, Trimmed) for layer in made)
-    chose = [f"collars trimmed from {count} of {len(layers)} inputs"]
+    chose = [fact("collars_trimmed", trimmed=count, inputs=len(layers))]
     if shades:
         (colour, within), *more = sorted(shades)
-        others = f" and {len(more)} more" if more else ""
-        chose[0] += f" (colour {'/'.join(map(str, colour))} within {within}{others})"
-    checks = [f"{removed:,} cells of collars removed"] if removed else []
+        chose.append(fact("collar_colour", colour=colour, within=within, others=len(more)))
+    checks = [fact("collar_cells_removed", cells=removed)] if removed else []
     if left:
-        checks.append(f"{left:,} border cells like the collar left: --collar-tolerance takes more")
+        checks.append(fact("collar_cells_left", cells=left))
     return made, chose, checks
 
 

@@ -12,6 +12,7 @@ import numpy as np
 from zembrel.engine.commit import check_free
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.facts import Fact, fact
 from zembrel.grid.extent import footprint_of
 from zembrel.grid.pane import Pane
 from zembrel.raster.difference import Confusion, Differences, Subtracted
@@ -73,7 +74,7 @@ class Compared(NamedTuple):
     one: Raster
     other: Raster
     outside: int
-    chose: tuple[str, ...]
+    chose: tuple[Fact, ...]
 
 
 def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
@@ -117,9 +118,9 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
         paths,
         frame=pair.one.frame,
         chose=pair.chose,
-        checks=tuple(broken) or (("all limits hold",) if limits else ()),
+        checks=tuple(broken) or ((fact("limits_hold"),) if limits else ()),
         products=comparing.products,
-        own={**facts, "broken": broken, "no_shift": None if told else str(shift.value)},  # type: ignore[union-attr]
+        own={**facts, "no_shift": None if told else str(shift.value)},  # type: ignore[union-attr]
         exit_code=FAILED if broken else 0,
     )
 
@@ -191,10 +192,10 @@ def _holds(found: float | None, value: float, most: bool) -> bool:
     return found is not None and (abs(found) <= value if most else abs(found) >= value)
 
 
-def _told(name: str, found: float | None, value: float, most: bool) -> str:
+def _told(name: str, found: float | None, value: float, most: bool) -> Fact:
     if found is None:
-        return f"{name} cannot be told, so it cannot hold"
-    return f"{name} is {found:.6g}, {'more' if most else 'less'} than {value:g}"
+        return fact("limit_unknown", figure=name)
+    return fact("limit_passed", figure=name, value=found, most=most, limit=value)
 
 
 def _common(first: Layer, second: Layer, method: str) -> Compared:
@@ -227,7 +228,7 @@ def _common(first: Layer, second: Layer, method: str) -> Compared:
         raise apart
     target = Target(one.frame.crop(pane))
     view, said = brought(second, target, method)
-    chose = (f"{second.path.name} brought onto the cells of {first.path.name}", *said)
+    chose = (fact("brought_onto", second=second.path.name, first=first.path.name), *said)
     return Compared(crop(one, pane), unscaled(view), one.frame.size - pane.size, chose)
 
 

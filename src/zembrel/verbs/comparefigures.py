@@ -14,7 +14,7 @@ from zembrel.draw.page import comparison_page
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.geodesy.crs import label
 from zembrel.measure import show_fixed, show_number
-from zembrel.raster.difference import Differences, Subtracted
+from zembrel.raster.difference import Differences, Disagreeing, Subtracted
 from zembrel.raster.model import Band, Raster, is_photo
 from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.verbs.options import Output
@@ -22,6 +22,7 @@ from zembrel.verbs.phrases import show_cell
 
 _PANEL, _PAGE = 700, 1600  # pixels along a side of a layer
 _BARS = 61
+_CONFUSED = 5  # pairs of classes that are named
 _SHARE = 99.0  # per cent of differences that the colours and bars span
 
 
@@ -36,8 +37,12 @@ class ComparedPair(NamedTuple):
 
     @property
     def sign(self) -> str:
-        """What the difference is."""
-        return f"{self.names[0]} less {self.names[1]}"
+        """What the picture of the difference shows."""
+        return "where they differ" if self.of_classes else f"{self.names[0]} less {self.names[1]}"
+
+    @property
+    def of_classes(self) -> bool:
+        return self.facts["classes"] is not None
 
     @property
     def band(self) -> Band:
@@ -82,12 +87,7 @@ def words_of(facts: Mapping[str, Any], band: Band) -> list[tuple[str, str]]:
     if facts["first_alone"] or facts["second_alone"]:
         rows.append(("only in one", f"{facts['first_alone']:,} and {facts['second_alone']:,} cells"))
     if facts["classes"] is not None:
-        rows.append(
-            (
-                "agreement",
-                f"{100 * facts['classes']['agreement']:.4g} %, kappa {facts['classes']['kappa']:.3f}",
-            )
-        )
+        rows += _confusion(facts["classes"])
     elif facts["cells"]:
         sizes = ", ".join(f"{facts['percentiles'][share]:.4g}" for share in ("50", "95", "99"))
         rows.append(("bias, rms", f"{facts['bias']:.4g}, {facts['rms']:.4g}{unit}"))
@@ -105,6 +105,17 @@ def words_of(facts: Mapping[str, Any], band: Band) -> list[tuple[str, str]]:
     return rows
 
 
+def _confusion(classes: Mapping[str, Any]) -> list[tuple[str, str]]:
+    """The agreement of classes, and which are confused most."""
+    rows = [("agreement", f"{100 * classes['agreement']:.4g} %, kappa {classes['kappa']:.3f}")]
+    for row in classes["confused"][:_CONFUSED]:
+        one, other = (
+            name or str(row[key]) for name, key in zip(row["names"], ("first", "second"), strict=True)
+        )
+        rows.append((f"{row['cells']:,} cells", f"{one} became {other}"))
+    return rows
+
+
 def _layers(
     compared: ComparedPair, output: Output, pixels: int
 ) -> tuple[ColouredCells, ColouredCells, ColouredCells]:
@@ -117,6 +128,8 @@ def _layers(
         span = min(low for low, _ in ends), max(high for _, high in ends)
         look = Look(ramp=first.key.ramp, limits=span)
         first, second = (painted(raster, look, output.limits, pixels) for raster in (one, other))
+    if compared.of_classes:
+        return first, second, painted(Disagreeing(one, other), Look(), output.limits, pixels)
     name = "difference of red" if is_photo(one.bands) else "difference"
     bands = tuple(Band(name, "float64", unit=band.unit) for band in one.bands)
     apart: Raster = Relabelled(Subtracted(one, other), bands)
@@ -136,7 +149,7 @@ def _most(found: Differences) -> float:
 
 def _bars(compared: ComparedPair) -> Bars | None:
     found, unit = compared.found, compared.band.unit
-    if not found.cells or found.equal == found.cells or compared.facts["classes"] is not None:
+    if not found.cells or found.equal == found.cells or compared.of_classes:
         return None
     most = _most(found)
     edges = np.linspace(-most, most, _BARS + 1)

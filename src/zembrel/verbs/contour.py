@@ -13,9 +13,11 @@ import shapely
 from zembrel.engine.limits import Limits, stage
 from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.facts import Fact, distinct, fact, remarks
+from zembrel.features.columns import REAL, TRUTH
 from zembrel.features.files.schema import Field, Schema
 from zembrel.features.ground import ground_areas
-from zembrel.features.table import REAL, TRUTH, FeatureTable, geometry_array
+from zembrel.features.table import FeatureTable, geometry_array
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_number
@@ -27,7 +29,7 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.writing import check_target, full, write_parts
 from zembrel.verbs.layers import check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.survey import quantiles, seen
 
 _STRIP_CELLS = 2_000_000
@@ -85,7 +87,7 @@ def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
         output.out,
         planned=output.dry_run,
         frame=layer.raster.frame,
-        chose=once((*layer.remarks, *chose, *written.notes)),
+        chose=distinct((*remarks(layer.remarks), *chose, *written.notes)),
         results=(written.result,),
         own={"levels": list(levels), "features": written.features},
     )
@@ -93,7 +95,7 @@ def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
 
 def _levels(
     raster: Raster, ends: tuple[float, float], contouring: Contouring, output: Output
-) -> tuple[list[float], list[str]]:
+) -> tuple[list[float], list[Fact]]:
     low, high = ends
     asked = [contouring.interval, contouring.levels, contouring.classes]
     if sum(one is not None for one in asked) > 1:
@@ -122,16 +124,14 @@ def _levels(
         levels = [contouring.base + n * interval for n in range(first, last + 1)]
     if not contouring.filled:
         levels = [level for level in levels if low <= level < high]
-    said = (
-        [f"{len(levels)} levels from {show_number(levels[0])} to {show_number(levels[-1])}"] if levels else []
-    )
+    said = [fact("levels", levels=len(levels), lowest=levels[0], highest=levels[-1])] if levels else []
     if not levels:
         raise InputError(
             "no level lies within the values",
             f"these run from {show_number(low)} to {show_number(high)}",
             "choose other --levels, or a smaller --interval",
         )
-    return levels, [*said, *(["surface softened"] if contouring.smooth else [])]
+    return levels, [*said, *([fact("softened")] if contouring.smooth else [])]
 
 
 def _given(text: str) -> list[float]:

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import RefusedError, UsageError, nearest_name
+from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
 from zembrel.measure import show_number
 from zembrel.raster.fit import TypeFit
@@ -71,11 +72,11 @@ def of_rasters(given: Given, where: Where, output: Output, values: Values) -> Re
     if values.each_band:
         layers, output = _bands_apart(layers, output)
 
-    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+    def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         view, chose = layer.raster, []
         if values.rgb:
             view = expand_palette(view)
-            chose.append("palette to colour bands")
+            chose.append(fact("palette_to_bands"))
         if values.palette:
             view, more = settled(view, "a palette", output, holds=False)
             chose += more
@@ -88,7 +89,7 @@ def of_rasters(given: Given, where: Where, output: Output, values: Values) -> Re
     return one_to_one("convert", layers, output, make, unopened)
 
 
-def _in_type(path: Path, view: Raster, output: Output, values: Values) -> tuple[Raster, list[str]]:
+def _in_type(path: Path, view: Raster, output: Output, values: Values) -> tuple[Raster, list[Fact]]:
     """`view` with its values scaled or told as asked, in the asked type."""
     if values.unscaled:
         view, said = told_values(view)
@@ -103,7 +104,7 @@ def _in_type(path: Path, view: Raster, output: Output, values: Values) -> tuple[
     return _typed(path, view, output, values)
 
 
-def _in_few_colours(path: Path, view: Raster, values: Values, output: Output) -> tuple[Raster, str]:
+def _in_few_colours(path: Path, view: Raster, values: Values, output: Output) -> tuple[Raster, Fact]:
     """`view` in a palette, and what that is. Raises UsageError or RefusedError."""
     if values.dither not in DITHERS:
         raise UsageError(
@@ -116,19 +117,22 @@ def _in_few_colours(path: Path, view: Raster, values: Values, output: Output) ->
             "a palette is made for red, green and blue of 8 bits",
             "choose three with --bands, and use --stretch 2%,98% --type uint8 first",
         )
-    how = f"dither {values.dither}"
     if not str(values.palette).isdigit():
         legend = read_legend(Path(str(values.palette)))
         if any(not 0 <= entry.code < 256 for entry in legend.entries):
             raise UsageError(
                 f"{values.palette} has codes above 255", "a palette has 256 at most", "renumber them"
             )
-        return Quantized(view, legend, values.dither), f"{len(legend.entries)} given colours, {how}"
+        return Quantized(view, legend, values.dither), fact(
+            "given_colours", colours=len(legend.entries), dither=values.dither
+        )
     most = int(str(values.palette))
     if not 2 <= most <= 256:
         raise UsageError(f"--palette {most}", "a palette has 2 to 256 colours", "write --palette 64")
     palette = median_cut(seen(view, ColourCounts(), output.limits), most)
-    return Quantized(view, palette, values.dither), f"{len(palette.entries)} colours by median cut, {how}"
+    return Quantized(view, palette, values.dither), fact(
+        "median_cut", colours=len(palette.entries), dither=values.dither
+    )
 
 
 def _bands_apart(layers: list[Layer], output: Output) -> tuple[list[Layer], Output]:
@@ -144,7 +148,7 @@ def _bands_apart(layers: list[Layer], output: Output) -> tuple[list[Layer], Outp
     return apart, replace(output, out=str(output.out).rstrip("/") + "/")
 
 
-def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Raster, list[str]]:
+def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Raster, list[Fact]]:
     """`view` in the asked type and what was done to its values. Raises RefusedError for losses."""
     source, stretch = shared_type(view.bands).name, values.stretch
     wanted = output.type or ("uint8" if stretch else source)
@@ -159,21 +163,21 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
         low, high = ends_of(colours_of(view), stretch, output.limits)
         top = float(np.iinfo(wanted).max) if np.dtype(wanted).kind in "iu" else 1.0
         gain = top / (high - low)
-        return cast(view, wanted, gain, -low * gain), [
-            f"stretched {show_number(low)} to {show_number(high)} over 0 to {show_number(top)}"
-        ]
+        return cast(view, wanted, gain, -low * gain), [fact("stretched", low=low, high=high, top=top)]
     if np.can_cast(source, wanted):
-        return cast(view, wanted), [] if wanted == source else [f"type {source} to {wanted}"]
+        return cast(view, wanted), [] if wanted == source else [
+            fact("type_changed", from_type=source, to_type=wanted)
+        ]
     fit = seen(colours_of(view), TypeFit(wanted), output.limits)
     rounded = values.rounded or values.clamp or np.dtype(wanted).kind == "f"
     if (fit.outside and not values.clamp) or (fit.fractions and not rounded):
         raise _loss(path, fit, wanted)
-    did = [f"{fit.fractions:,} values rounded"] if fit.fractions else []
-    did += [f"{fit.outside:,} values held at the ends of the range"] if fit.outside else []
-    return cast(view, wanted), [f"type {source} to {wanted}", *did]
+    did = [fact("rounded", values=fit.fractions)] if fit.fractions else []
+    did += [fact("clamped", values=fit.outside)] if fit.outside else []
+    return cast(view, wanted), [fact("type_changed", from_type=source, to_type=wanted), *did]
 
 
-def _each_stretched(view: Raster, ends: str, wanted: str, output: Output) -> tuple[Raster, list[str]]:
+def _each_stretched(view: Raster, ends: str, wanted: str, output: Output) -> tuple[Raster, list[Fact]]:
     """Each band over the range of the type by ends of its own; opacity stays."""
     made, said = [], []
     for n, band in enumerate(view.bands):
@@ -185,7 +189,7 @@ def _each_stretched(view: Raster, ends: str, wanted: str, output: Output) -> tup
         gain = top_of(np.dtype(wanted)) / (high - low)
         made.append(cast(alone, wanted, gain, -low * gain))
         said.append(f"{band.name} {show_number(low)} to {show_number(high)}")
-    return stack(tuple(made)), [f"each band stretched: {', '.join(said)}"]
+    return stack(tuple(made)), [fact("stretched_each", bands=tuple(said))]
 
 
 def _loss(path: Path, fit: TypeFit, wanted: str) -> RefusedError:

@@ -16,6 +16,7 @@ import orjson
 
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError
+from zembrel.facts import fact, remarks
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, label, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
 from zembrel.reading import readings
@@ -85,11 +86,11 @@ def coords(
         told["lines"] = [line.rstrip("\n") for line in text]
     else:
         _pour(text, sys.stdout)
-    shown = [f"line {n}: {line}" for n, line in counts.bad[:SHOWN]]
-    shown += [f"{len(counts.bad) - SHOWN} more"] if len(counts.bad) > SHOWN else []
-    chose: tuple[str, ...] = (move.describe(),)
+    shown = [fact("bad_line", number=n, line=line) for n, line in counts.bad[:SHOWN]]
+    shown += [fact("and_more", more=len(counts.bad) - SHOWN)] if len(counts.bad) > SHOWN else []
+    chose = remarks([move.describe()])
     if reading.z_in is not None and not move.changes_heights:
-        chose += (f"heights into {given.z_unit}",)
+        chose += (fact("heights_into", unit=given.z_unit),)
     return Receipt(
         "coords",
         out=output.out,

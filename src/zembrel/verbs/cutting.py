@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zembrel.errors import UsageError
+from zembrel.facts import Fact, fact
 
 
 @dataclass(frozen=True)
@@ -35,7 +36,7 @@ def pair_of(text: str, flag: str, example: str) -> tuple[int, int]:
     return int(one), int(other or one)
 
 
-def left_out(empty: int, kept: int) -> tuple[str, ...]:
+def left_out(empty: int, kept: int) -> tuple[Fact, ...]:
     """What there is to say of sheets that were not written: empty ones, and those that stood already."""
-    first = f"{empty:,} empty sheets left out" if empty else "no empty sheet"
-    return (first, *([f"{kept:,} sheets stood already"] if kept else []))
+    first = fact("empty_sheets", empty=empty) if empty else fact("no_empty_sheet")
+    return (first, *([fact("sheets_stood", kept=kept)] if kept else []))

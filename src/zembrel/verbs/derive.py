@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.expression.formula import parse_formula
+from zembrel.facts import Fact, distinct, fact
 from zembrel.raster.model import Raster
 from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.intake import take
@@ -25,7 +26,7 @@ from zembrel.verbs.operands import (
     with_lets,
 )
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.spectral.indices import SpectralIndex, band_of, indices
 from zembrel.verbs.target import decide, masked
 from zembrel.verbs.write import Written, write
@@ -68,7 +69,7 @@ def derive(inputs: Inputs, where: Where, output: Output, algebra: Algebra) -> Re
         raise UsageError("there is nothing to compute with", "formulas work on layers", "add --let s=FILE")
     layers, unopened = opened(take(inputs, output), output) if given else ([lets[0].layer], [])
 
-    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+    def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         target = decide([layer], where)
         named = [NamedLayer("", layer), *lets] if given else lets
         operands, chose = brought_together(named, target, algebra.method)
@@ -102,10 +103,10 @@ def _several(given: str | Sequence[str]) -> list[str]:
     return [given] if isinstance(given, str) else list(given)
 
 
-def _derived(operands: Operands, wanted: Sequence[Wanted]) -> tuple[Raster, list[str]]:
+def _derived(operands: Operands, wanted: Sequence[Wanted]) -> tuple[Raster, list[Fact]]:
     """The view that computes all results, and what was chosen for it."""
     results: list[NamedFormula] = []
-    chose: list[str] = []
+    chose: list[Fact] = []
     for number, one in enumerate(wanted):
         if one.known is not None:
             operands, said = _with_roles(operands, one.known)
@@ -130,12 +131,12 @@ def _formula(text: str, operands: Operands, otherwise: str) -> NamedFormula:
     return NamedFormula(otherwise, parse_formula(text))
 
 
-def _with_roles(operands: Operands, index: SpectralIndex) -> tuple[Operands, list[str]]:
+def _with_roles(operands: Operands, index: SpectralIndex) -> tuple[Operands, list[Fact]]:
     """Operands among which the bands that an index needs go by the names it has for them.
 
     Raises InputError for a band that is not found.
     """
-    names, found, chose = dict(operands.names), list[str](), list[str]()
+    names, found, chose = dict(operands.names), list[str](), list[Fact]()
     for role in index.formula.names:
         if role not in operands.names:
             names[role] = _played(role, operands, index)
@@ -145,10 +146,12 @@ def _with_roles(operands: Operands, index: SpectralIndex) -> tuple[Operands, lis
         own = held.layer.raster.bands[band]
         if index.reflectance and own.dtype.kind in "iu" and own.scale == 1.0:
             chose.append(
-                f"{index.name} takes reflectances of 0 to 1, {held.layer.path.name} holds {own.type}"
+                fact("reflectance_needed", index=index.name, layer=held.layer.path.name, type=own.type)
             )
-    source = f" ({index.source})" if index.source else ""
-    return replace(operands, names=names), [f"{index.name} of {', '.join(found)}{source}", *once(chose)]
+    return replace(operands, names=names), [
+        fact("index_bands", index=index.name, bands=tuple(found), source=index.source),
+        *distinct(chose),
+    ]
 
 
 def _played(role: str, operands: Operands, index: SpectralIndex) -> tuple[int, int]:

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from zembrel.engine.commit import check_free
+from zembrel.facts import fact
 from zembrel.formats import format_named, identify, layers_of
 from zembrel.geodesy.crs import UnresolvedCRS, label
 from zembrel.geodesy.registry import by_code
@@ -56,11 +57,11 @@ def of_rasters(given: Given, where: Where, output: Output, looking: Looking) -> 
     layers = open_layers(given)
     facts = [_facts(layer) for layer in layers]
     tables = [_rows(layer) for layer in layers]
-    for layer, table, fact in zip(layers, tables, facts, strict=True):
+    for layer, table, found in zip(layers, tables, facts, strict=True):
         if stats:
-            add_statistics(layer, table, fact, output)
+            add_statistics(layer, table, found, output)
         if at:
-            add_values(layer, at, table, fact)
+            add_values(layer, at, table, found)
     show = _side_by_side if len(layers) <= SIDE_BY_SIDE else _listed
     text = show_table(tables[0]) if len(layers) == 1 else show(layers, tables)
     if looking.page is None:
@@ -69,7 +70,7 @@ def of_rasters(given: Given, where: Where, output: Output, looking: Looking) -> 
     check_ending(page, (*PICTURES, *BROWSER_PAGES), "page")
     check_free(page, output.replace)
     write_page(layers, tables, page, output)
-    chose = ("a page of it",) if len(layers) == 1 else (f"a sheet of {len(layers)} layers",)
+    chose = (fact("page_of_one"),) if len(layers) == 1 else (fact("contact_sheet", layers=len(layers)),)
     return Receipt(
         "describe", given.paths, chose=chose, own={"layers": facts}, products={"page": page}, data=text
     )

@@ -18,6 +18,7 @@ from zembrel.draw.shapes import ShapeLook
 from zembrel.draw.terminal import in_terminal
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.facts import Fact, distinct, fact
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.grid.frame import Affine, Frame
@@ -33,7 +34,7 @@ from zembrel.verbs.mapextras import MapExtras, extras_of
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points import draw as of_points
 from zembrel.verbs.points.draw import PointLook
-from zembrel.verbs.receipt import Receipt, Result, once
+from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.target import Target, brought, decide
 from zembrel.verbs.within import asked_crs, resolve
 
@@ -88,13 +89,13 @@ def draw(
             else:
                 shown = draw_map(ground, layers, staged, look, title)
         staging.publish()
-    counts = (f"{sum(len(layer.table) for layer in layers):,} features",) if layers else ()
+    counts = (fact("features", features=sum(len(layer.table) for layer in layers)),) if layers else ()
     return Receipt(
         "draw",
         tuple(paths),
         output.out,
         frame=frame,
-        chose=once((*chose, *shown, *counts)),
+        chose=distinct((*chose, *shown, *counts)),
         results=(Result(output.path, size_on_disk(output.path), seconds=output.seconds),),
     )
 
@@ -150,7 +151,7 @@ def _check(rasters: Sequence[Origin], features: Sequence[Origin], where: Where, 
 
 def _views(
     rasters: Sequence[Origin], inputs: Inputs, where: Where, extras: MapExtras
-) -> tuple[list[View], list[str]]:
+) -> tuple[list[View], list[Fact]]:
     """The rasters, or what of them lies in the area; of halves the second on the cells of the first."""
     layers = [open_layer(origin, inputs) for origin in rasters]
     views = [View(layer.path.stem, _view(layer, where)) for layer in layers]

@@ -8,11 +8,12 @@ from typing import TypeVar
 
 from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError, ZembrelError
+from zembrel.facts import Fact, distinct, fact, remarks
 from zembrel.formats import choose_format, format_named
 from zembrel.verbs.intake import Given
 from zembrel.verbs.layers import Layer, given_layers, open_layer
 from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import LOSSES, Loss, Receipt, once
+from zembrel.verbs.receipt import LOSSES, Loss, Receipt
 from zembrel.verbs.within import OutsideError, left_out
 from zembrel.verbs.write import Written
 
@@ -54,7 +55,7 @@ def each(
     paths: Sequence[Path],
     *,
     keep_going: bool,
-) -> tuple[list[Result], Lost, list[str]]:
+) -> tuple[list[Result], Lost, list[Fact]]:
     """What `one` makes of each input, the inputs lost under keep_going, and a word on those outside the area.
 
     Raises what `one` raises; OutsideError only where no input meets the area; InputError where all are lost.
@@ -107,7 +108,7 @@ def one_to_one(
     verb: str,
     layers: Sequence[Layer],
     output: Output,
-    make: Callable[[Layer, Path], tuple[Written, list[str]]],
+    make: Callable[[Layer, Path], tuple[Written, list[Fact]]],
     unopened: Lost = (),
 ) -> Receipt:
     """Make each result and put one receipt over all; with keep_going the others are finished.
@@ -122,21 +123,21 @@ def one_to_one(
         if not output.dry_run:
             check_free(final, output.replace)
 
-    def one(layer: Layer, final: Path) -> tuple[Layer, Written, list[str]]:
+    def one(layer: Layer, final: Path) -> tuple[Layer, Written, list[Fact]]:
         written, chose = make(layer, final)
-        return layer, written, [*layer.remarks, *chose]
+        return layer, written, [*remarks(layer.remarks), *chose]
 
     done, lost, outside = each(one, layers, finals, paths, keep_going=output.keep_going)
     return _receipt(verb, layers, output, done, [*unopened, *lost], outside)
 
 
-def _checks(done: Sequence[tuple[Layer, Written, list[str]]]) -> list[str]:
+def _checks(done: Sequence[tuple[Layer, Written, list[Fact]]]) -> list[Fact]:
     """What was checked: said once where all agree, else for each by name."""
     said = [(layer.path.stem, item) for layer, written, _ in done for item in written.checks]
     if len({item for _, item in said}) < 2:
         return [item for _, item in said][:1]
-    named = [f"{name} {item}" for name, item in said]
-    more = [f"{len(named) - SHOWN_CHECKS} more"] if len(named) > SHOWN_CHECKS else []
+    named = [item._replace(about=name) for name, item in said]
+    more = [fact("and_more", more=len(named) - SHOWN_CHECKS)] if len(named) > SHOWN_CHECKS else []
     return named[:SHOWN_CHECKS] + more
 
 
@@ -144,9 +145,9 @@ def _receipt(
     verb: str,
     layers: Sequence[Layer],
     output: Output,
-    done: Sequence[tuple[Layer, Written, list[str]]],
+    done: Sequence[tuple[Layer, Written, list[Fact]]],
     lost: Lost,
-    outside: Sequence[str],
+    outside: Sequence[Fact],
 ) -> Receipt:
     return Receipt(
         verb,
@@ -155,7 +156,7 @@ def _receipt(
         planned=output.dry_run,
         touched=tuple(layer.path for layer, _, _ in done),
         frame=done[0][1].view.frame,
-        chose=once(item for _, written, items in done for item in (*items, *written.chose)),
+        chose=distinct(item for _, written, items in done for item in (*items, *written.chose)),
         checks=(*_checks(done), *outside),
         lost=tuple(lost),
         results=tuple(written.result for _, written, _ in done),

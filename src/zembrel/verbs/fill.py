@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from zembrel.errors import UsageError
+from zembrel.facts import Fact, fact
 from zembrel.grid.frame import Frame
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.fill import Filled
@@ -33,7 +34,7 @@ def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt
         )
     layers, unopened = opened(take(inputs, output), output)
 
-    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+    def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         view = layer.raster
         cells = _cells(reach, view.frame)
         kind = codes_in(view)
@@ -41,12 +42,12 @@ def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt
         if not output.dry_run:
             before = seen(view, Coverage(), output.limits)
         written = write(Filled(view, cells, kind is not None), final, output)
-        how = f"nearest ({kind})" if kind else "mean by inverse square of distance"
-        chose = [how, f"reach {cells:.6g} cells"]
+        how = fact("filled_by_nearest", kind=kind) if kind else fact("filled_by_mean")
+        chose = [how, fact("reach_in_cells", cells=cells)]
         if not output.dry_run:
             voids = view.frame.size - before.valid
             left = view.frame.size - (written.result.valid or 0)
-            chose.append(f"{voids - left:,} of {voids:,} void cells closed, {left:,} lie deeper")
+            chose.append(fact("voids_closed", closed=voids - left, voids=voids, left=left))
         return written, chose
 
     return one_to_one("fill", layers, output, make, unopened)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from zembrel.facts import Fact, fact
 from zembrel.raster.model import Raster
 from zembrel.verbs.alike import alike
 from zembrel.verbs.layers import Layer
@@ -11,7 +12,7 @@ from zembrel.verbs.pieces import pieces_of, sewn
 from zembrel.verbs.target import Target, brought
 
 
-def joined(layers: Sequence[Layer], target: Target, method: str) -> tuple[Raster, list[str]]:
+def joined(layers: Sequence[Layer], target: Target, method: str) -> tuple[Raster, list[Fact]]:
     """The layers on the target's frame, the first that is valid winning, and what was chosen for that.
 
     Raises InputError if none lies there.
@@ -23,4 +24,4 @@ def joined(layers: Sequence[Layer], target: Target, method: str) -> tuple[Raster
     same, said = alike(layers)
     pieces, touched, methods = pieces_of(same, target, method)
     whole, more = sewn(pieces, touched, target, method)
-    return whole, [*chose, *said, *(more or methods), "overlap first"]
+    return whole, [*chose, *said, *(more or methods), fact("overlap", rule="first")]

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
@@ -104,11 +105,11 @@ def _label_points(path: Path, final: Path, output: Output, changes: Changes) -> 
                 with resource_errors(final):
                     write_with_crs(path, staged, crs)
             staging.publish()
-    return _receipt(path, final, [f"CRS {name_of(crs)}"], "points untouched", output)
+    return _receipt(path, final, {"crs": name_of(crs)}, "points untouched", output)
 
 
 def _receipt(
-    path: Path, final: Path, changed: Sequence[str], how: str, output: Output, frame: Frame | None = None
+    path: Path, final: Path, changed: Mapping[str, Any], how: str, output: Output, frame: Frame | None = None
 ) -> Receipt:
     """What was changed, and where that stands."""
     return Receipt(
@@ -118,22 +119,22 @@ def _receipt(
         planned=output.dry_run,
         frame=frame,
         results=(Result(final, how=(how,)),),
-        own={"changed": list(changed)},
+        own={"changed": dict(changed)},
     )
 
 
-def _mended(path: Path, raster: Raster, changes: Changes) -> tuple[Frame, tuple[Band, ...], list[str]]:
-    frame, bands, did = raster.frame, raster.bands, []
+def _mended(path: Path, raster: Raster, changes: Changes) -> tuple[Frame, tuple[Band, ...], dict[str, Any]]:
+    frame, bands, did = raster.frame, raster.bands, dict[str, Any]()
     if changes.crs:
         frame = replace(frame, crs=parse_crs_phrase(changes.crs))
-        did.append(f"CRS {changes.crs}")
+        did["crs"] = changes.crs
     if changes.shift:
         frame = replace(frame, affine=_shifted(frame.affine, changes.shift))
-        did.append(f"moved by {changes.shift}")
+        did["shift"] = changes.shift
     if changes.nodata is not None:
         value = _nodata(changes.nodata, bands)
         bands = tuple(replace(band, nodata=value) for band in bands)
-        did.append(f"nodata {changes.nodata}")
+        did["nodata"] = changes.nodata
     if changes.names:
         names = [name.strip() for name in changes.names.split(",")]
         if len(names) != len(bands):
@@ -143,14 +144,14 @@ def _mended(path: Path, raster: Raster, changes: Changes) -> tuple[Frame, tuple[
                 "separate them by commas",
             )
         bands = tuple(replace(band, name=name) for band, name in zip(bands, names, strict=True))
-        did.append("names " + ", ".join(names))
+        did["names"] = names
     if changes.legend:
         if len(bands) != 1 or bands[0].type != "uint8":
             raise UsageError(f"{path} cannot hold a legend", "one band of uint8 can", "leave --legend out")
         bands = (replace(bands[0], legend=read_legend(Path(changes.legend))),)
-        did.append(f"legend {changes.legend}")
+        did["legend"] = changes.legend
     if changes.overviews:
-        did.append("overviews")
+        did["overviews"] = True
     return frame, bands, did
 
 

@@ -27,7 +27,7 @@ class Layer:
 
     path: Path
     raster: Raster
-    remarks: tuple[str, ...] = ()  # of the reader, for the receipt
+    remarks: tuple[str, ...] = ()  # of the reader
     elsewhere: Origin | None = None
 
     @property

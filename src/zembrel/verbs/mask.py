@@ -7,6 +7,7 @@ from pathlib import Path
 
 from zembrel.errors import UsageError
 from zembrel.expression.formula import parse_condition
+from zembrel.facts import Fact, fact
 from zembrel.formats.origin import Origin
 from zembrel.raster.views.masked import Holds, Void
 from zembrel.raster.views.outline import Blanked, Cover
@@ -38,7 +39,7 @@ def mask(
     condition = parse_condition(where) if where else None
     witness = open_layer(Origin.of(Path(by)), replace(inputs, bands=None, layer=None)) if by else None
 
-    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+    def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         view = layer.raster
         target = Target(view.frame, asked=Where(average_codes=True))
         operands, chose = brought_together([NamedLayer("", witness or layer)], target, "nearest")
@@ -46,8 +47,9 @@ def mask(
         if condition is not None:
             truth, said = computed(operands, [NamedFormula("mask", condition)])
             cover, chose = Holds(truth), [*chose, *said]
-        said_of = where if where else f"{by} is empty"
-        chose.append(f"blank where {'not ' if keep else ''}{said_of}" if where else f"blank where {said_of}")
+        chose.append(
+            fact("blank_where", condition=where, kept=keep) if where else fact("blank_where_empty", layer=by)
+        )
         return write(Blanked(view, cover, not keep), final, output), chose
 
     return one_to_one("mask", layers, output, make, unopened)

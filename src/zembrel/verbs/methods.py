@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from zembrel.errors import UsageError
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import same
 from zembrel.grid.extent import carried_cell
 from zembrel.grid.frame import Frame
@@ -53,15 +54,14 @@ def _averaging(method: Method, kind: str) -> UsageError:
     )
 
 
-def resolution_remark(raster: Raster, frame: Frame) -> list[str]:
+def resolution_remark(raster: Raster, frame: Frame) -> list[Fact]:
     """A word where cells become so much coarser or finer that detail is lost or made up."""
     growth = _growth(raster.frame, frame)
     if 1 / _WORTH_A_WORD < growth < _WORTH_A_WORD:
         return []
-    times = f"{growth:.3g}" if growth > 1 else f"{1 / growth:.3g}"
     if growth > 1:
-        return [f"cells {times} times as large as native: detail is lost"]
-    return [f"cells {times} times as small as native: detail is made up"]
+        return [fact("detail_lost", times=growth)]
+    return [fact("detail_made_up", times=1 / growth)]
 
 
 def _growth(source: Frame, target: Frame) -> float:

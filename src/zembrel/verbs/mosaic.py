@@ -11,6 +11,7 @@ import numpy as np
 
 from zembrel.engine.commit import Staging
 from zembrel.errors import UsageError
+from zembrel.facts import Fact, distinct, fact, remarks
 from zembrel.formats import choose_format
 from zembrel.formats.quilt import Sewing
 from zembrel.grid.extent import footprint_of
@@ -32,7 +33,7 @@ from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import agreed_bands, pieces_of, sewn
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import Target, decide, landing, masked
 from zembrel.verbs.write import write
 
@@ -80,7 +81,7 @@ def of_rasters(given: Given, where: Where, output: Output, joining: Joining) -> 
     layers, collars, trimmings = trimmed(layers, inputs, output)
     pieces, touched, methods = pieces_of(layers, target, joining.method)
     names = [layer.path.stem for layer in touched]
-    toned: list[str] = []
+    toned: list[Fact] = []
     found: list[Disagreement] = []
     if joining.match_tone and not output.dry_run:
         touched, toned = _in_one_tone(pieces, touched)
@@ -94,21 +95,21 @@ def of_rasters(given: Given, where: Where, output: Output, joining: Joining) -> 
             staging.write_text(Path(joining.table), _table(found, names, target.frame))
         written = write(masked(whole, cover), output.path, output, cover=cover)
         staging.publish()
-    chose += [*target.chose, *(more or methods), f"overlap {joining.overlap}", *toned, *collars]
+    chose += [*target.chose, *(more or methods), fact("overlap", rule=joining.overlap), *toned, *collars]
     chose += written.chose
     checks = [*written.checks, *trimmings, *_gaps(layers, target), *_agreement(found, names)]
     checks += [*sheets.unlike(layers), *warned]
-    checks += [f"{len(layers) - len(pieces)} inputs outside the area left out"] * (len(layers) > len(pieces))
+    checks += [fact("inputs_outside", inputs=len(layers) - len(pieces))] * (len(layers) > len(pieces))
     products = {"table": Path(joining.table)} if joining.table else {}
     own = {"overlaps": [_overlap_facts(entry, names) for entry in found]}
     return Receipt(
         "mosaic", tuple(layer.path for layer in layers), output.out,
         planned=output.dry_run, touched=tuple(layer.path for layer in touched), frame=target.frame,
-        chose=once(chose), checks=tuple(checks), results=(written.result,), products=products, own=own,
+        chose=distinct(chose), checks=tuple(checks), results=(written.result,), products=products, own=own,
     )  # fmt: skip
 
 
-def _gaps(layers: Sequence[Layer], target: Target) -> list[str]:
+def _gaps(layers: Sequence[Layer], target: Target) -> list[Fact]:
     return sheets.gaps([layer.raster.frame for layer in layers], target.frame)
 
 
@@ -132,14 +133,14 @@ def _quilted(
     return quilting.as_quilt(inside, target, bands, output, joining.method, sewing)
 
 
-def _opened(given: Given, where: Where, joining: Joining) -> tuple[list[Layer], list[str]]:
+def _opened(given: Given, where: Where, joining: Joining) -> tuple[list[Layer], list[Fact]]:
     """The inputs in their order with like bands, and what was done for that."""
     layers = open_layers(given)
     if joining.order:
         layers = sheets.ordered(layers, joining.order)
-    remarks = [remark for layer in layers for remark in layer.remarks]
+    said = [item for layer in layers for item in remarks(layer.remarks)]
     layers, chose = alike(layers)
-    chose = [*remarks, *chose]
+    chose = [*said, *chose]
     _refuse_blends(layers, joining, where)
     return layers, chose
 
@@ -171,7 +172,7 @@ def _feather(width: str, frame: Frame) -> float:
     return cells
 
 
-def _in_one_tone(pieces: Sequence[RasterPiece], layers: Sequence[Layer]) -> tuple[list[Layer], list[str]]:
+def _in_one_tone(pieces: Sequence[RasterPiece], layers: Sequence[Layer]) -> tuple[list[Layer], list[Fact]]:
     """The layers with gains and offsets that bring their overlaps together, and a word about it."""
     count = len(colours_of(pieces[0].raster).bands)
     before = _rms(disagreements(_colours(pieces)))
@@ -185,12 +186,12 @@ def _in_one_tone(pieces: Sequence[RasterPiece], layers: Sequence[Layer]) -> tupl
     ]
     after = _rms(disagreements(_colours(toned)))
     if before is None or after is None:
-        return list(layers), ["tone as it is (no overlap)"]
-    said = f"tone matched: overlaps differed {before:.2g} rms, now {after:.2g}"
+        return list(layers), [fact("tone_kept")]
+    said = fact("tone_matched", before=before, after=after)
     changed = [
         replace(one, raster=Toned(one.raster, *change)) for one, change in zip(layers, changes, strict=True)
     ]
-    return changed, [said, f"gains {gains.min():.3f} to {gains.max():.3f}"]
+    return changed, [said, fact("gains", lowest=gains.min(), highest=gains.max())]
 
 
 def _colours(pieces: Sequence[RasterPiece]) -> list[RasterPiece]:
@@ -227,26 +228,26 @@ def _rms(found: Sequence[Disagreement]) -> float | None:
     return (sum(entry.rms**2 * entry.cells for entry in found) / cells) ** 0.5 if cells else None
 
 
-def _agreement(found: Sequence[Disagreement], names: Sequence[str]) -> list[str]:
+def _agreement(found: Sequence[Disagreement], names: Sequence[str]) -> list[Fact]:
     """How far overlaps differ, and are shifted against each other."""
     return [*_overlap_items(found, names), *_shift_items(found, names)]
 
 
-def _overlap_items(found: Sequence[Disagreement], names: Sequence[str]) -> list[str]:
+def _overlap_items(found: Sequence[Disagreement], names: Sequence[str]) -> list[Fact]:
     rms = _rms(found)
     if rms is None:
         return []
     worst = max(found, key=lambda entry: entry.rms)
     pair = f"{names[worst.first]}/{names[worst.second]}"
-    return [f"overlaps differ {rms:.2g} rms (probed), worst pair {pair} {worst.rms:.2g}"]
+    return [fact("overlaps_differ", rms=rms, pair=pair, worst=worst.rms)]
 
 
-def _shift_items(found: Sequence[Disagreement], names: Sequence[str]) -> list[str]:
+def _shift_items(found: Sequence[Disagreement], names: Sequence[str]) -> list[Fact]:
     """A word about the pair that is shifted most, if that can be seen."""
     shifted = [(float(np.hypot(*entry.shift)), entry) for entry in found if entry.shift is not None]
     if not shifted:
         return []
     far, worst = max(shifted, key=lambda pair: pair[0])
     if far < _SEEN:
-        return [f"shifts below {_SEEN:g} cell"]
-    return [f"{names[worst.second]} shifted by {far:.2g} cells against {names[worst.first]}"]
+        return [fact("no_shifts", below=_SEEN)]
+    return [fact("shifted", sheet=names[worst.second], cells=far, against=names[worst.first])]

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zembrel.errors import RefusedError, UsageError
+from zembrel.facts import Fact, fact
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block, Raster, has_alpha, shared_type
 from zembrel.raster.views.opacity import Flattened, Settled, colours_of, top_of
@@ -34,22 +35,20 @@ class _Partial:
         self.first = self.first or seen[1]
 
 
-def settled(view: Raster, title: str, output: Output, *, holds: bool) -> tuple[Raster, list[str]]:
+def settled(view: Raster, title: str, output: Output, *, holds: bool) -> tuple[Raster, list[Fact]]:
     """`view` with its opacity as a format called `title` takes it, and what was chosen for that.
 
     holds: whether the format holds opacity. Raises RefusedError where it does not, and some cells are partly
     transparent; UsageError for a colour that is none.
     """
     if not has_alpha(view.bands):
-        return view, ["nothing to flatten (no opacity)"] if output.flatten else []
+        return view, [fact("nothing_to_flatten")] if output.flatten else []
     if output.flatten:
-        return Flattened(view, _background(view, output.flatten)), [
-            f"opacity flattened onto {output.flatten}"
-        ]
+        return Flattened(view, _background(view, output.flatten)), [fact("flattened", onto=output.flatten)]
     if holds:
-        return Settled(view), ["opacity kept (band alpha)"]
+        return Settled(view), [fact("opacity_kept")]
     if output.dry_run:
-        return colours_of(view), ["opacity left out, if no cell is partly transparent"]
+        return colours_of(view), [fact("opacity_left_out")]
     found = seen(view, _Partial(top_of(shared_type(view.bands))), output.limits)
     if found.first is not None:
         x, y = view.frame.centres(np.array([found.first[1]]), np.array([found.first[0]]))
@@ -58,7 +57,7 @@ def settled(view: Raster, title: str, output: Output, *, holds: bool) -> tuple[R
             f"there are {found.cells:,}, the first at {x[0]:.10g},{y[0]:.10g}",
             "add --flatten white (or another colour) to blend them onto it, or write GeoTIFF, PNG or WebP",
         )
-    return colours_of(view), ["opacity is all or nothing: kept as validity"]
+    return colours_of(view), [fact("opacity_as_validity")]
 
 
 def _background(view: Raster, text: str) -> tuple[float, ...]:

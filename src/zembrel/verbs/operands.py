@@ -15,6 +15,7 @@ from zembrel.expression.formula import Formula
 from zembrel.expression.operand import Operand, type_of
 from zembrel.expression.registers import packed
 from zembrel.expression.unitrules import UnlikeUnitsError, unit_of
+from zembrel.facts import Fact, fact
 from zembrel.formats.addresses import is_address
 from zembrel.raster.model import Band, Raster, has_alpha
 from zembrel.raster.views.bands import select_bands
@@ -141,13 +142,15 @@ def with_lets(receipt: Receipt, lets: Sequence[NamedLayer]) -> Receipt:
     return replace(receipt, inputs=read, touched=touched)
 
 
-def brought_together(layers: Sequence[NamedLayer], target: Target, method: str) -> tuple[Operands, list[str]]:
+def brought_together(
+    layers: Sequence[NamedLayer], target: Target, method: str
+) -> tuple[Operands, list[Fact]]:
     """The layers on the target's frame, names for all of their bands, and what was chosen for that."""
-    rasters, chose, names = [], [], dict[str, tuple[int, int]]()
+    rasters, chose, names = [], list[Fact](), dict[str, tuple[int, int]]()
     for number, (name, layer) in enumerate(layers):
         view, said = brought(layer, target, method)
         moved = layer.raster.frame.offset_to(target.frame) is None
-        chose += [f"{name or layer.path.name}: {item}" for item in said] if moved else []
+        chose += [item._replace(about=name or layer.path.name) for item in said] if moved else []
         rasters.append(unscaled(view))
         for word, band in _words(name, rasters[-1]).items():
             names.setdefault(word, (number, band))
@@ -173,12 +176,12 @@ def _words(name: str, raster: Raster) -> dict[str, int]:
     return words
 
 
-def computed(operands: Operands, results: Sequence[NamedFormula]) -> tuple[Derived, list[str]]:
+def computed(operands: Operands, results: Sequence[NamedFormula]) -> tuple[Derived, list[Fact]]:
     """The view that computes all results, a band each, and a word on units that do not go together.
 
     Raises UsageError for names and words that mean nothing.
     """
-    known, chose = operands.known, list[str]()
+    known, chose = operands.known, list[Fact]()
     for name in (name for result in results for name in result.formula.names if name not in known):
         explained = operands.explain(name)
         if explained is not None:
@@ -192,11 +195,11 @@ def computed(operands: Operands, results: Sequence[NamedFormula]) -> tuple[Deriv
     return Derived(operands.sources(program.reads), program, tuple(bands)), chose
 
 
-def _unit(formula: Formula, units: dict[str, str]) -> tuple[str, list[str]]:
+def _unit(formula: Formula, units: dict[str, str]) -> tuple[str, list[Fact]]:
     try:
         return unit_of(formula.tree, units), []
     except UnlikeUnitsError as exc:
-        said = (
-            f"{exc.one} and {exc.other} are taken as they are, at character {exc.at + 1} of {formula.text!r}"
+        said = fact(
+            "units_as_they_are", one=exc.one, other=exc.other, character=exc.at + 1, formula=formula.text
         )
         return "", [said]

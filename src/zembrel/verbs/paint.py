@@ -9,9 +9,10 @@ import numpy as np
 
 from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
 from zembrel.errors import UsageError
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.sun import Sun
 from zembrel.grid.extent import ground
-from zembrel.measure import LENGTHS, show_number
+from zembrel.measure import LENGTHS
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Raster
 from zembrel.raster.relief import NORTH_WEST
@@ -50,14 +51,14 @@ def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
     check_ramp(brush.ramp)
     layers, unopened = opened(take(inputs, output), output)
 
-    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+    def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         view, chose = _painted(unscaled(select_bands(layer.raster, (0,))), brush, output)
         return write(view, final, output), chose
 
     return one_to_one("paint", layers, output, make, unopened)
 
 
-def _painted(view: Raster, brush: Brush, output: Output) -> tuple[Raster, list[str]]:
+def _painted(view: Raster, brush: Brush, output: Output) -> tuple[Raster, list[Fact]]:
     band = view.bands[0]
     if brush.legend is not None:
         if band.dtype.kind not in "iu":
@@ -68,7 +69,7 @@ def _painted(view: Raster, brush: Brush, output: Output) -> tuple[Raster, list[s
             )
         view = Relabelled(view, (replace(band, legend=brush.legend),))
     if view.bands[0].legend is not None and brush.ramp is None:
-        return expand_palette(view), ["legend colours"]
+        return expand_palette(view), [fact("legend_colours")]
     ramp = brush.ramp or default_ramp(band)
     low, high = ends_of(view, brush.limits or "0%,100%", output.limits)
     table = (np.asarray(colour_map(ramp)(np.linspace(0, 1, _COLOURS)))[:, :3] * 255 + 0.5).astype(np.uint8)
@@ -78,6 +79,6 @@ def _painted(view: Raster, brush: Brush, output: Output) -> tuple[Raster, list[s
         metres = LENGTHS.get(band.unit, 1.0) if band.unit else 1.0
         scale = float(metres) * (band.scale or 1.0)
         cell = view.frame.cell[0] * per_x / scale, view.frame.cell[1] * per_y / scale
-    chose = [f"ramp {ramp}", f"from {show_number(low)} to {show_number(high)}"]
-    chose += [f"shaded, sun at {brush.sun.azimuth:g} deg, {brush.sun.altitude:g} deg high"] if cell else []
+    chose = [fact("ramp", ramp=ramp), fact("value_range", low=low, high=high)]
+    chose += [fact("shaded", azimuth=brush.sun.azimuth, altitude=brush.sun.altitude)] if cell else []
     return RampPainted(view, table, low, high, cell, brush.sun), chose

@@ -11,6 +11,7 @@ from dataclasses import replace
 from functools import partial
 
 from zembrel.errors import InputError
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import vertical_of
 from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
@@ -30,14 +31,14 @@ APART = ("sum", "count")  # rules under which each sheet counts by itself
 
 def pieces_of(
     layers: Sequence[Layer], target: Target, method: str
-) -> tuple[list[RasterPiece], list[Layer], list[str]]:
+) -> tuple[list[RasterPiece], list[Layer], list[Fact]]:
     """The layers that meet the frame, each by itself on it, those layers, and what was chosen for that.
 
     Raises InputError if none does.
     """
     pieces: list[RasterPiece] = []
     touched: list[Layer] = []
-    chose: list[str] = []
+    chose: list[Fact] = []
     for layer in layers:
         footprint = footprint_of(layer.raster.frame, target.frame)
         if footprint is None:
@@ -48,8 +49,8 @@ def pieces_of(
         chose += choice
     if not pieces:
         raise InputError("no input lies on the frame", "nothing would be left", "check --onto or --within")
-    unlike = [item for item in dict.fromkeys(chose) if item != "native cells"]
-    return pieces, touched, unlike or ["native cells"]
+    unlike = [item for item in dict.fromkeys(chose) if item != fact("native_cells")]
+    return pieces, touched, unlike or [fact("native_cells")]
 
 
 def agreed_bands(rasters: Sequence[Raster]) -> tuple[Band, ...]:
@@ -73,7 +74,7 @@ def sewn(
     method: str,
     rule: str = "first",
     feather: float = FEATHER,
-) -> tuple[Raster, list[str]]:
+) -> tuple[Raster, list[Fact]]:
     """The layers on the target's frame as one raster without seams, and what was chosen besides.
 
     pieces: the layers each by itself on the frame; feather: cells of the result over which a sheet fades in.
@@ -86,7 +87,7 @@ def sewn(
     if shared is not None:
         whole = _joined(layers, *shared, rule, native_feather(feather, shared[0], target.frame))
         view, chose = brought(replace(layers[0], raster=whole), target, method)
-        return view, [*chose, f"{len(layers)} sheets share a lattice and were joined first"]
+        return view, [*chose, fact("sheets_joined_first", sheets=len(layers))]
     haloed = [
         _with_halo(n, pieces, layers, target, method) if resampled else (piece, None)
         for n, (piece, resampled) in enumerate(zip(pieces, moved, strict=True))

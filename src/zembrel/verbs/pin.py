@@ -11,6 +11,7 @@ import numpy as np
 
 from zembrel.engine.commit import Staging
 from zembrel.errors import UsageError
+from zembrel.facts import Fact, distinct, fact
 from zembrel.formats import identify
 from zembrel.formats.tiesfile import COLUMNS, read_ties
 from zembrel.formats.tiff.ties import tie_points
@@ -27,7 +28,7 @@ from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.phrases import show_table, unit_sign
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.within import asked_crs, asked_frame
 from zembrel.verbs.write import write
 
@@ -65,14 +66,18 @@ def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
     rows = _rows(ties, fit, pinning, frame)
     if pins.table and not output.dry_run:
         _write_table(Path(pins.table), rows, output)
-    chose = [f"model {model} through {len(ties.names)} points", f"method {method} ({why})", *written.chose]
+    chose = [
+        fact("pin_model", model=model, points=len(ties.names)),
+        fact("method", method=method, why=why),
+        *written.chose,
+    ]
     return Receipt(
         "pin",
         (layer.path,),
         output.out,
         planned=output.dry_run,
         frame=frame,
-        chose=once(chose),
+        chose=distinct(chose),
         checks=(*_judgement(ties, fit, frame, pinning), *written.checks),
         results=(written.result,),
         products={"table": Path(pins.table)} if pins.table else {},
@@ -180,22 +185,19 @@ def _shown(rows: Sequence[Sequence[Any]], frame: Frame) -> str:
     return show_table(table)
 
 
-def _judgement(ties: Ties, fit: PinFit, frame: Frame, pinning: Pinning) -> list[str]:
+def _judgement(ties: Ties, fit: PinFit, frame: Frame, pinning: Pinning) -> list[Fact]:
     size, unit = _native(ties), unit_sign(frame.crs)
     rms = float(np.sqrt((fit.residuals**2).mean()))
-    said = [f"residuals {rms:.2f} cells rms ({rms * size:.3g} {unit}), worst {fit.residuals.max():.2f}"]
+    said = [fact("pin_residuals", rms=rms, size=rms * size, unit=unit, worst=fit.residuals.max())]
     if pinning.model == "spline":
-        said = ["a spline passes through every point"]
+        said = [fact("pin_exact")]
     known = fit.left_out[np.isfinite(fit.left_out)]
     if known.size:
-        said.append(f"left out one by one {float(np.sqrt((known**2).mean())):.2f} cells rms")
+        said.append(fact("pin_left_out", cells=float(np.sqrt((known**2).mean()))))
     else:
-        said.append("no point to spare: nothing proves them")
+        said.append(fact("pin_unproved"))
     if fit.suspect is not None:
-        said.append(
-            f"point {ties.names[fit.suspect]} seems wrong: the others miss it by "
-            f"{fit.left_out[fit.suspect]:.1f} cells"
-        )
+        said.append(fact("pin_suspect", point=ties.names[fit.suspect], cells=fit.left_out[fit.suspect]))
     return said
 
 

@@ -10,10 +10,12 @@ import shapely
 
 from zembrel.engine.limits import Limits, ahead, stage
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.facts import Fact, distinct, fact, remarks
+from zembrel.features.columns import INTEGER, REAL, TEXT, column
 from zembrel.features.files.schema import Field, Schema
 from zembrel.features.ground import ground_areas
 from zembrel.features.outlined import Shapes, shapes_of
-from zembrel.features.table import INTEGER, REAL, TEXT, FeatureTable, column
+from zembrel.features.table import FeatureTable
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Raster
@@ -23,7 +25,7 @@ from zembrel.verbs.features.writing import check_target, full, write_parts
 from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.sieving import check_least, sieved_codes
 
 _PIECE = 32.0  # cells of an edge at a time, for areas on the ground
@@ -55,7 +57,7 @@ class _RegionCounts:
 
     regions: int = 0
     cells: int = 0
-    said: list[str] = field(default_factory=list)
+    said: list[Fact] = field(default_factory=list)
 
 
 def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
@@ -76,15 +78,15 @@ def polygonize(inputs: Inputs, output: Output, outlining: Outlining) -> Receipt:
     written = write_parts(out, tables, _schema(out.stem, raster, outlining), output)
     if not counts.regions:
         raise InputError(f"{layer.path} has no valid cell", "there is no region", "check its nodata")
-    way = "cells joined at corners" if outlining.diagonal else "cells joined at edges"
+    way = fact("joined_at", at="corners") if outlining.diagonal else fact("joined_at", at="edges")
     return Receipt(
         "polygonize",
         (layer.path,),
         output.out,
         planned=output.dry_run,
         frame=raster.frame,
-        chose=once((*layer.remarks, *chose, way, *counts.said, *written.notes)),
-        checks=(f"{counts.cells:,} valid cells in {counts.regions:,} regions",),
+        chose=distinct((*remarks(layer.remarks), *chose, way, *counts.said, *written.notes)),
+        checks=(fact("cells_in_regions", cells=counts.cells, regions=counts.regions),),
         results=(written.result,),
         own={"regions": counts.regions, "features": written.features, "cells": counts.cells},
     )
@@ -149,17 +151,17 @@ def _shapes(
             yield _together(waiting)
             waiting = []
     if outlining.smooth:
-        counts.said.append("corners cut by up to half a cell")
+        counts.said.append(fact("corners_cut"))
     if not waiting:
         return
     last, areas = _together(waiting)
     if outlining.simplify is not None:
         reach = in_crs_units(outlining.simplify, frame)
         simple = shapely.coverage_simplify(last.geometries, reach)
-        counts.said.append(f"outlines simplified by {outlining.simplify}, shared borders shared")
+        counts.said.append(fact("simplified", by=outlining.simplify))
         last = last._replace(geometries=np.asarray(simple, object))
     if outlining.dissolve:
-        counts.said.append("dissolved by value")
+        counts.said.append(fact("dissolved"))
         last = _dissolved(last)
     if last.values.size:
         yield last, _areas(last, frame) if whole else areas
@@ -170,7 +172,7 @@ def _together(parts: list[tuple[Shapes, Array]]) -> tuple[Shapes, Array]:
     return Shapes(*joined), np.concatenate([areas for _, areas in parts])
 
 
-def _whole_numbers(layer: Layer, outlining: Outlining) -> tuple[Raster, list[str]]:
+def _whole_numbers(layer: Layer, outlining: Outlining) -> tuple[Raster, list[Fact]]:
     raster = layer.raster
     kind = raster.bands[0].dtype
     if kind.kind == "f":
@@ -180,7 +182,7 @@ def _whole_numbers(layer: Layer, outlining: Outlining) -> tuple[Raster, list[str
                 f"about {_estimate(raster):,} regions would come of values that are nowhere quite equal",
                 "add --round, or make classes of them first",
             )
-        return cast(raster, "int32"), ["values rounded"]
+        return cast(raster, "int32"), [fact("values_rounded")]
     if kind == np.uint64:
         raise UsageError(f"{layer.path} holds uint64 cells", "codes go up to 2^63", "convert them to int64")
     return raster, []

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 import numpy as np
 
 from zembrel.errors import RefusedError, UsageError, nearest_name
+from zembrel.facts import Fact, fact
 from zembrel.formats import Format
 from zembrel.measure import show_number
 from zembrel.raster.model import ALPHA, TYPES, Raster, has_alpha, shared_type
@@ -18,7 +20,7 @@ from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Output
 
 
-def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[str, ...]]:
+def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[Fact, ...]]:
     """`view` as the format can hold it, and what was chosen for that. Raises RefusedError, UsageError."""
     view, chose = _valued(view, form, output)
     if output.type:
@@ -33,22 +35,22 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
     chose += said
     held = shared_type(view.bands).name
     if form.framed and held not in form.types and np.dtype(held).kind == "f":
-        chose.append(f"heights rounded to whole numbers (the format holds {form.types[0]})")
+        chose.append(fact("heights_rounded", type=form.types[0]))
         view = cast(view, form.types[0])
         held = form.types[0]
     wider = next((kind for kind in form.types if np.can_cast(held, kind)), None)
     if held not in form.types and wider is not None:
         view = cast(view, wider)
-        chose.append(f"type {held} to {wider} (the format holds no {held})")
+        chose.append(fact("type_not_held", held=held, wider=wider))
     if view.bands[0].legend is not None and not form.holds_legend:
         if form.most_bands > 1:  # a picture
             view = expand_palette(view)
-            chose.append(f"palette to colour bands ({form.title} holds no palette)")
+            chose.append(fact("palette_not_held", format=form.title))
         else:
-            chose.append("codes without their legend (the format holds none)")
+            chose.append(fact("legend_not_held"))
     compress = output.format_settings.get("compress", "").lower()
     if form.inexact and compress.startswith(form.inexact):  # no value can stand for invalid cells
-        chose.append("nodata mask (the compression changes values)")
+        chose.append(fact("nodata_mask", why="the compression changes values"))
         view = Relabelled(view, tuple(replace(band, nodata=None) for band in view.bands))
     else:
         view = _with_nodata(view, output, form, chose)
@@ -56,34 +58,34 @@ def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[
     return view, (*chose, *_notes(view, form))
 
 
-def _notes(view: Raster, form: Format) -> list[str]:
+def _notes(view: Raster, form: Format) -> list[Fact]:
     """What the format cannot tell of `view`, or tells in another way."""
-    chose: list[str] = []
+    chose: list[Fact] = []
     nodata = view.bands[0].nodata
     if nodata is not None and not form.holds_nodata:
-        chose.append(f"the format does not tell nodata: read it with --from-nodata {_told(nodata)}")
+        chose.append(fact("nodata_not_told", nodata=nodata))
     if view.frame.registration == "node" and not form.holds_nodes:
-        chose.append("nodes become the middles of cells (the format knows no nodes)")
+        chose.append(fact("nodes_not_held"))
     if form.whitens:
-        chose.append(f"invalid cells white (a {form.title} holds no mask)")
+        chose.append(fact("mask_not_held", format=form.title))
     if form.title.startswith("WebP") and len(view.bands) == 1:
-        chose.append("grey as red, green and blue (WebP holds no grey)")
+        chose.append(fact("grey_not_held"))
     legend = view.bands[0].legend
     if legend is not None and legend.named and not form.holds_names:
-        chose.append("classes lose their names (the format holds colours alone)")
+        chose.append(fact("names_not_held"))
     return chose
 
 
-def _valued(view: Raster, form: Format, output: Output) -> tuple[Raster, list[str]]:
+def _valued(view: Raster, form: Format, output: Output) -> tuple[Raster, list[Fact]]:
     """`view` with what its scales and offsets make of stored numbers, where the format cannot tell them."""
     scales = dict.fromkeys((band.scale, band.offset) for band in view.bands)
     if list(scales) == [(1.0, 0.0)] or (form.holds_scale and not output.stored):
         return view, []
-    told = ", ".join(f"scale {show_number(scale)} and offset {show_number(lift)}" for scale, lift in scales)
+    said = tuple(f"scale {show_number(scale)} and offset {show_number(lift)}" for scale, lift in scales)
     if output.stored:
         plain = tuple(replace(band, scale=1.0, offset=0.0) for band in view.bands)
-        return Relabelled(view, plain), [f"stored numbers, without {told}"]
-    return unscaled(view), [f"values of {told} (the format keeps none; --stored writes the numbers)"]
+        return Relabelled(view, plain), [fact("stored_without_scale", scales=said)]
+    return unscaled(view), [fact("values_of_scale", scales=said)]
 
 
 def _holds_opacity(form: Format, view: Raster, output: Output) -> bool:
@@ -94,7 +96,7 @@ def _holds_opacity(form: Format, view: Raster, output: Output) -> bool:
     return not form.most_bands or (form.holds_mask and form.most_bands >= len(view.bands) - 1)
 
 
-def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -> Raster:
+def _with_nodata(view: Raster, output: Output, form: Format, chose: list[Fact]) -> Raster:
     dtype = shared_type(view.bands).name
     if form.nodata is not None:
         kept: float | int | None = form.nodata
@@ -102,17 +104,17 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -
             raise UsageError(
                 f"--nodata {output.nodata}", f"a {form.title} has {kept:g} and no other", "leave --nodata out"
             )
-        chose.append(f"nodata {kept:g} (of the format)")
+        chose.append(fact("nodata_of_format", nodata=kept))
     elif output.nodata is None:
         declared = {band.nodata for band in view.bands}
         value = declared.pop() if len(declared) == 1 else None
         kept = fitting_nodata(value, dtype)
         if kept is None and form.usual_nodata is not None:
-            chose.append(f"nodata {form.usual_nodata} where nothing is (usual in the format)")
+            chose.append(fact("nodata_usual", nodata=form.usual_nodata))
         elif has_alpha(view.bands):
             kept = None  # opacity 0 says it
         elif kept is not None or form.holds_mask or dtype.startswith("float"):
-            chose.append(f"nodata {_told(kept)}" if kept is not None else _default_nodata(dtype))
+            chose.append(fact("nodata", nodata=kept) if kept is not None else _default_nodata(dtype))
     elif output.nodata.lower() == "none":
         kept = None
     else:
@@ -129,7 +131,7 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[str]) -
                 "cells could not hold it",
                 "choose one that fits",
             )
-        chose.append(f"nodata {_told(kept)} as asked")
+        chose.append(fact("nodata_as_asked", nodata=kept))
     return Relabelled(
         view,
         tuple(band if band.colour == ALPHA else replace(band, nodata=kept) for band in view.bands),
@@ -141,8 +143,12 @@ def _told(value: float) -> str:
     return f"{int(value)}" if float(value).is_integer() else repr(value).replace("nan", "NaN")
 
 
-def _default_nodata(dtype: str) -> str:
-    return "nodata NaN" if dtype.startswith("float") else "nodata mask (none declared)"
+def _default_nodata(dtype: str) -> Fact:
+    return (
+        fact("nodata", nodata=math.nan)
+        if dtype.startswith("float")
+        else fact("nodata_mask", why="none declared")
+    )
 
 
 def _check_fit(view: Raster, form: Format) -> None:

@@ -14,6 +14,7 @@ from zembrel.draw.colouring import Look
 from zembrel.draw.profiled import Ground, Trace, draw_profile
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.errors import InputError, UsageError
+from zembrel.facts import Fact, distinct, fact
 from zembrel.geodesy.operation import operation
 from zembrel.grid.extent import carried_cell
 from zembrel.raster.method import parse_method
@@ -27,7 +28,7 @@ from zembrel.verbs.layers import Layer, check_placed, take_layers
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.methods import codes_in
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.sample import over_places
 
 Array = npt.NDArray[np.float64]
@@ -101,7 +102,7 @@ def profile(inputs: Inputs, output: Output, following: Following) -> Receipt:
     return Receipt(
         "profile",
         tuple(layer.path for layer in layers),
-        chose=once(chose),
+        chose=distinct(chose),
         products=following.products,
         own=_facts(lines, places, followed, following.along),
         data=text if shown else None,
@@ -129,7 +130,7 @@ def _step(layers: Sequence[Layer], lines: LinesToFollow, following: Following) -
 
 def _values(
     layer: Layer, lines: LinesToFollow, places: Samples, method: str, output: Output
-) -> tuple[list[Followed], str]:
+) -> tuple[list[Followed], Fact]:
     raster: Raster = unscaled(layer.raster)
     crs = raster.frame.crs
     x, y = places.x, places.y
@@ -144,7 +145,7 @@ def _values(
         Followed(f"{stem}:{band.name}" if several else stem, np.where(ok, held, np.nan), band.unit, band.name)
         for band, held, ok in zip(raster.bands, values, known, strict=True)
     ]
-    return made, f"{stem} by {name}"
+    return made, fact("sampled", layer=stem, way=name, reach=None)
 
 
 def _rename(followed: list[Followed]) -> None:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from zembrel.engine.commit import Staging, check_free
 from zembrel.errors import InputError, RefusedError
+from zembrel.facts import Fact, distinct, fact
 from zembrel.formats.quilt import QuiltSheet, Sewing, write_quilt
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
@@ -16,7 +17,7 @@ from zembrel.verbs.layers import Layer
 from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Output
 from zembrel.verbs.pieces import APART, native_feather, shared_lattice
-from zembrel.verbs.receipt import Receipt, Result, once
+from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.target import Target
 
 
@@ -32,16 +33,16 @@ def refuse_changes(changed: Sequence[str]) -> None:
 
 def _joined_first(
     frames: Sequence[Frame], sheets: list[QuiltSheet], sewing: Sewing, target: Target
-) -> tuple[Frame | None, list[QuiltSheet], Sewing, str]:
+) -> tuple[Frame | None, list[QuiltSheet], Sewing, Fact]:
     """The lattice that sheets share, the sheets on it, the feather in its cells, and what is to be said."""
     shared = shared_lattice(frames)
     if shared is None:
-        said = "sheets of unlike lattices know their neighbours"
+        said = fact("unlike_lattices")
         return None, sheets, sewing, said
     lattice, panes = shared
     sewing = sewing._replace(feather=native_feather(sewing.feather, lattice, target.frame))
     placed = [sheet._replace(footprint=pane) for sheet, pane in zip(sheets, panes, strict=True)]
-    return lattice, placed, sewing, f"{len(sheets)} sheets share a lattice and are joined first"
+    return lattice, placed, sewing, fact("sheets_joined_first", sheets=len(sheets))
 
 
 def as_quilt(
@@ -49,7 +50,7 @@ def as_quilt(
     output: Output, method: str, sewing: Sewing,
 ) -> Receipt:  # fmt: skip
     """Write the quilt of `layers`, each with the cells of the frame it may reach."""
-    out, sheets, methods = output.path, [], []
+    out, sheets, methods = output.path, [], list[Fact]()
     moved = [layer.raster.frame.offset_to(target.frame) is None for layer, _ in layers]
     for (layer, footprint), apart in zip(layers, moved, strict=True):
         if layer.elsewhere is not None:
@@ -59,7 +60,7 @@ def as_quilt(
                 "unpack it first",
             )
         chosen = str(choose_method(method, layer.raster, target.frame, False)[0]) if apart else "nearest"
-        methods.append(f"method {chosen}" if apart else "native cells")
+        methods.append(fact("quilt_method", method=chosen) if apart else fact("native_cells"))
         sheets.append(QuiltSheet(layer.path, footprint, chosen))
     lattice = None
     if len(layers) > 1 and all(moved) and sewing.overlap not in APART:
@@ -79,6 +80,6 @@ def as_quilt(
         output.out,
         planned=output.dry_run,
         frame=target.frame,
-        chose=once((*target.chose, *methods, f"overlap {sewing.overlap}")),
+        chose=distinct((*target.chose, *methods, fact("overlap", rule=sewing.overlap))),
         results=(replace(result, count=len(sheets), what="sheets"),),
     )

@@ -11,6 +11,7 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
+from zembrel.facts import distinct, fact
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
 from zembrel.features.table import FeatureTable, Geometries
 from zembrel.formats.origin import Origin
@@ -23,7 +24,7 @@ from zembrel.verbs.features.framing import check_meets, frame_for
 from zembrel.verbs.intake import FEATURES, take
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.write import write
 
 
@@ -66,8 +67,8 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     said = [
         *chose,
         *mended,
-        way,
-        *([] if scanning.cover else [f"overlap {scanning.overlap}"]),
+        fact("cells_by", way=way),
+        *([] if scanning.cover else [fact("overlap", rule=scanning.overlap)]),
         *written.chose,
     ]
     return Receipt(
@@ -76,8 +77,8 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
         output.out,
         planned=output.dry_run,
         frame=frame,
-        chose=once(said),
-        checks=(f"{len(table):,} features", *written.checks),
+        chose=distinct(said),
+        checks=(fact("features", features=len(table)), *written.checks),
         results=(written.result,),
         own={"features": len(table)},
     )

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from zembrel.errors import ZembrelError
+from zembrel.facts import Fact
 from zembrel.formats.web import traffic
 from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame
@@ -100,7 +101,7 @@ class Receipt:
     """What became of a run of a verb.
 
     out: as it was given; planned: nothing was written; touched: the inputs a planned run would read; frame,
-    points and features: what the verb worked on; losses: what the result cannot hold, in words; lost: inputs
+    points and features: what the verb worked on; losses: what the result cannot hold; lost: inputs
     that could not be done; products: further files by the option that named them; seconds: of the whole run;
     own: facts of this verb alone; settled: options that `zembrel.toml` said; data: what was asked for, of
     verbs that print it.
@@ -114,9 +115,9 @@ class Receipt:
     frame: Frame | None = None
     points: PointTotals | None = None
     features: FeatureTotals | None = None
-    chose: tuple[str, ...] = ()
-    checks: tuple[str, ...] = ()
-    losses: tuple[str, ...] = ()
+    chose: tuple[Fact, ...] = ()
+    checks: tuple[Fact, ...] = ()
+    losses: tuple[Fact, ...] = ()
     lost: tuple[Loss, ...] = ()
     results: tuple[Result, ...] = ()
     products: Mapping[str, Path] = field(default_factory=dict)
@@ -134,14 +135,15 @@ class Receipt:
     def facts(self) -> dict[str, Any]:
         """The receipt for programs, as `docs/receipt.schema.json` describes it."""
         always: dict[str, Any] = {"inputs": [str(path) for path in self.inputs]}
-        always |= {"chose": list(self.chose), "checks": list(self.checks)}
+        always |= {"chose": [item.facts for item in self.chose]}
+        always |= {"checks": [item.facts for item in self.checks]}
         always |= {"lost": [loss.facts for loss in self.lost], "results": [r.facts for r in self.results]}
         some = {
             "out": self.out,
             "planned": self.planned,
             "touched": [str(path) for path in self.touched],
             "frame": self.frame and frame_facts(self.frame),
-            "losses": list(self.losses),
+            "losses": [item.facts for item in self.losses],
             "products": {option: str(path) for option, path in self.products.items()},
             "seconds": self.seconds and round(self.seconds, 3),
             "left_alone": [str(path) for path in self.left_alone],
@@ -161,11 +163,6 @@ def finished(receipt: Receipt) -> Receipt:
         left_alone=tuple(readings.passed),
         web=traffic.facts,
     )
-
-
-def once(said: Iterable[str]) -> tuple[str, ...]:
-    """What is said, each thing once."""
-    return tuple(dict.fromkeys(said))
 
 
 def frame_facts(frame: Frame) -> dict[str, Any]:

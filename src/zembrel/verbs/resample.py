@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel.errors import UsageError
+from zembrel.facts import Fact
 from zembrel.formats import frame_of_name
 from zembrel.verbs.collars import trimmed
 from zembrel.verbs.each import one_to_one, opened
@@ -61,7 +62,7 @@ def _moved(verb: str, given: Given, where: Where, output: Output, method: str) -
     layers, unopened = opened(given, output)
     layers, collars, found = trimmed(layers, given.options, output)
 
-    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+    def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         target = decide([layer], landing(where, final, output.format, layers), finest=layers)
         view, chose = brought(layer, target, method)
         cover = target.cover() if where.mask else None

@@ -13,8 +13,10 @@ import shapely
 
 from zembrel.engine.limits import each
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.facts import distinct, fact, remarks
+from zembrel.features.columns import Column, column
 from zembrel.features.ground import reaches
-from zembrel.features.table import Column, FeatureTable, column
+from zembrel.features.table import FeatureTable
 from zembrel.formats.origin import Origin
 from zembrel.measure import parse_length
 from zembrel.raster.method import Method, parse_method
@@ -25,7 +27,7 @@ from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.layers import Layer, check_resolved, take_layers
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 
 _PLAIN = ("nearest", "bilinear", "cubic", "lanczos")
 
@@ -56,16 +58,16 @@ def sample(
         values, known = values_at(raster, x, y, way, around, over_places(raster, output))
         missing += int((~known.any(axis=0)).sum())
         _add(columns, layer, raster, values, known, way)
-        chose.append(f"{layer.path.stem} by {way}" + (f" within {reach}" if reach else ""))
+        chose.append(fact("sampled", layer=layer.path.stem, way=str(way), reach=reach))
     table = FeatureTable(points.geometries, columns, points.crs)
     written = write_layer(out, table, output)
-    checks = [f"{missing:,} value{'s' * (missing != 1)} missing"] if missing else ["a value for every point"]
+    checks = [fact("values_missing", values=missing)] if missing else [fact("all_have_values")]
     return Receipt(
         "sample",
         tuple(layer.path for layer in layers),
         output.out,
         planned=output.dry_run,
-        chose=once((*points.remarks, *chose, *written.notes)),
+        chose=distinct((*remarks(points.remarks), *chose, *written.notes)),
         checks=tuple(checks),
         results=(replace(written.result, what="points"),),
         own={"at": at, "features": len(table), "missing": missing, "fields": list(columns)},

@@ -9,6 +9,7 @@ import numpy as np
 
 from zembrel.engine.limits import Limits
 from zembrel.errors import RefusedError, UsageError
+from zembrel.facts import Fact, fact
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_number
 from zembrel.raster.model import Block, Raster
@@ -40,7 +41,7 @@ class _Error:
         self.largest = max(self.largest, seen)
 
 
-def scaled(view: Raster, wanted: str | None, step: str, limits: Limits) -> tuple[Raster, list[str]]:
+def scaled(view: Raster, wanted: str | None, step: str, limits: Limits) -> tuple[Raster, list[Fact]]:
     """`view` in whole numbers of `wanted` (int16 if not said), and what that costs.
 
     step: the scale as a number, or `auto` for the finest round one whose codes hold the range. Raises
@@ -74,8 +75,8 @@ def scaled(view: Raster, wanted: str | None, step: str, limits: Limits) -> tuple
         replace(band, type=kind, nodata=int(void), scale=scale, offset=offset) for band in view.bands
     )
     view = Relabelled(cast(view, kind, 1 / scale, -offset / scale), bands)
-    said = f"scale {show_number(scale)} and offset {show_number(offset)} in {kind}"
-    return view, [said, f"largest error {error:.6g}"]
+    said = fact("scaled", scale=scale, offset=offset, type=kind)
+    return view, [said, fact("largest_error", error=error)]
 
 
 def _step(text: str, least: float) -> float:
@@ -95,7 +96,7 @@ def _step(text: str, least: float) -> float:
     return next(step for step in choices if step >= least * (1 - 1e-12))
 
 
-def told_values(view: Raster) -> tuple[Raster, list[str]]:
+def told_values(view: Raster) -> tuple[Raster, list[Fact]]:
     """The values that scaled bands stand for, as floats. Raises UsageError if no band is scaled."""
     plain = unscaled(view)
     if plain is view:
@@ -103,7 +104,5 @@ def told_values(view: Raster) -> tuple[Raster, list[str]]:
             "no band has a scale or an offset", "its values are as they are", "leave --unscaled out"
         )
     pairs = sorted({(band.scale, band.offset) for band in view.bands})
-    scales = ", ".join(
-        f"scale {show_number(scale)} and offset {show_number(offset)}" for scale, offset in pairs
-    )
-    return plain, [f"values of {scales} as {plain.bands[0].type}"]
+    scales = tuple(f"scale {show_number(scale)} and offset {show_number(offset)}" for scale, offset in pairs)
+    return plain, [fact("values_of_scale_as", scales=scales, type=plain.bands[0].type)]

@@ -11,6 +11,7 @@ import numpy as np
 
 from zembrel import features
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import label, same
 from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Frame
@@ -42,7 +43,7 @@ def outline(frame: Frame, target: Frame) -> Any:
     return shapely.Polygon(points[np.isfinite(points).all(axis=1)])
 
 
-def gaps(frames: Sequence[Frame], target: Frame) -> list[str]:
+def gaps(frames: Sequence[Frame], target: Frame) -> list[Fact]:
     """Words about holes that the sheets enclose, and about groups that do not touch."""
     import shapely
 
@@ -51,25 +52,23 @@ def gaps(frames: Sequence[Frame], target: Frame) -> list[str]:
     ground = shapely.union_all([outline(frame, target).buffer(slack, join_style="mitre") for frame in frames])
     parts = list(shapely.get_parts(ground))
     holes = [shapely.Polygon(ring) for part in parts for ring in part.interiors]
-    said = []
+    said: list[Fact] = []
     if holes:
         cells = sum(hole.area for hole in holes) / (across * along)
         place = max(holes, key=lambda hole: float(hole.area)).representative_point()
-        count = f"{len(holes)} hole{'s' if len(holes) > 1 else ''}"
-        said.append(f"the sheets leave {count} of {cells:,.0f} cells, at {place.x:.10g},{place.y:.10g}")
+        said.append(fact("holes", holes=len(holes), cells=round(cells), x=place.x, y=place.y))
     if len(parts) > 1:
-        said.append(f"the sheets lie in {len(parts)} groups apart")
+        said.append(fact("sheets_apart", groups=len(parts)))
     return said
 
 
-def collars(layers: Sequence[Layer]) -> list[str]:
+def collars(layers: Sequence[Layer]) -> list[Fact]:
     """A word about photos with dark corners that nobody says are invalid."""
     looked_at = layers[:: max(1, -(-len(layers) // _LOOKED_AT))]
     dark = [layer for layer in looked_at if is_photo(layer.raster.bands) and _dark_corners(layer) > 1]
     if not dark:
         return []
-    more = f" and {len(dark) - 1} more" if len(dark) > 1 else ""
-    return [f"dark collar around {dark[0].path.stem}{more}: --trim-collar drops it"]
+    return [fact("dark_collar", layer=dark[0].path.stem, others=len(dark) - 1)]
 
 
 def _dark_corners(layer: Layer) -> int:
@@ -85,7 +84,7 @@ def _dark_corners(layer: Layer) -> int:
     return found
 
 
-def unlike(layers: Sequence[Layer]) -> list[str]:
+def unlike(layers: Sequence[Layer]) -> list[Fact]:
     """Words about sheets whose CRS, cell size or type is not that of most."""
     if len(layers) < 3:
         return []
@@ -99,8 +98,9 @@ def unlike(layers: Sequence[Layer]) -> list[str]:
         usual, often = counts.most_common(1)[0]
         odd = [n for n, value in enumerate(values) if value != usual]
         if odd and often > len(layers) / 2:
-            more = f" and {len(odd) - 1} more" if len(odd) > 1 else ""
-            said.append(f"{what} of {layers[odd[0]].path.stem}{more} is {values[odd[0]]}, of most {usual}")
+            layer, value = layers[odd[0]].path.stem, values[odd[0]]
+            more = {"others": len(odd) - 1, "value": value, "usual": usual}
+            said.append(fact("unlike", what=what, layer=layer, **more))
     return said
 
 

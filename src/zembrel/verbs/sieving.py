@@ -9,6 +9,7 @@ from typing import Any
 from zembrel.engine.limits import Limits
 from zembrel.engine.run import over_panes
 from zembrel.errors import UsageError
+from zembrel.facts import Fact, fact
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Cells, Mask, Raster
@@ -41,7 +42,7 @@ def strips_of(frame: Frame) -> list[Pane]:
 
 def sieved_codes(
     raster: Raster, least: int, diagonal: bool, limits: Limits
-) -> tuple[Iterator[tuple[Any, Any]], list[str]]:
+) -> tuple[Iterator[tuple[Any, Any]], list[Fact]]:
     """The codes of `raster` strip by strip, small regions joined to others, and a word on these.
 
     least: cells of a region that stays.
@@ -54,5 +55,5 @@ def sieved_codes(
     if least < 2:
         return strips(), []
     parts, gone, left = sieved(strips, raster.frame.columns, least, diagonal=diagonal)
-    said = [f"{gone:,} regions under {least} cells given to their largest neighbours"]
-    return parts, [*said, *([f"{left:,} small ones have none"] if left else [])]
+    said = [fact("regions_sieved", regions=gone, least=least)]
+    return parts, [*said, *([fact("regions_without_neighbour", regions=left)] if left else [])]

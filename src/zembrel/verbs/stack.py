@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from zembrel.facts import distinct, fact
 from zembrel.raster.model import shared_type
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.bands import stack as stack_views
 from zembrel.verbs.layers import take_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import brought, decide, masked
 from zembrel.verbs.write import write
 
@@ -28,7 +29,7 @@ def stack(inputs: Inputs, where: Where, output: Output, *, method: str = "auto")
     whole = stack_views(tuple(views))
     kinds = {band.type for band in whole.bands}
     if len(kinds) > 1:
-        chose.append(f"type {shared_type(whole.bands).name} (holds {', '.join(sorted(kinds))})")
+        chose.append(fact("type_that_holds", type=shared_type(whole.bands).name, types=tuple(sorted(kinds))))
     cover = target.cover() if where.mask else None
     written = write(masked(whole, cover), output.path, output, cover=cover)
     paths = tuple(layer.path for layer in layers)
@@ -39,7 +40,7 @@ def stack(inputs: Inputs, where: Where, output: Output, *, method: str = "auto")
         planned=output.dry_run,
         touched=paths,
         frame=target.frame,
-        chose=once((*chose, *written.chose)),
+        chose=distinct((*chose, *written.chose)),
         checks=written.checks,
         results=(written.result,),
         own={"bands": [band.name for band in whole.bands]},

@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS
 from zembrel.geodesy.sun import Sun, sun_over
 from zembrel.grid.frame import Array, Frame
@@ -16,7 +17,6 @@ from zembrel.raster.relief import NORTH_WEST
 from zembrel.raster.terrain import FARTHEST, Ray, disc
 
 Suns = dict[str, tuple[Sun, ...]]
-_NIGHT = "below the horizon: no light"
 
 
 def ray_to(sun: Sun, frame: Frame, scales: Array, relief: float) -> Ray:
@@ -33,7 +33,7 @@ def ray_to(sun: Sun, frame: Frame, scales: Array, relief: float) -> Ray:
     return Ray(rows / longest, columns / longest, 1 / longest, min(math.ceil(steps), FARTHEST))
 
 
-def suns_of(texts: Sequence[str], at: str | None, hours: str | None, frame: Frame) -> tuple[Suns, list[str]]:
+def suns_of(texts: Sequence[str], at: str | None, hours: str | None, frame: Frame) -> tuple[Suns, list[Fact]]:
     """The suns of each band, by its name, and a word on each: by `AZIMUTH,ALTITUDE` each, else at a time, or
     in hours of that day, over the middle of a frame.
 
@@ -42,8 +42,7 @@ def suns_of(texts: Sequence[str], at: str | None, hours: str | None, frame: Fram
     if at:
         return _by_time(at, hours, frame)
     suns = tuple(map(_sun, texts)) or (NORTH_WEST,)
-    said = "; ".join(f"{sun.azimuth:g} deg, {sun.altitude:g} deg high" for sun in suns)
-    return {"hillshade": suns}, [f"sun at {said}" if len(suns) == 1 else f"suns, blended, at {said}"]
+    return {"hillshade": suns}, [fact("suns", suns=tuple((sun.azimuth, sun.altitude) for sun in suns))]
 
 
 def _sun(text: str) -> Sun:
@@ -59,20 +58,19 @@ def _sun(text: str) -> Sun:
     return Sun(azimuth, altitude)
 
 
-def _by_time(at: str, hours: str | None, frame: Frame) -> tuple[Suns, list[str]]:
+def _by_time(at: str, hours: str | None, frame: Frame) -> tuple[Suns, list[Fact]]:
     time, suns = _time(at, bool(hours)), Suns()
     lon, lat = _place(frame)
     if not hours:
         sun = sun_over(lon, lat, time)
-        night = f", {_NIGHT}" if sun.altitude <= 0 else ""
-        return {"hillshade": (sun,)}, [f"sun at {sun.azimuth:.2f} deg, {sun.altitude:.2f} deg high{night}"]
+        return {"hillshade": (sun,)}, [fact("sun", azimuth=sun.azimuth, altitude=sun.altitude)]
     dark = 0
     for hour in _hours(hours):
         sun = sun_over(lon, lat, time + timedelta(hours=hour))
         suns[f"hillshade_{hour:02}h"] = (sun,)
         dark += sun.altitude <= 0
-    chose = [f"{len(suns)} hours of {time:%Y-%m-%d}, {time.tzname()}"]
-    return suns, chose + ([f"{dark} of them with the sun {_NIGHT}"] if dark else [])
+    chose = [fact("hours", hours=len(suns), day=f"{time:%Y-%m-%d}", zone=time.tzname())]
+    return suns, chose + ([fact("dark_hours", hours=dark)] if dark else [])
 
 
 def _time(text: str, day: bool) -> datetime:

@@ -14,6 +14,7 @@ import shapely
 from zembrel.engine.limits import stage
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.facts import Fact, distinct, fact
 from zembrel.features.files.catalogue import is_features
 from zembrel.features.ground import within_reach
 from zembrel.features.inside import tallied
@@ -36,7 +37,7 @@ from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.intake import FEATURES, RASTERS, Given, take
 from zembrel.verbs.layers import Layer, check_resolved, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.within import asked_crs
 from zembrel.verbs.write import write
@@ -75,7 +76,7 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
     columns: Columns = {}
     if given.kind == FEATURES:
         crs = _working(zones, tallying, where)
-        said += [f"worked in {label(crs)}"] if tallying.reach else []
+        said += [fact("worked_in", crs=label(crs))] if tallying.reach else []
         areas = _areas(zones, tallying, crs)
         for origin in given.origins:
             table, more = opened(origin, inputs, check=True)
@@ -87,14 +88,14 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
         layers = open_layers(given)
         for layer in layers:
             columns |= _of_cells(layer, zones, tallying, stats, output, len(layers) > 1)
-    said += [f"reach {tallying.reach}"] if tallying.reach else []
+    said += [fact("reach", reach=tallying.reach)] if tallying.reach else []
     written = _written(zones, columns, where, output)
     empty = max((int(np.isnan(values).sum()) for values in columns.values()), default=0)
-    some = f"{empty:,} of {len(zones):,} zones hold nothing" if empty else "every zone holds something"
+    some = fact("empty_zones", empty=empty, zones=len(zones)) if empty else fact("every_zone")
     return replace(
         written,
         inputs=given.paths,
-        chose=once((*said, *written.chose)),
+        chose=distinct((*said, *written.chose)),
         checks=(some,),
         own={"zone_layer": tallying.zones, "zones": len(zones), "fields": list(columns), "empty": empty},
     )
@@ -236,21 +237,21 @@ def _per_cell(
     if is_features(output.path):
         return _as_polygons(path, table, stack(tuple(bands)), output, [*chose, *said])
     written = write(stack(tuple(bands)), output.path, output)
-    way = f"within {tallying.reach} of the middles of cells" if reach else "features that meet a cell"
+    way = fact("features_within", reach=tallying.reach) if reach else fact("features_that_meet")
     return Receipt(
         "tally",
         (path,),
         output.out,
         planned=output.dry_run,
         frame=frame,
-        chose=once((*chose, *said, way, *written.chose)),
-        checks=(f"{len(table):,} features", *written.checks),
+        chose=distinct((*chose, *said, way, *written.chose)),
+        checks=(fact("features", features=len(table)), *written.checks),
         results=(written.result,),
         own={"features": len(table)},
     )
 
 
-def _as_polygons(path: Path, table: FeatureTable, view: Raster, output: Output, chose: list[str]) -> Receipt:
+def _as_polygons(path: Path, table: FeatureTable, view: Raster, output: Output, chose: list[Fact]) -> Receipt:
     """The cells that something lies in as polygons, with a field for each statistic."""
     out, frame = output.path, view.frame
     check_target(out, output)
@@ -281,8 +282,8 @@ def _as_polygons(path: Path, table: FeatureTable, view: Raster, output: Output, 
         output.out,
         planned=output.dry_run,
         frame=frame,
-        chose=once((*chose, "cells as polygons, empty ones left out", *written.notes)),
-        checks=(f"{len(table):,} features in {len(cells):,} of {frame.size:,} cells",),
+        chose=distinct((*chose, fact("cells_as_polygons"), *written.notes)),
+        checks=(fact("features_in_cells", features=len(table), cells=len(cells), of=frame.size),),
         results=(written.result,),
         own={"features": len(table), "cells": len(cells)},
     )

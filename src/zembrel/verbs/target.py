@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import InputError, UsageError, ZembrelError
+from zembrel.facts import Fact, fact, remarks
 from zembrel.formats import frame_of_name
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation
@@ -40,7 +41,7 @@ class Target:
 
     frame: Frame
     area: Resolved | None = None
-    chose: tuple[str, ...] = ()
+    chose: tuple[Fact, ...] = ()
     asked: Where = field(default_factory=Where)
 
     def cover(self, touching: bool = False) -> Cover | None:
@@ -54,15 +55,15 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
     """
     check_placed(layers)
     if where.named is not None:
-        target = Target(where.named, None, ("onto the one-degree cell of that name",))
+        target = Target(where.named, None, (fact("onto_degree_cell"),))
     else:
         target = _onto(where, layers) if where.onto else _around(layers, where, finest or layers)
     ways = [operation_to(layer, target.frame) for layer in finest or layers]
     check_used(where, [way for way in ways if way is not None])
     meanings = {vertical_of(layer.raster.frame.crs) for layer in layers} - {None}
     mixed = len(meanings) > 1 and vertical_of(target.frame.crs) is None
-    said = ["heights of unlike meaning, as they are"] if mixed else []
-    return replace(target, asked=where, chose=(*target.chose, *said, *area_remarks(target.frame)))
+    said = [fact("heights_unlike")] if mixed else []
+    return replace(target, asked=where, chose=(*target.chose, *said, *remarks(area_remarks(target.frame))))
 
 
 def by_longest(crs: CRS | None, bounds: Bounds, where: Where, registration: str = "cell") -> Frame:
@@ -117,7 +118,7 @@ def _around(layers: Sequence[Layer], where: Where, finest: Sequence[Layer]) -> T
     middle = (extents[0][0] + extents[0][2]) / 2
     bounds = _joined([faced(extent, crs, middle) for extent in extents])
     if any(part != layer.raster.frame for part, layer in zip(parts, layers, strict=True)):
-        chose = (*chose, f"cut to the area of use of {label(crs)}")
+        chose = (*chose, fact("cut_to_use", crs=label(crs)))
     area = None
     if where.within:
         _refuse_bare(where, layers)
@@ -157,7 +158,7 @@ def _onto(where: Where, layers: Sequence[Layer]) -> Target:
     frame = asked_frame(where)
     assert frame is not None
     frame = replace(frame, crs=frame.crs and _equipped(frame.crs, layers, where))
-    chose = (f"onto {where.onto}",)
+    chose = (fact("onto", onto=where.onto),)
     if not where.within:
         return Target(frame, None, chose)
     area = resolve(where, frame.crs)
@@ -185,7 +186,7 @@ def area_remarks(frame: Frame) -> list[str]:
     return said
 
 
-def _choose_crs(layers: Sequence[Layer], where: Where) -> tuple[CRS | None, tuple[str, ...]]:
+def _choose_crs(layers: Sequence[Layer], where: Where) -> tuple[CRS | None, tuple[Fact, ...]]:
     if where.crs:
         homeless = next((layer for layer in layers if layer.raster.frame.crs is None), None)
         if homeless is not None:
@@ -206,7 +207,7 @@ def _choose_crs(layers: Sequence[Layer], where: Where) -> tuple[CRS | None, tupl
     best = max(weights, key=lambda entry: entry[1])[0]
     if len(weights) == 1 or best is None:
         return best, ()
-    return best, (f"CRS {crs_text(best)} (of most cells)",)
+    return best, (fact("crs_of_most", crs=crs_text(best)),)
 
 
 def _part(layer: Layer, crs: CRS | None, where: Where) -> Frame:
@@ -263,18 +264,18 @@ def _nothing(layers: Sequence[Layer]) -> str:
     return f"none of the {len(layers)} inputs has anything"
 
 
-def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[str]]:
+def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[Fact]]:
     """`layer` on the target's frame, and what was chosen for that."""
     layer = replace(layer, raster=facing(layer.raster, target.frame))
     frame = layer.raster.frame
     if frame.offset_to(target.frame) is not None:
-        name, chose = Method("nearest"), ["native cells"]
+        name, chose = Method("nearest"), [fact("native_cells")]
     else:
         name, why = choose_method(method, layer.raster, target.frame, target.asked.average_codes)
-        chose = [f"method {name} ({why})", *resolution_remark(layer.raster, target.frame)]
+        chose = [fact("method", method=str(name), why=why), *resolution_remark(layer.raster, target.frame)]
     way = operation_to(layer, target.frame)
     if way is not None:
-        chose += way.checked(target.asked.strict_crs).remarks
+        chose += remarks(way.checked(target.asked.strict_crs).remarks)
     view = on_frame(layer.raster, target.frame, name)
     if view.frame.crs != target.frame.crs:  # native cells, whose heights mean something else now
         view = Reframed(view, target.frame)

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS, metres_per_unit, vertical_of
 from zembrel.grid.extent import row_scales
 from zembrel.grid.frame import Array, Frame
@@ -74,7 +75,7 @@ def terrain(inputs: Inputs, output: Output, surface: Surface) -> Receipt:
     _check(surface)
     layers, unopened = opened(take(inputs, output), output)
 
-    def make(layer: Layer, final: Path) -> tuple[Written, list[str]]:
+    def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         view, chose = _made(_heights(layer), surface, output)
         return write(view, final, output), chose
 
@@ -124,7 +125,7 @@ def _heights(layer: Layer) -> Raster:
     return unscaled(one_band(layer, "one of them holds heights"))
 
 
-def _made(heights: Raster, surface: Surface, output: Output) -> tuple[Raster, list[str]]:
+def _made(heights: Raster, surface: Surface, output: Output) -> tuple[Raster, list[Fact]]:
     frame = heights.frame
     unit, metre, said = _unit(heights, surface)
     scales, chose = row_scales(frame), [said]
@@ -137,7 +138,7 @@ def _made(heights: Raster, surface: Surface, output: Output) -> tuple[Raster, li
         elif first == "aspect":
             flat = math.nan if surface.flat is None else surface.flat
             measures.append(Aspect(flat, TrueNorth(frame) if surface.true_north else None))
-            chose.append(f"aspect from {'true' if surface.true_north else 'grid'} north")
+            chose.append(fact("aspect_from", north="true" if surface.true_north else "grid"))
         elif first == "curvature":
             measures += [Curvature(bend, "m") for bend in ([part] if part else BENDS)]
         elif first == "position":
@@ -151,13 +152,13 @@ def _made(heights: Raster, surface: Surface, output: Output) -> tuple[Raster, li
     return Terrain(heights, tuple(measures), scales, metre), chose
 
 
-def _unit(heights: Raster, surface: Surface) -> tuple[str, float, str]:
+def _unit(heights: Raster, surface: Surface) -> tuple[str, float, Fact]:
     """The sign of the heights' unit, how many metres it has, and a word on where that comes from."""
     band, vertical = heights.bands[0], vertical_of(heights.frame.crs)
     if surface.z_unit:
-        return surface.z_unit, metres(surface.z_unit), f"heights in {surface.z_unit}, as said"
+        return surface.z_unit, metres(surface.z_unit), fact("heights_said", unit=surface.z_unit)
     if band.unit in LENGTHS:
-        return band.unit, float(LENGTHS[band.unit]), f"heights in {band.unit}"
+        return band.unit, float(LENGTHS[band.unit]), fact("heights_in", unit=band.unit)
     if band.unit:
         raise InputError(
             f"heights in {band.unit!r}", "that is no length", "add --z-unit m, if that is what they are in"
@@ -167,17 +168,17 @@ def _unit(heights: Raster, surface: Surface) -> tuple[str, float, str]:
         sign = next(
             (sign for sign, own in LENGTHS.items() if math.isclose(float(own), size)), vertical.unit.name
         )
-        return sign, size, f"heights in {sign}, as the CRS says"
-    return "m", 1.0, "heights taken for metres, since nothing says it: --z-unit says otherwise"
+        return sign, size, fact("heights_of_crs", unit=sign)
+    return "m", 1.0, fact("heights_taken")
 
 
-def _said_of_scale(frame: Frame, scales: Array) -> list[str]:
+def _said_of_scale(frame: Frame, scales: Array) -> list[Fact]:
     if isinstance(frame.crs, GeographicCRS):
-        return ["cells in metres on the ellipsoid, row by row"]
+        return [fact("cells_on_ellipsoid")]
     unit = metres_per_unit(frame.crs, 0.0)[0]
     stretched = float(np.median(unit / scales))
     if isinstance(frame.crs, ProjectedCRS) and abs(stretched - 1) > 1e-9:
-        return [f"cells in true metres, row by row: the map draws them {stretched:.3g} times as long"]
+        return [fact("cells_stretched", times=stretched)]
     return []
 
 
@@ -201,7 +202,7 @@ def _reach(text: str, frame: Frame, scales: Array) -> tuple[float, float]:
 
 def _lights(
     heights: Raster, surface: Surface, output: Output, scales: Array
-) -> tuple[list[Measure], list[str]]:
+) -> tuple[list[Measure], list[Fact]]:
     """Light by the sun or suns that are asked for. scales: of the ground, in units of the heights."""
     frame = heights.frame
     turn = TrueNorth(frame).middle()
@@ -211,7 +212,7 @@ def _lights(
             name: tuple(s._replace(azimuth=(s.azimuth + turn) % 360) for s in held)
             for name, held in suns.items()
         }
-        chose.append(f"true north lies {turn:+.2f} deg from grid north")
+        chose.append(fact("north_turned", turn=turn))
     made = [Hillshade(held, name) for name, held in suns.items()]
     if not surface.cast:
         return list(made), chose
@@ -220,5 +221,8 @@ def _lights(
         return list(made), chose
     rays = {sun: ray_to(sun, frame, scales, known.high - known.low) for held in suns.values() for sun in held}
     if any(ray.steps >= FARTHEST for ray in rays.values()):
-        chose.append(f"shadows are followed over {FARTHEST:,} cells")
-    return [replace(one, rays=tuple(rays[sun] for sun in one.suns)) for one in made], [*chose, "shadows cast"]
+        chose.append(fact("shadows_followed", cells=FARTHEST))
+    return [replace(one, rays=tuple(rays[sun] for sun in one.suns)) for one in made], [
+        *chose,
+        fact("shadows_cast"),
+    ]

@@ -12,6 +12,7 @@ from zembrel.engine.commit import check_free
 from zembrel.engine.plan import Plan
 from zembrel.engine.run import observe
 from zembrel.errors import UsageError, ZembrelError
+from zembrel.facts import distinct, fact
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Frame
@@ -27,7 +28,7 @@ from zembrel.verbs.joined import joined
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, Result, once
+from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.resuming import SheetRun
 from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
 from zembrel.verbs.survey import blocks_of
@@ -75,8 +76,8 @@ def of_rasters(given: Given, where: Where, output: Output, cutting: Cutting) -> 
     if cutting.index and not output.dry_run:
         _write_index(Path(cutting.index), view.frame, done, output)
     largest = max(sheets, key=lambda sheet: sheet.pane.size).pane
-    cut = f"{len(sheets):,} sheets of up to {largest.columns:,} x {largest.rows:,} cells"
-    margins = (f"margin {cutting.margin}",) if cutting.margin else ()
+    cut = fact("sheets_of", sheets=len(sheets), columns=largest.columns, rows=largest.rows)
+    margins = (fact("sheet_margin", margin=cutting.margin),) if cutting.margin else ()
     empty, paths = len(sheets) - len(done), tuple(layer.path for layer in layers)
     return Receipt(
         "tile",
@@ -85,7 +86,7 @@ def of_rasters(given: Given, where: Where, output: Output, cutting: Cutting) -> 
         planned=output.dry_run,
         touched=paths,
         frame=target.frame,
-        chose=once((cut, *margins, *chose)),
+        chose=distinct((cut, *margins, *chose)),
         checks=() if output.dry_run else left_out(empty, len(kept)),
         results=(_folder([result for _, result in done if result.out not in kept], output),),
         products={"index": Path(cutting.index)} if cutting.index else {},

@@ -14,8 +14,10 @@ import shapely
 from zembrel.engine.limits import Limits
 from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, UsageError
+from zembrel.facts import distinct, fact, remarks
+from zembrel.features.columns import column
 from zembrel.features.ground import ground_lengths
-from zembrel.features.table import FeatureTable, column, geometry_array
+from zembrel.features.table import FeatureTable, geometry_array
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.kernels import skeleton
@@ -23,7 +25,7 @@ from zembrel.raster.model import Cells, Mask, Raster
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, once
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.survey import blocks_of
 
 Integers = npt.NDArray[np.int64]
@@ -53,17 +55,17 @@ def trace(inputs: Inputs, output: Output, *, background: float | None = None, sp
     frame = layer.raster.frame
     table = _table(cells - 1, starts, values, frame)
     written = write_layer(out, table, output)
-    ends = "lines end where values change" if values.dtype.kind in "iu" else "values are means along lines"
-    said = [*layer.remarks, f"{before:,} cells thinned to {int(mask.sum()):,}", ends]
-    said += [f"{gone:,} spurs under {spurs} cells taken away"] if spurs > 1 else []
-    said += [f"{alone:,} cells stand alone and make no line"] if alone else []
+    ends = fact("lines_end") if values.dtype.kind in "iu" else fact("values_are_means")
+    said = [*remarks(layer.remarks), fact("thinned", before=before, after=int(mask.sum())), ends]
+    said += [fact("spurs_taken", spurs=gone, under=spurs)] if spurs > 1 else []
+    said += [fact("cells_alone", cells=alone)] if alone else []
     return Receipt(
         "trace",
         (layer.path,),
         output.out,
         planned=output.dry_run,
         frame=frame,
-        chose=once((*said, *written.notes)),
+        chose=distinct((*said, *written.notes)),
         results=(replace(written.result, what="lines"),),
         own={"features": written.features, "spurs": gone, "alone": int(alone)},
     )

@@ -13,6 +13,7 @@ import numpy as np
 from zembrel import features
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.expression.formula import Condition, parse_condition
+from zembrel.facts import Fact, fact
 from zembrel.formats import open_raster
 from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
 from zembrel.geodesy.registry import parse_crs
@@ -253,12 +254,12 @@ class OutsideError(InputError):
     """An input has nothing inside the area: of many, it is left out."""
 
 
-def left_out(outside: Sequence[Path]) -> list[str]:
+def left_out(outside: Sequence[Path]) -> list[Fact]:
     """A word about inputs outside the area, with the names of the first."""
     if not outside:
         return []
-    names = ", ".join(path.name for path in outside[:_SHOWN]) + (" ..." if len(outside) > _SHOWN else "")
-    return [f"{len(outside):,} input{'s' * (len(outside) > 1)} outside the area left out: {names}"]
+    names = tuple(path.name for path in outside[:_SHOWN])
+    return [fact("inputs_left_out", inputs=len(outside), names=names)]
 
 
 def overlap_error(

@@ -10,6 +10,7 @@ from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import Plan
 from zembrel.engine.run import Observer, run
 from zembrel.errors import RefusedError, UsageError
+from zembrel.facts import Fact, fact
 from zembrel.formats import Format, check_settings, choose_format, format_named, header_beside, load
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.text import in_wkt1, write_crs
@@ -28,8 +29,8 @@ class Written:
     """What became of a view."""
 
     view: Raster
-    chose: tuple[str, ...]
-    checks: tuple[str, ...]
+    chose: tuple[Fact, ...]
+    checks: tuple[Fact, ...]
     result: Result
 
 
@@ -111,14 +112,14 @@ def _stands_already(path: Path, text: str) -> bool:
         return False
 
 
-def _checks(coverage: Coverage, view: Raster, cover: Cover | None) -> tuple[str, ...]:
+def _checks(coverage: Coverage, view: Raster, cover: Cover | None) -> tuple[Fact, ...]:
     cells = view.frame.size
     if cover is not None:
         if not coverage.missing:
-            return ("no gap inside the area",)
+            return (fact("no_gap"),)
         row, column = coverage.first or (0, 0)
         x, y = view.frame.corners.at(column + 0.5, row + 0.5)
-        return (f"{coverage.missing:,} cells without data inside the area, first at {x:.10g},{y:.10g}",)
+        return (fact("cells_missing", cells=coverage.missing, x=x, y=y),)
     if coverage.valid == cells:
-        return ("all cells valid",)
-    return (f"{100 * coverage.valid / cells:.1f} % of cells valid",)
+        return (fact("all_valid"),)
+    return (fact("share_valid", percent=100 * coverage.valid / cells),)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import importlib
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol, cast
 
 from zembrel import features
 from zembrel.errors import InputError, UsageError
+from zembrel.facts import Fact
 from zembrel.features.files.catalogue import FEATURE_FORMATS, FeatureFormat, format_of
 from zembrel.ondemand import on_demand
 from zembrel.reading import layer_at
@@ -25,7 +27,7 @@ class FeatureWriter(Protocol):
     """A file under way: tables are added one by one."""
 
     def add(self, table: FeatureTable) -> None: ...
-    def finish(self) -> tuple[str, ...]:
+    def finish(self) -> tuple[Fact, ...]:
         """Complete the file; what it could not hold as it was."""
         ...
 
@@ -42,7 +44,7 @@ class HoldsLayers(Protocol):
 class FeatureModule(Protocol):
     """What the module of a feature format offers."""
 
-    def read(self, path: Path, layer: str | None) -> FeatureTable: ...
+    def parts(self, path: Path, layer: str | None) -> Iterator[FeatureTable]: ...
     def layers(self, path: Path) -> list[str]: ...
     def make_writer(self, path: Path, schema: Schema) -> FeatureWriter: ...
     def is_ours(self, path: Path) -> bool: ...
@@ -61,12 +63,17 @@ def holds_features(path: Path) -> bool:
 
 def read_features(path: Path, layer: str | None = None) -> FeatureTable:
     """The features of the file at `path`; of a container those of `layer`. Raises InputError."""
+    return features.table.appended(list(feature_parts(path, layer)))
+
+
+def feature_parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
+    """The same some at a time, one table at least; columns may differ between parts. Raises InputError."""
     form = _readable(path)
     if layer is not None and not form.layers and layer != path.stem:
         raise InputError(
             f"{path} has no layer {layer!r}", f"{form.title} holds one layer", "leave --layer out"
         )
-    return load(form).read(path, layer)
+    return load(form).parts(path, layer)
 
 
 def layers_of(path: Path) -> list[str]:
@@ -121,7 +128,7 @@ def make_writer(path: Path, schema: Schema) -> FeatureWriter:
     return load(check_name(path)).make_writer(path, schema)
 
 
-def write_features(path: Path, table: FeatureTable, name: str) -> tuple[str, ...]:
+def write_features(path: Path, table: FeatureTable, name: str) -> tuple[Fact, ...]:
     """Write `table` to a new file at `path`; `name` is that of the layer, where a file has several.
 
     Returns what the file could not hold as it was.

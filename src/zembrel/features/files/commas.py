@@ -7,26 +7,29 @@ of numbers, truth values and days become such where every value is one and nothi
 from __future__ import annotations
 
 import csv
-import io
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from datetime import date
+from functools import partial
+from itertools import islice
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 import numpy as np
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.features.columns import column
 from zembrel.features.depth import check_texts
+from zembrel.features.files.commaswriting import TEXTS, CommaWriter
+from zembrel.features.files.jsontext import BATCH
 from zembrel.features.files.schema import Schema, apart
 from zembrel.features.files.shapefiles import crs_of_prj
-from zembrel.features.table import FeatureTable, column
-from zembrel.geodesy.crs import CRS, GeographicCRS
+from zembrel.features.table import FeatureTable
+from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
-from zembrel.geodesy.text import write_crs
 
-_TEXTS = ("wkt", "geometry", "geom", "the_geom", "shape")
 _PAIRS = (
     ("x", "y"),
     ("lon", "lat"),
@@ -43,6 +46,9 @@ _INTEGER, _REAL = (
 )
 _NOTHING = ("", "nan", "null", "none", "na", "n/a")
 _TRUTHS = {"true": True, "false": False}
+_CODED = re.compile(r"\s*SRID=(\d+);", re.IGNORECASE)
+_CHUNK = 1 << 20  # characters read at a time
+_TOLD = 52  # lines among which coordinates with decimal commas are looked for
 Rows = list[list[str]]
 
 
@@ -72,61 +78,115 @@ def layers(path: Path) -> list[str]:
     return [path.stem]
 
 
-def read(path: Path, layer: str | None = None) -> FeatureTable:
-    """The features of the table at `path`. Raises InputError with the line of what is none."""
-    heads, rows, remarks = _lines(path)
-    places = _places(heads)
-    if places is None:
-        raise InputError(
-            f"{path} holds no features",
-            f"its columns are {', '.join(heads)}",
-            "name its coordinates x and y, or a column of geometries wkt",
-        )
-    comma = any("," in row[n] and "." not in row[n] for row in rows[:50] for n in places) and len(places) == 2
-    geometries = _texts(path, rows, places[0]) if len(places) == 1 else _points(path, rows, places, comma)
+def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
+    """The features of the table at `path`, some at a time. Raises InputError with the line of a bad one."""
+    table = _looked_through(path)
+    before = 0
+    for rows in table.batches():
+        yield table.part(rows, before)
+        before += len(rows)
+    if not before:
+        yield table.part([], 0)
+
+
+@dataclass
+class _Table:
+    """What all lines of a table tell: its heads and where places stand, the CRS, what each column holds."""
+
+    path: Path
+    encoding: str
+    separator: str
+    heads: list[str]
+    places: tuple[int, ...]
+    kinds: list[_Kinds]
+    comma: bool = False
+    crs: CRS | None = None
+    remarks: tuple[str, ...] = ()
+
+    def batches(self) -> Iterator[Rows]:
+        """The lines behind the heads, some at a time."""
+        with _text(self.path, self.encoding) as file:
+            rows = (row for row in csv.reader(file, delimiter=self.separator) if row)
+            next(rows, None)
+            while batch := list(islice(rows, BATCH)):
+                yield batch
+
+    def part(self, rows: Rows, before: int) -> FeatureTable:
+        """Some lines as features, of which so many came before."""
+        make = _texts if len(self.places) == 1 else partial(_points, comma=self.comma)
+        geometries = make(self.path, rows, self.places, before)
+        columns = {
+            head: self.kinds[n].column([row[n] for row in rows])
+            for n, head in enumerate(apart(self.heads))
+            if n not in self.places and self.heads[n]
+        }
+        return FeatureTable(geometries, columns, self.crs, self.remarks)
+
+
+def _looked_through(path: Path) -> _Table:
+    """What a first look at all lines tells. Raises InputError for what is no table of features."""
+    encoding, remarks = "utf-8-sig", list[str]()
+    try:
+        with _text(path, encoding) as file:
+            while file.read(_CHUNK):
+                pass
+    except UnicodeDecodeError:
+        encoding = "cp1252"
+        remarks.append("texts taken as Windows 1252: they are no UTF-8")
+    with _text(path, encoding) as file:
+        first = file.readline()
+    separator = _separator(path, first)
+    with _text(path, encoding) as file:
+        rows = (row for row in csv.reader(file, delimiter=separator) if row)
+        heads = [head.strip() for head in next(rows, ())]
+        if not heads:
+            raise InputError(f"{path} is empty", "it has no line", "check how it was made")
+        places = _places(heads)
+        if places is None:
+            raise InputError(
+                f"{path} holds no features",
+                f"its columns are {', '.join(heads)}",
+                "name its coordinates x and y, or a column of geometries wkt",
+            )
+        table = _Table(path, encoding, separator, heads, places, [_Kinds() for _ in heads])
+        codes = _look(table, rows)
     named = apart(heads)
     if named != heads:
         remarks.append("columns of one name are numbered: " + ", ".join(sorted({*named} - {*heads})))
-    columns = {
-        head: _typed([row[n] for row in rows], comma)
-        for n, head in enumerate(named)
-        if n not in places and heads[n]
-    }
-    crs = crs_of_prj(path)
-    if crs is None and len(places) == 1:
-        crs = _told_by_texts(path, [row[places[0]] for row in rows])
-    if crs is None and len(places) == 2 and heads[places[0]].strip().lower() in _DEGREES:
-        crs = by_code(4326)
+    table.crs = crs_of_prj(path) or _told_by_texts(path, codes)
+    if table.crs is None and len(places) == 2 and heads[places[0]].strip().lower() in _DEGREES:
+        table.crs = by_code(4326)
         remarks.append("longitude and latitude taken as those of WGS 84")
-    return FeatureTable(geometries, columns, crs, tuple(remarks))
+    table.remarks = tuple(remarks)
+    return table
 
 
-def _lines(path: Path) -> tuple[list[str], Rows, list[str]]:
+def _look(table: _Table, rows: Iterator[list[str]]) -> set[str]:
+    """Learn what the columns hold; returns the codes of CRSs that geometries name. Raises InputError."""
+    codes: set[str] = set()
+    for number, row in enumerate(rows, 2):
+        if len(row) != len(table.heads):
+            raise InputError(
+                f"row {number} of {table.path} has {len(row)} values",
+                f"the first names {len(table.heads)}",
+                "correct it",
+            )
+        if len(table.places) == 2 and number < _TOLD:
+            table.comma |= any("," in row[n] and "." not in row[n] for n in table.places)
+        elif len(table.places) == 1 and (found := _CODED.match(row[table.places[0]])):
+            codes.add(found[1])
+        for kinds, word in zip(table.kinds, row, strict=True):
+            kinds.see(word)
+    return codes
+
+
+def _text(path: Path, encoding: str) -> TextIO:
     try:
-        data = path.read_bytes()
+        return path.open(
+            encoding=encoding, newline="", errors="replace" if encoding == "cp1252" else "strict"
+        )
     except OSError as exc:
         raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
-    remarks = []
-    try:
-        text = data.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        text = data.decode("cp1252", errors="replace")
-        remarks.append("texts taken as Windows 1252: they are no UTF-8")
-    first = text.partition("\n")[0]
-    rows = [
-        row for row in csv.reader(io.StringIO(text, newline=""), delimiter=_separator(path, first)) if row
-    ]
-    if not rows:
-        raise InputError(f"{path} is empty", "it has no line", "check how it was made")
-    heads = [head.strip() for head in rows[0]]
-    bad = next((n for n, row in enumerate(rows, 1) if len(row) != len(heads)), None)
-    if bad is not None:
-        raise InputError(
-            f"row {bad} of {path} has {len(rows[bad - 1])} values",
-            f"the first names {len(heads)}",
-            "correct it",
-        )
-    return heads, rows[1:], remarks
 
 
 def _separator(path: Path, line: str) -> str:
@@ -138,35 +198,36 @@ def _separator(path: Path, line: str) -> str:
 def _places(heads: Sequence[str]) -> tuple[int, ...] | None:
     """The column of geometries, or those of x and y; None if there are none."""
     plain = [head.strip().lower() for head in heads]
-    for name in _TEXTS:
+    for name in TEXTS:
         if name in plain:
             return (plain.index(name),)
     return next(((plain.index(x), plain.index(y)) for x, y in _PAIRS if x in plain and y in plain), None)
 
 
-def _texts(path: Path, rows: Rows, at: int) -> Any:
-    texts = np.array([row[at].rpartition(";")[2].strip() or None for row in rows], object)
+def _texts(path: Path, rows: Rows, places: tuple[int, ...], before: int) -> Any:
+    texts = np.array([row[places[0]].rpartition(";")[2].strip() or None for row in rows], object)
     check_texts(path, texts)
     geometries = shapely.from_wkt(texts, on_invalid="ignore") if len(rows) else texts
     bad = next((n for n, text in enumerate(texts) if text is not None and geometries[n] is None), None)
     if bad is not None:
-        raise InputError(f"feature {bad + 1} of {path} is no geometry", f"{texts[bad][:60]!r}", "correct it")
+        raise InputError(
+            f"feature {before + bad + 1} of {path} is no geometry", f"{texts[bad][:60]!r}", "correct it"
+        )
     return geometries
 
 
-def _told_by_texts(path: Path, texts: Sequence[str]) -> CRS | None:
+def _told_by_texts(path: Path, codes: set[str]) -> CRS | None:
     """The CRS that texts such as `SRID=32626;POINT (1 2)` name. Raises InputError for several."""
-    codes = {found[1] for text in texts if (found := re.match(r"\s*SRID=(\d+);", text, re.IGNORECASE))}
     if len(codes) > 1:
         raise InputError(
             f"{path} has geometries of several CRSs",
             "SRID " + ", ".join(sorted(codes)),
             "keep those of one in a file",
         )
-    return by_code(int(codes.pop())) if codes else None
+    return by_code(int(next(iter(codes)))) if codes else None
 
 
-def _points(path: Path, rows: Rows, places: tuple[int, ...], comma: bool) -> Any:
+def _points(path: Path, rows: Rows, places: tuple[int, ...], before: int, comma: bool) -> Any:
     made = np.empty(len(rows), object)
     for number, row in enumerate(rows):
         words = [row[n].strip().replace(",", ".") if comma else row[n].strip() for n in places]
@@ -176,19 +237,32 @@ def _points(path: Path, rows: Rows, places: tuple[int, ...], comma: bool) -> Any
             made[number] = shapely.Point(*map(float, words))
         except ValueError as exc:
             raise InputError(
-                f"feature {number + 1} of {path} has no place", f"{words}", "correct it"
+                f"feature {before + number + 1} of {path} has no place", f"{words}", "correct it"
             ) from exc
     return made
 
 
-def _typed(words: list[str], comma: bool) -> Any:
-    """A column of texts as what all of them are; empty is missing."""
-    held = ["" if word.strip().lower() in _NOTHING else word.strip() for word in words]
-    filled = [word for word in held if word]
-    for test, make in _KINDS:
-        if filled and all(map(test, filled)):
-            return column([None if not word else make(word) for word in held])
-    return column([word or None for word in words])
+class _Kinds:
+    """What the words of a column may be, all of them: empty ones are missing."""
+
+    def __init__(self) -> None:
+        self._left, self._some = list(_KINDS), False
+
+    def see(self, word: str) -> None:
+        """Learn from a word."""
+        word = word.strip()
+        if not self._left or word.lower() in _NOTHING:
+            return
+        self._some = True
+        self._left = [kind for kind in self._left if kind[0](word)]
+
+    def column(self, words: list[str]) -> Any:
+        """Some of the words as what all of them are."""
+        if not self._some or not self._left:
+            return column([word or None for word in words])
+        make = self._left[0][1]
+        held = (word.strip() for word in words)
+        return column([None if word.lower() in _NOTHING else make(word) for word in held])
 
 
 def _is_integer(word: str) -> bool:
@@ -220,45 +294,3 @@ _KINDS: tuple[tuple[Callable[[str], Any], Callable[[str], Any]], ...] = (
 
 def make_writer(path: Path, schema: Schema) -> CommaWriter:
     return CommaWriter(path, schema)
-
-
-class CommaWriter:
-    """A line for each feature."""
-
-    def __init__(self, path: Path, schema: Schema) -> None:
-        self._path, self._schema = path, schema
-        degrees = isinstance(schema.crs, GeographicCRS)
-        pair = ["lon", "lat"] if degrees else ["x", "y"]
-        taken = {name.lower() for name in schema.fields}
-        self._plain = schema.kind == "Point" and not schema.heights and not taken & {*_TEXTS, *pair}
-        self._file = path.open("w", encoding="utf-8", newline="")
-        tabs = path.suffix.lower() == ".tsv"
-        form: dict[str, Any] = {"delimiter": "\t" if tabs else ",", "lineterminator": "\n"}
-        self._writer = csv.writer(self._file, **form)
-        self._quoter = csv.writer(
-            self._file, **form, quoting=csv.QUOTE_ALL
-        )  # of what the other does not quote
-        self._put([*(pair if self._plain else ["wkt"]), *schema.fields])
-
-    def _put(self, row: list[Any]) -> None:
-        odd = any(isinstance(value, str) and "\r" in value for value in row)
-        (self._quoter if odd else self._writer).writerow(row)
-
-    def add(self, table: FeatureTable) -> None:
-        if self._plain:
-            x, y = shapely.get_x(table.geometries).tolist(), shapely.get_y(table.geometries).tolist()
-            places: Any = (["", ""] if a != a else [repr(a), repr(b)] for a, b in zip(x, y, strict=True))
-        else:
-            texts = shapely.to_wkt(table.geometries, rounding_precision=-1).tolist()
-            places = ([text or ""] for text in texts)
-        for place, row in zip(places, table.rows(), strict=True):
-            self._put([*place, *("" if value is None else value for value in row.values())])
-
-    def finish(self) -> tuple[str, ...]:
-        self._file.close()
-        if self._schema.crs is not None:
-            self._path.with_suffix(".prj").write_text(write_crs(self._schema.crs, "prj"))
-        return ()
-
-    def abort(self) -> None:
-        self._file.close()

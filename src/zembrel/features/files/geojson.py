@@ -2,27 +2,28 @@
 
 from __future__ import annotations
 
-import json
 import re
-from collections.abc import Generator, Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 import numpy as np
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.facts import Fact
+from zembrel.features.columns import column
 from zembrel.features.depth import check_texts
+from zembrel.features.files.jsontext import JSONText, OtherwiseError, collected
 from zembrel.features.files.schema import Schema
-from zembrel.features.table import FeatureTable, column
+from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.nested import json_of
 
 WGS_84 = 4326
-_DECODER, _BLANKS = json.JSONDecoder(), re.compile(r"[ \t\r\n]*")
-BATCH = 5_000  # features that are decoded at a time
+_CHUNK = 1 << 20  # bytes read at a time
 
 
 def is_ours(path: Path) -> bool:
@@ -33,17 +34,45 @@ def layers(path: Path) -> list[str]:
     return [path.stem]
 
 
-def read(path: Path, layer: str | None = None) -> FeatureTable:
-    """The features of the file at `path`. Raises InputError for anything that is not GeoJSON."""
-    text = text_of(path)
+def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
+    """The features of the file at `path`, some at a time. Raises InputError for what is not GeoJSON."""
+    before = 0
     try:
-        members: dict[str, Any] = {}
-        made = table_of(path, _collected(text, members), None)
-        if members.get("type") == "FeatureCollection":
-            return replace(made, crs=_crs_of(path, members))
-    except (_OtherwiseError, ValueError, RecursionError):
-        pass  # what is no plain collection is read as a whole
-    document = loaded(path, text)
+        with _opened(path) as file:
+            crs = _crs_ahead(path, file)
+            for batch in collected(JSONText(file), {}):
+                yield part_of(path, batch, before, crs)
+                before += len(batch)
+            if not before:
+                yield FeatureTable.of([], [], crs)
+    except (OtherwiseError, ValueError, RecursionError) as exc:
+        if before:
+            raise not_geojson(path, f"{exc}" or "it is not laid out as one collection") from exc
+        yield _whole(path)
+
+
+def _crs_ahead(path: Path, file: TextIO) -> CRS | None:
+    """The CRS of a collection, which may be told behind its features; the file is at its beginning again.
+
+    Raises OtherwiseError or ValueError for what is no plain collection.
+    """
+    raw, last, told = file.buffer, b"", False
+    while not told and (chunk := raw.read(_CHUNK)):
+        told, last = b'"crs"' in last + chunk, chunk[-4:]
+    file.seek(0)
+    members: dict[str, Any] = {}
+    for _ in collected(JSONText(file), members):
+        if members.get("type") == "FeatureCollection" and ("crs" in members or not told):
+            break  # nothing that stands behind counts
+    file.seek(0)
+    if members.get("type") != "FeatureCollection" or "features" not in members:
+        raise OtherwiseError
+    return _crs_of(path, members)
+
+
+def _whole(path: Path) -> FeatureTable:
+    """What is no plain collection, read as a whole."""
+    document = loaded(path, text_of(path))
     if not isinstance(document, dict):
         raise not_geojson(path, "it holds no object")
     if document.get("type") == "FeatureCollection":
@@ -52,64 +81,14 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
         features = [document if document.get("type") == "Feature" else {"geometry": document}]
     if not isinstance(features, list):
         raise not_geojson(path, "its features are no list")
-    return table_of(path, in_batches(features), _crs_of(path, document))
+    return part_of(path, features, 0, _crs_of(path, document))
 
 
-class _OtherwiseError(Exception):
-    """A text is not laid out as a collection of features."""
-
-
-def _collected(text: str, members: dict[str, Any]) -> Iterator[list[Any]]:
-    """The features of a collection, some at a time, so that they never stand in memory all at once.
-
-    members: takes the others of the object. Raises _OtherwiseError or ValueError for what is no such text.
-    """
-    at = _past(text, 0, "{")
-    while True:
-        key, at = _DECODER.raw_decode(text, at)
-        if not isinstance(key, str) or key in members:
-            raise _OtherwiseError
-        at = _past(text, _past(text, at), ":")
-        if key == "features":
-            members[key] = None
-            at = yield from _array(text, at)
-        else:
-            members[key], at = _DECODER.raw_decode(text, at)
-        at = _past(text, at)
-        if text[at : at + 1] == "}":
-            if text[at + 1 :].strip():
-                raise _OtherwiseError
-            return
-        at = _past(text, at, ",")
-
-
-def _array(text: str, at: int) -> Generator[list[Any], None, int]:
-    """The values of an array, some at a time; returns where it ends."""
-    at, batch = _past(text, at, "["), list[Any]()
-    while text[at : at + 1] != "]":
-        value, at = _DECODER.raw_decode(text, at)
-        batch.append(value)
-        at = _past(text, at)
-        ends = text[at : at + 1] == "]"
-        if ends or len(batch) == BATCH:
-            yield batch
-            batch = []
-        if ends:
-            break
-        at = _past(text, at, ",")
-        if text[at : at + 1] == "]":
-            raise _OtherwiseError
-    return at + 1
-
-
-def _past(text: str, at: int, sign: str = "") -> int:
-    """Where the next token begins, after a sign that must stand there if one is named."""
-    at = _BLANKS.match(text, at).end()  # type: ignore[union-attr]
-    if not sign:
-        return at
-    if text[at : at + 1] != sign:
-        raise _OtherwiseError
-    return _BLANKS.match(text, at + 1).end()  # type: ignore[union-attr]
+def _opened(path: Path) -> TextIO:
+    try:
+        return path.open(encoding="utf-8-sig", newline="")
+    except OSError as exc:
+        raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
 
 
 def text_of(path: Path) -> str:
@@ -135,30 +114,16 @@ def loaded(path: Path, text: str) -> Any:
             raise not_geojson(path, str(exc)) from exc
 
 
-def in_batches(features: list[Any]) -> Iterator[Sequence[Any]]:
-    """The features of a list, which are let go as they are taken: their coordinates take most of the room."""
-    for start in range(0, len(features), BATCH):
-        part = features[start : start + BATCH]
-        features[start : start + BATCH] = [None] * len(part)
-        yield part
-
-
-def table_of(path: Path, batches: Iterable[Sequence[Any]], crs: CRS | None) -> FeatureTable:
-    """Features, decoded from JSON, as a table. Raises InputError with the number of what is none."""
-    parts: list[Any] = []
-    rows: list[dict[str, Any]] = []
-    ids: list[Any] = []
-    for features in batches:
-        for number, feature in enumerate(features, len(rows) + 1):
-            properties = feature.get("properties") if isinstance(feature, dict) else 0
-            if not isinstance(properties, dict | None):
-                raise not_geojson(path, f"feature {number} is no feature")
-        parts.append(_geometries(path, features, len(rows)))
-        rows += [_row(feature) for feature in features]
-        ids += [feature["id"] for feature in features if "id" in feature]
-    geometries = np.concatenate(parts) if parts else np.zeros(0, object)
-    made = FeatureTable.of(geometries, rows, crs)
-    return replace(made, ids=column(ids), key="id") if rows and len(ids) == len(rows) else made
+def part_of(path: Path, features: Sequence[Any], before: int, crs: CRS | None) -> FeatureTable:
+    """Features, decoded from JSON, as a table; so many came before. Raises InputError with the number of what
+    is none."""
+    for number, feature in enumerate(features, before + 1):
+        properties = feature.get("properties") if isinstance(feature, dict) else 0
+        if not isinstance(properties, dict | None):
+            raise not_geojson(path, f"feature {number} is no feature")
+    made = FeatureTable.of(_geometries(path, features, before), [*map(_row, features)], crs)
+    ids = [feature["id"] for feature in features if "id" in feature]
+    return replace(made, ids=column(ids), key="id") if ids and len(ids) == len(features) else made
 
 
 def _geometries(path: Path, features: Sequence[Any], before: int) -> Any:
@@ -249,7 +214,7 @@ class GeoJSONWriter:
             self._file.write(self._between * bool(self._count) + line)
             self._count += 1
 
-    def finish(self) -> tuple[str, ...]:
+    def finish(self) -> tuple[Fact, ...]:
         self._file.write(self._tail)
         self._file.close()
         return ()

@@ -8,29 +8,34 @@ from typing import Any, TextIO
 
 from zembrel.errors import InputError
 from zembrel.features.files.geojson import (
-    BATCH,
     WGS_84,
     GeoJSONWriter,
     is_ours,
     layers,
     loaded,
     not_geojson,
-    table_of,
+    part_of,
 )
+from zembrel.features.files.jsontext import BATCH, LONG
 from zembrel.features.files.schema import Schema
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.registry import by_code
 
-__all__ = ["is_ours", "layers", "make_writer", "read"]
+__all__ = ["is_ours", "layers", "make_writer", "parts"]
 _SEPARATOR = "\x1e"
 _CHUNK = 1 << 20  # characters read at a time
 
 
-def read(path: Path, layer: str | None = None) -> FeatureTable:
-    """The features of the file at `path`. Raises InputError with the number of a record that is none."""
+def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
+    """The features of the file at `path`, some at a time. Raises InputError with the number of a bad one."""
     try:
         with path.open(encoding="utf-8-sig", newline="") as file:
-            return table_of(path, _batches(path, file), by_code(WGS_84))
+            before = 0
+            for batch in _batches(path, file):
+                yield part_of(path, batch, before, by_code(WGS_84))
+                before += len(batch)
+            if not before:
+                yield FeatureTable.of([], [], by_code(WGS_84))
     except OSError as exc:
         raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
     except UnicodeDecodeError as exc:
@@ -38,7 +43,7 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
 
 
 def _batches(path: Path, file: TextIO) -> Iterator[list[Any]]:
-    batch: list[Any] = []
+    batch, size = list[Any](), 0
     for number, record in enumerate(_records(file), 1):
         if not record.strip():
             continue
@@ -46,10 +51,12 @@ def _batches(path: Path, file: TextIO) -> Iterator[list[Any]]:
             batch.append(loaded(path, record))
         except InputError as exc:
             raise not_geojson(path, f"record {number}: {exc.why}") from exc
-        if len(batch) == BATCH:
+        size += len(record)
+        if len(batch) == BATCH or size > LONG:
             yield batch
-            batch = []
-    yield batch
+            batch, size = [], 0
+    if batch:
+        yield batch
 
 
 def _records(file: TextIO) -> Iterator[str]:

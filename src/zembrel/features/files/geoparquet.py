@@ -7,6 +7,7 @@ in longitude and latitude of WGS 84 by the standard; `crs: null` says that nobod
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +15,13 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.facts import Fact
+from zembrel.features.columns import DAY, INTEGER, MOMENT, NESTED, REAL, TRUTH, column
 from zembrel.features.depth import check_binary
+from zembrel.features.files.jsontext import BATCH
 from zembrel.features.files.nested import NESTING, nested
 from zembrel.features.files.schema import Schema, kinds_in
-from zembrel.features.table import DAY, INTEGER, MOMENT, NESTED, REAL, TRUTH, FeatureTable, column
+from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs, write_crs
@@ -47,23 +51,36 @@ def _geo(path: Path) -> dict[str, Any]:
     return found if isinstance(found, dict) else {}
 
 
-def read(path: Path, layer: str | None = None) -> FeatureTable:
-    """The features of the table at `path`. Raises InputError."""
+def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
+    """The features of the table at `path`, some at a time. Raises InputError."""
     import pyarrow as pa
     import pyarrow.parquet as pq
 
-    try:
-        table = pq.read_table(path)
-    except (pa.ArrowException, OSError, ValueError) as exc:
-        raise _broken(path, f"{exc}".splitlines()[0]) from exc
     geo = _geo(path)
     primary = geo.get("primary_column", "geometry")
     facts = geo.get("columns", {}).get(primary, {})
-    if primary not in table.column_names:
-        raise _broken(path, f"there is no column of geometries {primary!r}")
     encoding = str(facts.get("encoding", "WKB")).lower()
-    if encoding != "wkb" and encoding not in NESTING:
-        raise _broken(path, f"geometries are {facts['encoding']}, which GeoParquet does not know")
+    try:
+        with pq.ParquetFile(path, pre_buffer=False) as file:
+            if primary not in file.schema_arrow.names:
+                raise _broken(path, f"there is no column of geometries {primary!r}")
+            if encoding != "wkb" and encoding not in NESTING:
+                raise _broken(path, f"geometries are {facts['encoding']}, which GeoParquet does not know")
+            some = False
+            for batch in file.iter_batches(BATCH):
+                some = True
+                yield _part(path, pa.Table.from_batches([batch]), primary, facts)
+            if not some:
+                yield _part(path, file.schema_arrow.empty_table(), primary, facts)
+    except (pa.ArrowException, OSError, ValueError, OverflowError) as exc:
+        raise _broken(path, f"{exc}".splitlines()[0]) from exc
+
+
+def _part(path: Path, table: Any, primary: str, facts: dict[str, Any]) -> FeatureTable:
+    """Some rows as features."""
+    import pyarrow as pa
+
+    encoding = str(facts.get("encoding", "WKB")).lower()
     try:
         places = table.column(primary)
         if encoding == "wkb":
@@ -76,10 +93,7 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
         raise _broken(path, f"{exc}".splitlines()[0]) from exc
     remarks: list[str] = []
     names = [name for name in table.column_names if name not in (primary, *_boxes(facts))]
-    try:
-        columns = {name: _column(name, table.column(name), remarks) for name in names}
-    except (pa.ArrowException, ValueError, OverflowError) as exc:
-        raise _broken(path, f"{exc}".splitlines()[0]) from exc
+    columns = {name: _column(name, table.column(name), remarks) for name in names}
     held = {name: values for name, values in columns.items() if values is not None}
     left = [name for name in columns if name not in held]
     remarks += [f"binary columns left out: {', '.join(left)}"] if left else []
@@ -162,7 +176,7 @@ class GeoParquetWriter:
             pa.Table.from_arrays([*arrays, pa.array(body.tolist(), pa.binary())], schema=self._schema)
         )
 
-    def finish(self) -> tuple[str, ...]:
+    def finish(self) -> tuple[Fact, ...]:
         bounds = np.array(self._bounds or [[np.nan] * 4])
         facts: dict[str, Any] = {"encoding": "WKB", "geometry_types": sorted(self._found), "crs": self._crs}
         if np.isfinite(bounds).any():

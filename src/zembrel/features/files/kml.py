@@ -19,8 +19,10 @@ from xml.sax.saxutils import escape, quoteattr
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.facts import Fact, fact
+from zembrel.features.columns import INTEGER, REAL, TRUTH
 from zembrel.features.files.schema import Schema
-from zembrel.features.table import INTEGER, REAL, TRUTH, FeatureTable
+from zembrel.features.table import FeatureTable
 from zembrel.geodesy.registry import by_code
 from zembrel.measure import show_bytes
 from zembrel.reading import TRUST, readings
@@ -42,8 +44,8 @@ def layers(path: Path) -> list[str]:
     return [path.stem]
 
 
-def read(path: Path, layer: str | None = None) -> FeatureTable:
-    """The placemarks of the file at `path`. Raises InputError with the number of a faulty one."""
+def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
+    """The placemarks of the file at `path`, as a whole. Raises InputError with the number of a faulty one."""
     from defusedxml import ElementTree
     from defusedxml.common import DefusedXmlException
 
@@ -68,7 +70,7 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
             raise _broken(path, f"placemark {number}: {exc}") from exc
     left = sum(_local(node) in ("NetworkLink", "Track", "MultiTrack", "Model") for node in root.iter())
     remarks = (f"{left} links, tracks and models left out",) if left else ()
-    return FeatureTable.of(geometries, rows, by_code(_WGS_84), *remarks)
+    yield FeatureTable.of(geometries, rows, by_code(_WGS_84), *remarks)
 
 
 def _check_depth(root: Any) -> None:
@@ -223,7 +225,7 @@ class KMLWriter:
             )
             self._file.write(f"<Placemark>{own}{data}{''.join(_shape(geometry))}</Placemark>\n")
 
-    def finish(self) -> tuple[str, ...]:
+    def finish(self) -> tuple[Fact, ...]:
         self._file.write("</Document></kml>\n")
         self._file.close()
         if self._text != self._path:
@@ -235,7 +237,9 @@ class KMLWriter:
                 shutil.copyfileobj(text, inside)
             self._text.unlink()
         what = "without characters that XML cannot hold"
-        return tuple(f"{count:,} values of {name} {what}" for name, count in self._lost.items())
+        return tuple(
+            fact("values_changed", values=count, field=name, what=what) for name, count in self._lost.items()
+        )
 
     def _held(self, name: str, value: Any) -> str:
         """A value as XML holds it."""

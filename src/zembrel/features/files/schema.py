@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import numpy as np
 import shapely
 
-from zembrel.features.table import MOMENT, TEXT, FeatureTable, Geometries
+from zembrel.features.columns import MOMENT, TEXT, Column, ColumnSeen
+from zembrel.features.table import FeatureTable, Geometries
 from zembrel.geodesy.crs import CRS
 
 GEOMETRY = "Geometry"  # any kind
@@ -50,26 +52,66 @@ class Schema(NamedTuple):
     classes: dict[str, list[tuple[int, str]]] = {}  # noqa: RUF012 read alone
 
 
-def schema_of(tables: Sequence[FeatureTable], name: str) -> Schema:
-    """What a layer of all of `tables`, which have the same columns, will hold."""
-    kinds = {kind for table in tables for kind in kinds_in(table.geometries)}
-    singles = {kind.removeprefix("Multi") for kind in kinds}
-    kind = GEOMETRY if len(singles) != 1 else f"Multi{singles.pop()}" if len(kinds) == 2 else kinds.pop()
-    heights = any(shapely.has_z(table.geometries).any() for table in tables)
-    fields = {
-        name: Field(
-            kind, _width(tables, name) if kind == TEXT else 0, _zone(tables, name) if kind == MOMENT else ""
+@dataclass
+class LayerSeen:
+    """What a layer holds, learned part by part; the columns of parts may differ.
+
+    kinds: of geometries; missing: features without one; heights: whether some have them; widths: most bytes
+    of a value as a word; told: whether every feature has an id.
+    """
+
+    count: int = 0
+    missing: int = 0
+    kinds: set[str] = field(default_factory=set)
+    heights: bool = False
+    columns: dict[str, ColumnSeen] = field(default_factory=dict)
+    widths: dict[str, int] = field(default_factory=dict)
+    crs: CRS | None = None
+    told: bool = True
+    key: str = ""
+
+    def add(self, table: FeatureTable) -> None:
+        """Learn from a part."""
+        self.crs, self.key = (table.crs, table.key) if not self.count else (self.crs, self.key)
+        for name in [name for name in self.columns if name not in table.columns]:
+            self.columns[name].lack()
+        for name, values in table.columns.items():
+            if name not in self.columns:
+                self.columns[name] = ColumnSeen(missing=self.count > 0)
+            self.columns[name].add(values)
+            self.widths[name] = max(self.widths.get(name, 1), _width(values))
+        self.count += len(table)
+        self.missing += int(shapely.is_missing(table.geometries).sum())
+        self.kinds.update(kinds_in(table.geometries))
+        self.heights |= bool(shapely.has_z(table.geometries).any())
+        self.told &= table.ids is not None
+
+    def fitted(self, table: FeatureTable) -> FeatureTable:
+        """A part with the columns of the whole, each as the whole holds it."""
+        none = np.full(len(table), None)
+        columns = {name: held.fitted(table.columns.get(name, none)) for name, held in self.columns.items()}
+        return replace(
+            table, columns=columns, crs=self.crs, ids=table.ids if self.told else None, key=self.key
         )
-        for name, kind in tables[0].kinds.items()
-    }
-    return Schema(name, kind, heights, fields, tables[0].crs)
+
+    def schema(self, name: str) -> Schema:
+        """What a file of it will hold."""
+        singles = {kind.removeprefix("Multi") for kind in self.kinds}
+        several = f"Multi{next(iter(singles), '')}" if len(self.kinds) == 2 else "".join(self.kinds)
+        fields = {}
+        for column, held in self.columns.items():
+            kind = held.kind
+            width = self.widths[column] if kind == TEXT else 0
+            fields[column] = Field(kind, width, held.zone if kind == MOMENT else "")
+        return Schema(name, several if len(singles) == 1 else GEOMETRY, self.heights, fields, self.crs)
 
 
-def _zone(tables: Sequence[FeatureTable], name: str) -> str:
-    """The time zone of a column of times: the one that all name, UTC if they differ, empty for none."""
-    moments = [value for table in tables for value in table.columns[name].tolist() if value is not None]
-    zones = {str(value.tzinfo).removeprefix("UTC") or "UTC" for value in moments if value.tzinfo is not None}
-    return zones.pop() if len(zones) == 1 else "UTC" if zones else ""
+def schema_of(tables: Iterable[FeatureTable], name: str) -> Schema:
+    """What a layer of all of `tables` will hold."""
+    seen = LayerSeen()
+    for table in tables:
+        seen.add(table)
+    return seen.schema(name)
 
 
 def apart(names: Sequence[str]) -> list[str]:
@@ -90,9 +132,12 @@ def kinds_in(geometries: Geometries) -> list[str]:
     return ["LineString" if n == 2 else KINDS[n] for n in numbers.tolist() if n >= 0]
 
 
-def _width(tables: Sequence[FeatureTable], name: str) -> int:
-    words = (str(value) for table in tables for value in table.columns[name].tolist() if value is not None)
-    return max((len(word.encode()) for word in words), default=1)
+def _width(values: Column) -> int:
+    """Bytes of the longest value as a word."""
+    if values.dtype.kind == "O":
+        return max((len(str(value).encode()) for value in values.tolist() if value is not None), default=1)
+    ends = (values.min(), values.max()) if values.size and values.dtype.kind in "iu" else (values.itemsize,)
+    return 25 if values.dtype.kind == "f" else max(len(str(end)) for end in ends)
 
 
 def alike(geometries: Geometries, kind: str) -> Geometries:

@@ -8,16 +8,21 @@ from __future__ import annotations
 
 import struct
 import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from itertools import islice
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.features.files.jsontext import BATCH
 from zembrel.features.files.schema import Schema, apart
 from zembrel.features.files.shapefilewriting import ShapefileWriter
-from zembrel.features.table import FeatureTable
+from zembrel.features.table import FeatureTable, Row
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.text import read_crs
 from zembrel.reading import readings
@@ -38,12 +43,37 @@ _BROKEN = (struct.error, OSError, ValueError, LookupError, EOFError, TypeError, 
 _CODE_PAGES = {"88591": "latin-1", "1252": "cp1252", "utf8": "utf-8", "utf-8": "utf-8", "850": "cp850"}
 
 
-class Odd(NamedTuple):
-    """How many holes lie outside of any area, and how many features have measures or are deleted."""
+@dataclass
+class Odd:
+    """How many holes lie outside of any area, how many features have measures or are deleted, and whether the
+    package warned of the file."""
 
-    orphans: int
-    measured: int
-    deleted: int
+    orphans: int = 0
+    measured: int = 0
+    deleted: int = 0
+    warned: bool = False
+
+    @contextmanager
+    def heard(self) -> Iterator[None]:
+        """Note what is warned of meanwhile."""
+        with warnings.catch_warnings(record=True) as told:
+            warnings.simplefilter("always")
+            yield
+        self.warned |= bool(told)
+
+    def see(self, shapes: list[Any], rows: list[Row | None]) -> None:
+        """Count in some features."""
+        self.measured += sum(any(m is not None for m in getattr(shape, "m", ())) for shape in shapes)
+        self.orphans += sum(sum(shape._errors.values()) for shape in shapes)
+        self.deleted += sum(row is None for row in rows)
+
+    @property
+    def remarks(self) -> list[str]:
+        """What is to be said of them."""
+        said = [f"{self.orphans:,} holes outside of any area are taken as areas"] if self.orphans else []
+        said += [f"measures (M) of {self.measured:,} features left out"] if self.measured else []
+        said += [f"{self.deleted:,} deleted features left out"] if self.deleted else []
+        return said + (["its headers are not true to its size"] if self.warned else [])
 
 
 def is_ours(path: Path) -> bool:
@@ -54,34 +84,57 @@ def layers(path: Path) -> list[str]:
     return [path.stem]
 
 
-def read(path: Path, layer: str | None = None) -> FeatureTable:
-    """The features of the Shapefile at `path`. Raises InputError if a part is missing or broken."""
-    remarks = []
-    said = _code_page(path) or _language(path)
-    with warnings.catch_warnings(record=True) as told:
-        warnings.simplefilter("always")
-        geometries, raw, odd = _parts(path)
-    remarks += [f"{odd.orphans:,} holes outside of any area are taken as areas"] if odd.orphans else []
-    remarks += [f"measures (M) of {odd.measured:,} features left out"] if odd.measured else []
-    remarks += [f"{odd.deleted:,} deleted features left out"] if odd.deleted else []
-    remarks += ["its headers are not true to its size"] if told else []
-    try:
-        rows = _decoded(raw, said or "utf-8")
-        if said is None and rows != raw:
-            remarks.append("texts taken as UTF-8: there is no .cpg")
-    except UnicodeDecodeError as exc:
-        if said is not None:
-            raise InputError(
-                f"{path.with_suffix('.dbf')} holds no {said}",
-                f"its .cpg or its language byte says so, but {exc.reason}",
-                "write the encoding into a .cpg beside it",
-            ) from exc
-        rows = _decoded(raw, "cp1252")
-        remarks.append("texts taken as Windows 1252: there is no .cpg, and they are no UTF-8")
+def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
+    """The features of the Shapefile at `path`, some at a time. Raises InputError if one is broken."""
+    if not path.with_suffix(".dbf").is_file():
+        raise InputError(
+            f"{path.with_suffix('.dbf')} is missing",
+            "it holds the attributes of the features",
+            "put it beside the .shp",
+        )
+    encoding, remarks = _encoding(path)
     crs = crs_of_prj(path)
-    if crs is None:
-        remarks.append("there is no .prj: its CRS is unknown")
-    return FeatureTable.of(geometries, rows, crs, *remarks)
+    remarks += ["there is no .prj: its CRS is unknown"] if crs is None else []
+    odd, before, kept = Odd(), 0, None
+    for shapes, records in _batches(path, odd):
+        if kept is not None:
+            yield replace(kept, crs=crs)
+        kept = _part(path, before, shapes, records, encoding)
+        before += len(shapes)
+    kept = kept if kept is not None else FeatureTable.of([], [], None)
+    yield replace(kept, crs=crs, remarks=(*odd.remarks, *remarks))
+
+
+def _part(path: Path, before: int, shapes: list[Any], rows: list[Row | None], encoding: str) -> FeatureTable:
+    """Shapes and their attributes as features, of which so many came before."""
+    try:
+        texts = _decoded([row for row in rows if row is not None], encoding)
+    except UnicodeDecodeError as exc:
+        raise InputError(
+            f"{path.with_suffix('.dbf')} holds no {encoding}",
+            f"its .cpg or its language byte says so, but {exc.reason}",
+            "write the encoding into a .cpg beside it",
+        ) from exc
+    try:
+        found = [_geometry(path, n, shape) for n, shape in enumerate(shapes, before + 1)]
+    except _BROKEN as exc:
+        raise _broken(path, exc) from exc
+    return FeatureTable.of([g for g, row in zip(found, rows, strict=True) if row is not None], texts, None)
+
+
+def _encoding(path: Path) -> tuple[str, list[str]]:
+    """The encoding of the texts, and what is to be said of it; if nothing tells, UTF-8 or Windows 1252."""
+    said = _code_page(path) or _language(path)
+    if said is not None:
+        return said, []
+    plain = True
+    try:
+        for _, rows in _batches(path, Odd()):
+            held = [row for row in rows if row is not None]
+            plain &= _decoded(held, "utf-8") == held
+    except UnicodeDecodeError:
+        return "cp1252", ["texts taken as Windows 1252: there is no .cpg, and they are no UTF-8"]
+    return "utf-8", [] if plain else ["texts taken as UTF-8: there is no .cpg"]
 
 
 def _language(path: Path) -> str | None:
@@ -113,7 +166,7 @@ def _code_page(path: Path) -> str | None:
     )
 
 
-def _decoded(rows: list[dict[str, Any]], encoding: str) -> list[dict[str, Any]]:
+def _decoded(rows: list[Row], encoding: str) -> list[Row]:
     """Rows whose texts stand for bytes as those in `encoding`. Raises UnicodeDecodeError."""
 
     def text(value: Any) -> Any:
@@ -122,42 +175,42 @@ def _decoded(rows: list[dict[str, Any]], encoding: str) -> list[dict[str, Any]]:
     return [{text(name): text(value) for name, value in row.items()} for row in rows]
 
 
-def _parts(path: Path) -> tuple[list[Any], list[dict[str, Any]], Odd]:
-    """Geometries, rows whose texts are bytes, a letter each, and what is to be said about them."""
+def _batches(path: Path, odd: Odd) -> Iterator[tuple[list[Any], list[Row | None]]]:
+    """Shapes with their attributes, some at a time; texts are bytes, a letter each; None for deleted ones."""
     import shapefile
 
-    table = path.with_suffix(".dbf")
-    if not table.is_file():
-        raise InputError(
-            f"{table} is missing", "it holds the attributes of the features", "put it beside the .shp"
-        )
     try:
-        with path.open("rb") as shapes, table.open("rb") as records:
-            reader = shapefile.Reader(shp=shapes, dbf=records, encoding=_BYTES)
+        with path.open("rb") as shapes, path.with_suffix(".dbf").open("rb") as records:
+            with odd.heard():
+                reader = shapefile.Reader(shp=shapes, dbf=records, encoding=_BYTES)
             names = apart([entry[0] for entry in reader.fields if entry[0] != "DeletionFlag"])
             shapefile.VERBOSE = False  # what it would say on stderr is a remark
-            shapes_read = list(reader.iterShapes())
-            geometries = [_geometry(path, n, shape) for n, shape in enumerate(shapes_read, 1)]
-            measured = sum(any(m is not None for m in getattr(shape, "m", ())) for shape in shapes_read)
-            orphans = sum(sum(shape._errors.values()) for shape in shapes_read)
-            records_read = list(reader.iterRecords(deleted_as_None=True))
-            rows = [
-                None if r is None else {n: v if v != "" else None for n, v in zip(names, r, strict=True)}
-                for r in records_read
-            ]
+            ones, others = reader.iterShapes(), reader.iterRecords(deleted_as_None=True)
+            while True:
+                with odd.heard():
+                    batch, held = list(islice(ones, BATCH)), list(islice(others, BATCH))
+                if len(held) != len(batch):
+                    raise _apart(path)
+                if not batch:
+                    return
+                rows = [
+                    None if r is None else {n: v if v != "" else None for n, v in zip(names, r, strict=True)}
+                    for r in held
+                ]
+                odd.see(batch, rows)
+                yield batch, rows
     except (shapefile.ShapefileException, *_BROKEN) as exc:
-        raise InputError(
-            f"{path} is broken", f"{exc}".splitlines()[0] or type(exc).__name__, "get it again"
-        ) from exc
-    if len(geometries) != len(rows):
-        raise InputError(
-            f"{path} and its .dbf do not belong together",
-            f"{len(geometries):,} shapes and {len(rows):,} rows of attributes",
-            "get both again",
-        )
-    kept = [(geometry, row) for geometry, row in zip(geometries, rows, strict=True) if row is not None]
-    odd = Odd(orphans, measured, len(rows) - len(kept))
-    return [geometry for geometry, _ in kept], [row for _, row in kept], odd
+        raise _broken(path, exc) from exc
+
+
+def _broken(path: Path, why: Exception) -> InputError:
+    return InputError(f"{path} is broken", f"{why}".splitlines()[0] or type(why).__name__, "get it again")
+
+
+def _apart(path: Path) -> InputError:
+    return InputError(
+        f"{path} and its .dbf do not belong together", "one has more features than the other", "get both"
+    )
 
 
 def _geometry(path: Path, number: int, shape: Any) -> shapely.Geometry | None:

@@ -13,8 +13,10 @@ from typing import Any
 import shapely
 
 from zembrel.errors import RefusedError
+from zembrel.facts import Fact, fact
+from zembrel.features.columns import DAY, INTEGER, REAL, TRUTH
 from zembrel.features.files.schema import Schema
-from zembrel.features.table import DAY, INTEGER, REAL, TRUTH, FeatureTable
+from zembrel.features.table import FeatureTable
 from zembrel.geodesy.text import write_crs
 from zembrel.guarded import GuardedFile
 
@@ -100,7 +102,7 @@ class ShapefileWriter:
             text = data[:_WORDS].decode(errors="ignore").rstrip(" \0")
         return text
 
-    def finish(self) -> tuple[str, ...]:
+    def finish(self) -> tuple[Fact, ...]:
         self._writer.close()
         self._close()
         for guard in self._guards.values():
@@ -109,11 +111,11 @@ class ShapefileWriter:
             self._path.with_suffix(".prj").write_text(write_crs(self._schema.crs, "prj"))
         self._path.with_suffix(".cpg").write_text("UTF-8")
         changed = [
-            f"{old} is called {new}"
+            fact("renamed", old=old, new=new)
             for old, new in zip(self._schema.fields, self._names, strict=True)
             if old != new
         ]
-        lost = [f"{count:,} values of {name} shortened" for name, count in self._lost.items()]
+        lost = [fact("values_shortened", values=count, field=name) for name, count in self._lost.items()]
         return (*changed, *lost)
 
     def abort(self) -> None:

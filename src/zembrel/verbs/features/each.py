@@ -4,26 +4,41 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import NamedTuple
-
-import numpy as np
-import shapely
+from typing import NamedTuple, Protocol
 
 from zembrel.errors import UsageError, nearest_name
+from zembrel.facts import Fact, distinct, fact
 from zembrel.features.files import check_name
 from zembrel.features.files.catalogue import FEATURE_FORMATS, format_of
-from zembrel.features.files.schema import kinds_in, schema_of
-from zembrel.features.soundness import sound
+from zembrel.features.files.schema import KINDS, LayerSeen
+from zembrel.features.spooled import SpooledLayer
 from zembrel.features.table import FeatureTable
 from zembrel.formats.origin import Origin
 from zembrel.verbs.each import Lost, each, results
-from zembrel.verbs.features.opening import open_layers, open_table
+from zembrel.verbs.features.opening import LayerParts, open_layers
 from zembrel.verbs.features.writing import Parts, WrittenFeatures, check_target, write_layers
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import LOSSES, FeatureTotals, Receipt, once
+from zembrel.verbs.receipt import LOSSES, FeatureTotals, Receipt
 
-Change = Callable[[FeatureTable], tuple[FeatureTable, list[str]]]
+
+class Change(Protocol):
+    """What is done to a layer, part by part."""
+
+    def part(self, table: FeatureTable) -> FeatureTable: ...
+    def finish(self) -> list[Fact]:
+        """What there is to say of all parts. Raises InputError where nothing is left of them."""
+        ...
+
+
+class Unchanged:
+    """The features as they are."""
+
+    def part(self, table: FeatureTable) -> FeatureTable:
+        return table
+
+    def finish(self) -> list[Fact]:
+        return []
 
 
 class LayerSource(NamedTuple):
@@ -41,35 +56,38 @@ class Work(NamedTuple):
     sources: list[LayerSource]
 
 
-def one_to_one(verb: str, given: Given, output: Output, change: Change, *, check: bool = False) -> Receipt:
+def one_to_one(
+    verb: str, given: Given, output: Output, change: Callable[[], Change], *, check: bool = False
+) -> Receipt:
     """Change each file of features and write it, with one receipt over all.
 
-    check: whether faulty geometries are refused unless they are to be mended or left out.
+    change: makes what changes one layer; check: whether faulty geometries are refused unless they are to be
+    mended or left out.
     """
     works = _works(given, output)
     for work in works:
         check_target(work.final, output)
-    chose: list[str] = []
+    chose: list[Fact] = []
 
-    def changed(source: LayerSource, final: Path) -> tuple[str, FeatureTable]:
-        table, said = opened(source.origin, source.options, check=check)
-        table, more = change(table)
-        chose.extend([*said, *more])
-        return source.name, table
+    def changed(source: LayerSource, final: Path) -> tuple[str, SpooledLayer]:
+        layer, made = LayerParts(source.origin, source.options, check=check), change()
+        spooled = SpooledLayer(map(made.part, layer))
+        chose.extend([*layer.told, *made.finish()])
+        return source.name, spooled
 
-    def one(work: Work, final: Path) -> tuple[FeatureTable, WrittenFeatures]:
+    def one(work: Work, final: Path) -> tuple[LayerSeen, WrittenFeatures]:
         finals, named = [final] * len(work.sources), [Path(source.name) for source in work.sources]
         made, _, outside = each(changed, work.sources, finals, named, keep_going=False)
         layers: list[Parts] = [
-            ([table], schema_of([table], name if len(work.sources) > 1 else final.stem))
-            for name, table in made
+            (spooled, spooled.seen.schema(name if len(work.sources) > 1 else final.stem))
+            for name, spooled in made
         ]
         written = write_layers(final, layers, output)
         if len(made) > 1:
-            sizes = ", ".join(f"{name} {len(table):,}" for name, table in made)
-            chose.append(f"{len(made)} layers: {sizes}")
+            sizes = ", ".join(f"{name} {spooled.seen.count:,}" for name, spooled in made)
+            chose.append(fact("layers_written", number=len(made), sizes=sizes))
         chose.extend([*outside, *written.notes])
-        return made[0][1], written
+        return made[0][1].seen, written
 
     done, lost, outside = each(
         one,
@@ -116,21 +134,18 @@ def _works(given: Given, output: Output) -> list[Work]:
     return [Work(final, [s]) for final, s in zip(results(named, output, ending), sources, strict=True)]
 
 
-def opened(origin: Origin, inputs: Inputs, *, check: bool) -> tuple[FeatureTable, list[str]]:
+def opened(origin: Origin, inputs: Inputs, *, check: bool) -> tuple[FeatureTable, list[Fact]]:
     """The features of a file, sound ones if `check`, and what there is to say about them."""
-    table = open_table(origin, inputs)
-    if not (check or inputs.repair or inputs.skip_invalid):
-        return table, list(table.remarks)
-    table, mended = sound(origin.name, table, repair=inputs.repair, skip=inputs.skip_invalid)
-    return table, [*table.remarks, *mended]
+    layer = LayerParts(origin, inputs, check=check)
+    return layer.table(), layer.told
 
 
 def receipt(
     verb: str,
     paths: Sequence[Path],
     output: Output,
-    done: Sequence[tuple[FeatureTable, WrittenFeatures]],
-    chose: Sequence[str],
+    done: Sequence[tuple[LayerSeen, WrittenFeatures]],
+    chose: Sequence[Fact],
     lost: Lost = (),
 ) -> Receipt:
     """What was written, in numbers."""
@@ -139,8 +154,8 @@ def receipt(
         tuple(paths),
         output.out,
         planned=output.dry_run,
-        features=totals(done[0][0]),
-        chose=once(chose),
+        features=totals_of(done[0][0]),
+        chose=distinct(chose),
         lost=tuple(lost),
         results=tuple(written.result for _, written in done),
         seconds=output.seconds,
@@ -149,12 +164,17 @@ def receipt(
     )
 
 
-def totals(table: FeatureTable) -> FeatureTotals:
+def totals_of(seen: LayerSeen) -> FeatureTotals:
     """How many features of which kinds, and their fields."""
-    missing = int(np.sum(shapely.is_missing(table.geometries)))
-    return FeatureTotals(
-        len(table), tuple(kinds_in(table.geometries)), missing, table.crs, tuple(table.columns)
-    )
+    kinds = tuple(kind for kind in KINDS if kind in seen.kinds)
+    return FeatureTotals(seen.count, kinds, seen.missing, seen.crs, tuple(seen.columns))
+
+
+def totals(table: FeatureTable) -> FeatureTotals:
+    """The same of a table."""
+    seen = LayerSeen()
+    seen.add(table)
+    return totals_of(seen)
 
 
 def _ending(name: str | None) -> str | None:

@@ -9,11 +9,12 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError, UsageError
+from zembrel.features.columns import DAY, INTEGER, REAL
 from zembrel.features.files import layers_of
 from zembrel.features.files.catalogue import format_of
 from zembrel.features.ground import ground_areas, ground_lengths
 from zembrel.features.soundness import faults_of
-from zembrel.features.table import DAY, INTEGER, REAL, FeatureTable
+from zembrel.features.table import FeatureTable
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.geodesy.operation import operation

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.facts import Fact, fact
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame, holding, snapped
@@ -14,7 +15,7 @@ from zembrel.verbs.target import by_longest
 from zembrel.verbs.within import asked_crs, asked_frame
 
 
-def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
+def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[Fact]]:
     """The frame to draw on: a given one, or the extent of the features in cells of the asked size."""
     frame = asked_frame(where)
     if frame is not None:
@@ -26,7 +27,7 @@ def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
             raise InputError(
                 f"{where.onto} has no CRS", "features have a place on the Earth", "give it one with label"
             )
-        return frame, [f"onto {where.onto}"]
+        return frame, [fact("onto", onto=where.onto)]
     if not where.cell and not where.longest:
         raise UsageError(
             "there is no frame",
@@ -42,10 +43,10 @@ def frame_for(table: FeatureTable, where: Where) -> tuple[Frame, list[str]]:
     if where.longest:
         room = max(east - west, north - south) / max(where.longest - 1, 1) / 2 if thin else 0.0
         grown = west - room, south - room, east + room, north + room
-        return by_longest(crs, grown, where), ["extent of the features"]
+        return by_longest(crs, grown, where), [fact("extent_of", what="features")]
     cell = cell_in_units_of(str(where.cell), crs)
     make = holding if thin else snapped
-    return make(crs, (west, south, east, north), cell), ["extent of the features"]
+    return make(crs, (west, south, east, north), cell), [fact("extent_of", what="features")]
 
 
 def check_meets(table: FeatureTable, frame: Frame, output: Output) -> None:

@@ -12,6 +12,7 @@ import shapely
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.limits import ahead
 from zembrel.errors import RefusedError, UsageError
+from zembrel.facts import Fact
 from zembrel.features.files import beside, check_name, make_writer, names_in, take_over
 from zembrel.features.files.schema import Schema, schema_of
 from zembrel.features.table import FeatureTable, Geometries
@@ -27,7 +28,7 @@ class WrittenFeatures(NamedTuple):
     """What was written, or only counted, and what the file could not hold as it was."""
 
     result: Result
-    notes: tuple[str, ...] = ()
+    notes: tuple[Fact, ...] = ()
 
     @property
     def features(self) -> int:
@@ -117,7 +118,7 @@ def _named(schema: Schema, output: Output) -> Schema:
     return schema if output.into is None else schema._replace(name=output.into)
 
 
-def _written(staged: Path, parts: Iterable[FeatureTable], schema: Schema) -> tuple[int, tuple[str, ...]]:
+def _written(staged: Path, parts: Iterable[FeatureTable], schema: Schema) -> tuple[int, tuple[Fact, ...]]:
     writer, count = make_writer(staged, schema), 0
     try:
         for part in parts:

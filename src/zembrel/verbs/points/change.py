@@ -8,6 +8,7 @@ from pathlib import Path
 
 from zembrel.engine.points import Piece
 from zembrel.errors import InputError, UsageError
+from zembrel.facts import Fact, fact, remarks
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
 from zembrel.points.files.catalogue import TABLES, format_of
@@ -65,8 +66,8 @@ class _Within:
         return block.take(self.area.mask(block.x, block.y))
 
 
-def told(sieve: Sieve) -> tuple[str, ...]:
-    return () if sieve.picking.all else (str(sieve.picking),)
+def told(sieve: Sieve) -> tuple[Fact, ...]:
+    return () if sieve.picking.all else (fact("points_picked", points=str(sieve.picking)),)
 
 
 def clip(given: Given, where: Where, output: Output, clipping: Clipping) -> Receipt:
@@ -127,7 +128,7 @@ def reproject(given: Given, where: Where, output: Output, resampling: object) ->
 
 def moved(
     source: PointSource, final: Path, output: Output, where: Where
-) -> tuple[NewFile, Change, list[str]]:
+) -> tuple[NewFile, Change, list[Fact]]:
     """The new file, what is done to each block for it, and what was chosen."""
     target = target_crs(source.cloud.crs, where)
     way, said = way_to(source.cloud.crs, target, where)
@@ -143,7 +144,7 @@ def moved(
     new = new_file(source, final, output, scaling=scaling, crs=way.target)
     move = Moved(way, new.scaling, heights)
     steps = "/".join(f"{step:g}" for step in new.scaling.scale)
-    return new, _Carried(move), [*said, *more, f"steps {steps}"]
+    return new, _Carried(move), [*said, *more, fact("steps", steps=steps)]
 
 
 def target_crs(own: CRS | None, where: Where) -> CRS | None:
@@ -156,7 +157,9 @@ def target_crs(own: CRS | None, where: Where) -> CRS | None:
     return own if where.z_unit else None
 
 
-def way_to(own: CRS | None, target: CRS | None, where: Where) -> tuple[CoordinateOperation | None, list[str]]:
+def way_to(
+    own: CRS | None, target: CRS | None, where: Where
+) -> tuple[CoordinateOperation | None, list[Fact]]:
     if target is None:
         return None, []
     if own is None:
@@ -173,10 +176,12 @@ def way_to(own: CRS | None, target: CRS | None, where: Where) -> tuple[Coordinat
     check_used(where, [way])
     if same(own, target) and not way.changes_heights:
         return None, []
-    return way, [f"from {label(own)}", *way.checked(where.strict_crs).remarks]
+    return way, [fact("from_crs", crs=label(own)), *remarks(way.checked(where.strict_crs).remarks)]
 
 
-def _height_factor(own: CRS | None, way: CoordinateOperation | None, where: Where) -> tuple[float, list[str]]:
+def _height_factor(
+    own: CRS | None, way: CoordinateOperation | None, where: Where
+) -> tuple[float, list[Fact]]:
     """What heights are multiplied with for --z-unit, where the operation does not do that."""
     if not where.z_unit or (way is not None and way.changes_heights):
         return 1.0, []
@@ -193,7 +198,7 @@ def _height_factor(own: CRS | None, way: CoordinateOperation | None, where: Wher
         )
     factor = unit / metres(where.z_unit)
     return (
-        (1.0, [f"heights are in {where.z_unit} already"])
+        (1.0, [fact("heights_already", unit=where.z_unit)])
         if math.isclose(factor, 1.0)
-        else (factor, [f"heights into {where.z_unit}"])
+        else (factor, [fact("heights_into", unit=where.z_unit)])
     )

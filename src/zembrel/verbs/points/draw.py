@@ -15,6 +15,7 @@ from zembrel.draw.points import Section, along_line, draw_section
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.pane import Pane
@@ -123,7 +124,7 @@ class _Top:
 
 def _plan(
     whole: Merged, picked: Picking, path: Path, asked: Asked, output: Output
-) -> tuple[int, tuple[str, ...]]:
+) -> tuple[int, tuple[Fact, ...]]:
     look, points, title = asked
     west, south, _, east, north, _ = whole.bounds
     if whole.within is not None:
@@ -156,7 +157,7 @@ def _plan(
     look = replace(look, ramp=ramp, limits=limits, legend=None, amount=f"{count:,} points")
     shown = draw_picture([View(title, view)], path, look, title, output.limits)
     return count, (
-        f"the highest point of each dot of {cell:.3g} {unit_sign(whole.crs)}, by {points.by}",
+        fact("highest_points", cell=cell, unit=unit_sign(whole.crs), by=points.by),
         *shown,
     )
 
@@ -179,7 +180,7 @@ def _legend(by: str, values: npt.NDArray[np.float64]) -> Legend | None:
 
 def _section(
     whole: Merged, picked: Picking, path: Path, asked: Asked, output: Output
-) -> tuple[int, tuple[str, ...]]:
+) -> tuple[int, tuple[Fact, ...]]:
     look, points, title = asked
     ends = _ends(str(points.section))
     length = float(np.hypot(ends[2] - ends[0], ends[3] - ends[1]))
@@ -207,7 +208,10 @@ def _section(
     known = whole.crs is not None and whole.crs.code
     place = f"EPSG:{whole.crs.code}" if known and whole.crs is not None else label(whole.crs)
     said = f"{place}   {points.section}   {width:.4g} {unit} wide   {len(along):,} points"
-    return len(along), (f"{width:.4g} {unit} wide", *draw_section(section, path, look, title, said))
+    return len(along), (
+        fact("section_width", width=width, unit=unit),
+        *draw_section(section, path, look, title, said),
+    )
 
 
 def _ends(text: str) -> tuple[float, float, float, float]:

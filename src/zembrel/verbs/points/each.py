@@ -9,6 +9,7 @@ from pathlib import Path
 from zembrel.engine.commit import check_free
 from zembrel.engine.plan import check_room
 from zembrel.errors import UsageError, ZembrelError, nearest_name
+from zembrel.facts import Fact, distinct, fact, remarks
 from zembrel.formats.origin import Origin
 from zembrel.points.files import check_name
 from zembrel.points.files.catalogue import POINT_FORMATS
@@ -19,7 +20,7 @@ from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.points.target import bytes_at_most, new_file
 from zembrel.verbs.points.writing import Done, Job, carry_out
-from zembrel.verbs.receipt import LOSSES, PointTotals, Receipt, once
+from zembrel.verbs.receipt import LOSSES, PointTotals, Receipt
 
 Plan = Callable[[PointSource, Path], Job]
 
@@ -33,7 +34,7 @@ def one_to_one(verb: str, given: Given, output: Output, plan: Plan, *, resume: b
         check_name(final)
         if not output.dry_run and final not in stands:
             check_free(final, output.replace)
-    remarks: list[str] = []
+    told: list[Fact] = []
     ready = _checked(given, finals, stands, output)
 
     def one(origin: Origin, final: Path) -> Done | None:
@@ -41,13 +42,13 @@ def one_to_one(verb: str, given: Given, output: Output, plan: Plan, *, resume: b
             return None
         source = ready.pop(origin, None) or open_cloud(origin, given.options)
         result = carry_out(plan(source, final), [source], final, output)
-        remarks.extend(source.cloud.remarks)
+        told.extend(remarks(source.cloud.remarks))
         return result
 
     made, lost, outside = each(one, given.origins, finals, paths, keep_going=output.keep_going)
-    kept = [f"{len(stands):,} results stood already and were kept"] if stands else []
+    kept = [fact("results_stood", results=len(stands))] if stands else []
     done = [result for result in made if result is not None]
-    return receipt(verb, paths, output, done, [*remarks, *kept, *outside], lost)
+    return receipt(verb, paths, output, done, [*told, *kept, *outside], lost)
 
 
 def _checked(
@@ -93,7 +94,7 @@ def receipt(
     paths: Sequence[Path],
     output: Output,
     done: Sequence[Done],
-    remarks: Sequence[str] = (),
+    told: Sequence[Fact] = (),
     lost: Lost = (),
 ) -> Receipt:
     """What was read, kept, lost and written, in numbers."""
@@ -106,8 +107,8 @@ def receipt(
         output.out,
         planned=output.dry_run,
         points=_totals(done),
-        chose=once((*remarks, *(item for d in done for item in d.chose), *_rounding(done, moved))),
-        checks=tuple(f"{number:,} {what}" for what, number in counts.items() if number),
+        chose=distinct((*told, *(item for d in done for item in d.chose), *_rounding(done, moved))),
+        checks=_counted(counts),
         losses=losses,
         lost=tuple(lost),
         results=tuple(d.result for d in done),
@@ -121,6 +122,12 @@ def receipt(
     )  # fmt: skip
 
 
+def _counted(counts: Counter[str]) -> tuple[Fact, ...]:
+    return tuple(
+        fact("points_counted", points=number, what=what) for what, number in counts.items() if number
+    )
+
+
 def _totals(done: Sequence[Done]) -> PointTotals | None:
     """What was read and kept of all inputs; None if nothing was done."""
     if not done:
@@ -131,12 +138,12 @@ def _totals(done: Sequence[Done]) -> PointTotals | None:
     return PointTotals(kept, read, new.crs, new.layout.format, *parts)
 
 
-def _rounding(done: Sequence[Done], moved: float) -> list[str]:
+def _rounding(done: Sequence[Done], moved: float) -> list[Fact]:
     if not moved:
         return []
     new = done[0].new
     steps = "/".join(f"{step:g}" for step in dict.fromkeys(new.scaling.scale))
-    return [f"coordinates rounded to steps of {steps}, by up to {moved:.2g}"]
+    return [fact("coordinates_rounded", steps=steps, most=moved)]
 
 
 def _ending(name: str | None) -> str | None:

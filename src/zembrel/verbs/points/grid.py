@@ -11,6 +11,7 @@ import numpy as np
 
 from zembrel.engine.points import pieces_of
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.facts import Fact, distinct, fact
 from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, holding, snapped
 from zembrel.points.files.catalogue import format_of
@@ -39,7 +40,7 @@ from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking
 from zembrel.verbs.points.reading import Counted, Points, is_first, is_ground, named_value, needs_of
 from zembrel.verbs.points.writing import Sieve
-from zembrel.verbs.receipt import PointTotals, Receipt, once
+from zembrel.verbs.receipt import PointTotals, Receipt
 from zembrel.verbs.target import masked
 from zembrel.verbs.within import asked_frame, resolve
 from zembrel.verbs.write import write
@@ -80,7 +81,7 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
         view = masked(view, resolve(where, frame.crs).cover(frame))
     written = write(view, output.path, output)
     counted = job.counted
-    lies = (f"{counted.outside:,} points lie outside of what their files say",) if counted.outside else ()
+    lies = (fact("points_outside_header", points=counted.outside),) if counted.outside else ()
     return Receipt(
         "grid",
         given.paths,
@@ -88,7 +89,7 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
         planned=output.dry_run,
         frame=written.view.frame,
         points=PointTotals(whole.count if output.dry_run else counted.used, whole.count),
-        chose=once((*more, *whole.chose, *counted.chose, *written.chose)),
+        chose=distinct((*more, *whole.chose, *counted.chose, *written.chose)),
         checks=(*lies, *written.checks),
         results=(written.result,),
         own={"points": whole.count, "used": counted.used, "outside": counted.outside},
@@ -116,7 +117,7 @@ def _check(gridding: Gridding) -> None:
             )
 
 
-def _frame(whole: Merged, where: Where, given: Frame | None) -> tuple[Frame, list[str]]:
+def _frame(whole: Merged, where: Where, given: Frame | None) -> tuple[Frame, list[Fact]]:
     """The frame of the result, north up. Raises UsageError."""
     if given is not None:
         if where.crs or where.cell:
@@ -127,7 +128,7 @@ def _frame(whole: Merged, where: Where, given: Frame | None) -> tuple[Frame, lis
             raise UsageError(
                 f"{where.onto} is turned", "points go onto frames that are north up", "give another frame"
             )
-        return given, [f"onto {where.onto}"]
+        return given, [fact("onto", onto=where.onto)]
     if not where.cell:
         raise UsageError("there is no frame", "points have no cells", "add --onto FRAME, or --cell LENGTH")
     cell = cell_in_units_of(where.cell, whole.crs)
@@ -138,7 +139,7 @@ def _frame(whole: Merged, where: Where, given: Frame | None) -> tuple[Frame, lis
         raise InputError(
             "the points cover no ground", "their files say so", "look at them with describe --stats"
         )
-    return holding(whole.crs, (west, south, east, north), cell), ["extent of the points"]
+    return holding(whole.crs, (west, south, east, north), cell), [fact("extent_of", what="points")]
 
 
 @dataclass(frozen=True, eq=False)
@@ -191,18 +192,18 @@ class _Job:
         if not self.gridding.fill:
             return view
         reach = max(in_cells(self.gridding.fill, self.frame))
-        self.counted.chose.append(f"voids closed within {self.gridding.fill}")
+        self.counted.chose.append(fact("voids_closed_within", reach=self.gridding.fill))
         return Filled(view, reach)
 
     def _surface(self) -> Raster:
         g = self.gridding
         if g.fill:
             reach = max(in_cells(g.fill, self.frame))
-            said = f"bridged where no circle of more than {g.fill} radius fits between points"
+            said = fact("bridged_within", reach=g.fill)
         else:
             reach = max(_SPACINGS * self.spacing, 2.0)
             length = f"{reach * self.frame.cell[0]:.3g} {unit_sign(self.frame.crs)}"
-            said = f"reach {length} ({_SPACINGS} mean spacings; --fill gives another)"
+            said = fact("reach_of_spacings", reach=length, spacings=_SPACINGS)
         self.counted.chose.append(said)
         bands, make = self._made(reach)
         values = {"z": named_value("z")}
@@ -238,7 +239,7 @@ class _Job:
         if not height > 0:
             raise UsageError(f"--spikes {height:g}", "no point would be left", "write --spikes 5m")
         size = max(_NEIGHBOURS * self.spacing, 1.0)
-        self.counted.chose.append(f"without points {height:g} above or below those around them")
+        self.counted.chose.append(fact("without_spikes", height=height))
         return size, height
 
     def _points(self, values: frozenset[str], tick: Tick = no_tick) -> Points:

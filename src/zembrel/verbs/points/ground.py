@@ -14,6 +14,7 @@ import numpy.typing as npt
 from zembrel.engine.limits import Limits, each
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError
+from zembrel.facts import fact
 from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, same, vertical_of
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
@@ -64,11 +65,11 @@ def ground(inputs: Inputs, output: Output, filtering: Filtering) -> Receipt:
         near = neighbours.pop(_identity(source), None) or _Neighbours([source], filtering, output)
         lattice = near.lattice(picked)
         said = [
-            f"cells of {filtering.cell:g} m, windows up to {filtering.window:g} m",
-            f"slope {filtering.slope:g}",
+            fact("ground_windows", cell=filtering.cell, window=filtering.window),
+            fact("ground_slope", slope=filtering.slope),
         ]
         if len(near.sources) > 1:
-            said.append(f"{len(near.sources)} clouds that meet are seen as one")
+            said.append(fact("clouds_as_one", clouds=len(near.sources)))
 
         change = Classified(lattice, filtering)
         return Job(new, sieve, change, chose=(*told(sieve), *said), counted=_counted)

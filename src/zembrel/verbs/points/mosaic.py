@@ -8,6 +8,7 @@ from pathlib import Path
 
 from zembrel.engine.points import Piece
 from zembrel.errors import InputError
+from zembrel.facts import Fact, fact, remarks
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.grid.extent import box_bounds
@@ -39,7 +40,7 @@ class Merged:
     layout: Layout
     scaling: Scaling
     within: Inside | None = None
-    chose: tuple[str, ...] = ()
+    chose: tuple[Fact, ...] = ()
 
     @property
     def count(self) -> int:
@@ -77,7 +78,7 @@ def merged(given: Given, where: Where, output: Output, *, everywhere: bool = Fal
     sources = [open_cloud(origin, given.options) for origin in given.origins]
     _check_placed(paths, sources)
     target = target_crs(None, where) or sources[0].cloud.crs
-    ways, said = [], []
+    ways, said = [], list[Fact]()
     for source in sources:
         way, more = way_to(source.cloud.crs, target, where) if target is not None else (None, [])
         ways.append(way)
@@ -94,7 +95,9 @@ def merged(given: Given, where: Where, output: Output, *, everywhere: bool = Fal
     used = whole.met_by(within)
     if not used.sources:
         raise InputError("no point lies in the area", f"{len(paths)} files were looked at", "check --within")
-    return replace(used, chose=(*said, *(f"nothing there in {p}" for p in paths if p not in used.paths)))
+    return replace(
+        used, chose=(*said, *(fact("nothing_there", input=p) for p in paths if p not in used.paths))
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -122,13 +125,13 @@ def mosaic(given: Given, where: Where, output: Output, joining: Joining) -> Rece
     same = {"layout": whole.layout, "scaling": whole.scaling, "crs": whole.crs}
     new = new_file(whole.sources[0], output.path, output, **same)  # type: ignore[arg-type]
     sieve = Sieve(None, picking(given.options))
-    ids = ("source IDs by the order of inputs",) if source_ids else ()
+    ids = (fact("source_ids"),) if source_ids else ()
     job = Job(
         replace(new, points_at_most=whole.count), sieve, change, chose=(*told(sieve), *whole.chose, *ids)
     )
     done = carry_out(job, whole.sources, output.path, output)
-    remarks = [remark for source in whole.sources for remark in source.cloud.remarks]
-    return receipt("mosaic", paths, output, [done], remarks)
+    said = [item for source in whole.sources for item in remarks(source.cloud.remarks)]
+    return receipt("mosaic", paths, output, [done], said)
 
 
 def _check_placed(paths: Sequence[Path], sources: Sequence[PointSource]) -> None:
@@ -171,7 +174,7 @@ def common_layout(layouts: Sequence[Layout]) -> Layout:
 
 def common_scaling(
     sources: Sequence[PointSource], ways: Sequence[CoordinateOperation | None], boxes: Sequence[Bounds3]
-) -> tuple[Scaling, str]:
+) -> tuple[Scaling, Fact]:
     """The finest steps of all, round the offset of the first if that reaches; and what that means."""
     scalings = [
         source.cloud.scaling if way is None else carried_scaling(source.cloud.scaling, _own(source), way, 1.0)
@@ -193,7 +196,7 @@ def common_scaling(
         )
     alike = all(s.scale == scalings[0].scale for s in scalings)
     steps = "/".join(f"{step:g}" for step in scale)
-    return scaling, f"steps {steps} of all inputs" if alike else f"steps {steps}, the finest of the inputs"
+    return scaling, fact("steps_of_all", steps=steps) if alike else fact("steps_finest", steps=steps)
 
 
 def _own(source: PointSource) -> Bounds3:

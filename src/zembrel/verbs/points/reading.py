@@ -10,6 +10,7 @@ import numpy as np
 
 from zembrel.engine.limits import Limits
 from zembrel.engine.points import Piece, over_pieces, pieces_of
+from zembrel.facts import Fact
 from zembrel.points.gridding.tallied import Bounds
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside, Picking
@@ -27,7 +28,7 @@ class Counted:
     used: int = 0
     ground: int = 0
     outside: int = 0  # of the frame, where that is what the files say of their extent
-    chose: list[str] = field(default_factory=list)
+    chose: list[Fact] = field(default_factory=list)
 
 
 @dataclass(frozen=True, eq=False)

@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import UsageError, nearest_name
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import CRS
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.picking import Mask, Picking
@@ -87,19 +88,19 @@ def _length(text: str, option: str, crs: CRS | None) -> float:
 
 def _also(
     source: PointSource, thinning: Thinning, picked: Picking, output: Output
-) -> tuple[Callable[[PointBlock, Piece], Mask] | None, str]:
+) -> tuple[Callable[[PointBlock, Piece], Mask] | None, Fact]:
     """What besides picks points by their number, and a word about the way."""
     step, share = thinning.every, thinning.share
     if step is not None:
-        return _Every(step), f"every {step}th point of the file"
+        return _Every(step), fact("thin_every", step=step)
     if share is not None:
-        said = f"{100 * share:g} % by chance, seed {thinning.seed}"
+        said = fact("thin_by_chance", percent=100 * share, seed=thinning.seed)
         return _Share(share, thinning.seed), said
     if thinning.spacing:
-        return None, f"no two closer than {thinning.spacing} in space"
+        return None, fact("thin_spacing", spacing=thinning.spacing)
     mesh = Mesh(_length(str(thinning.cell), "--cell", source.cloud.crs), thinning.best)
     best = BestOf.of_all(over_pieces(pieces_of([source]), _Best(mesh, picked), output.limits))
-    return _Chosen(np.sort(best.numbers)), f"the {thinning.best} point of each cell of {thinning.cell}"
+    return _Chosen(np.sort(best.numbers)), fact("thin_best", best=thinning.best, cell=thinning.cell)
 
 
 @dataclass(frozen=True)

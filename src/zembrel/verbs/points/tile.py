@@ -17,6 +17,7 @@ from zembrel import features
 from zembrel.engine.commit import check_free
 from zembrel.engine.points import Piece
 from zembrel.errors import InputError, UsageError, ZembrelError
+from zembrel.facts import distinct, fact
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
@@ -36,7 +37,7 @@ from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.survey import with_part_bounds
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.writing import Job, Sieve, carry_out
-from zembrel.verbs.receipt import PointTotals, Receipt, Result, once
+from zembrel.verbs.receipt import PointTotals, Receipt, Result
 from zembrel.verbs.resuming import SheetRun
 
 _MARGIN = ExtraField("margin", "u1")
@@ -267,12 +268,8 @@ def _receipt(
     number, empty, kept = counts
     size, points = sum(f["bytes"] for _, f in made), sum(f["points"] for _, f in made)
     own = sum(f["own"] for _, f in made)
-    checks = () if cutting.by or kept else (f"each of {own:,} points in one sheet",)
-    margins = (
-        (f"margin {cutting.margin}, {points - own:,} points marked by the value margin",)
-        if cutting.margin
-        else ()
-    )
+    checks = () if cutting.by or kept else (fact("each_point_once", points=own),)
+    margins = (fact("points_margin", margin=cutting.margin, points=points - own),) if cutting.margin else ()
     result = Result(output.path, size, files=len(made), count=points, what="points", seconds=output.seconds)
     return Receipt(
         "tile",
@@ -280,7 +277,7 @@ def _receipt(
         output.out,
         planned=output.dry_run,
         points=PointTotals(whole.count, whole.count, whole.crs, whole.layout.format),
-        chose=once((f"{number:,} sheets", *margins, *whole.chose)),
+        chose=distinct((fact("sheets", sheets=number), *margins, *whole.chose)),
         checks=() if output.dry_run else (*left_out(empty, kept), *checks),
         results=(result,),
         products={"index": Path(cutting.index)} if cutting.index else {},

@@ -15,6 +15,7 @@ from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room
 from zembrel.engine.points import Piece, flow, over_pieces, pieces_of
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.facts import Fact, fact
 from zembrel.measure import show_bytes
 from zembrel.points.files import check_name, make_sink
 from zembrel.points.las.writing import NewFile
@@ -81,7 +82,7 @@ class Job:
     sieve: Sieve = field(default_factory=Sieve)
     change: Change = unchanged
     in_order: Callable[[PointBlock], PointBlock] | None = None  # a last choice that rests on the ones before
-    chose: tuple[str, ...] = ()
+    chose: tuple[Fact, ...] = ()
     counted: Callable[[PointBlock], dict[str, int]] | None = (
         None  # what to tell of the points that are written
     )
@@ -104,7 +105,7 @@ class Done:
     counts: Counter[str] = field(default_factory=Counter)
     rounded: float = 0.0  # how far a coordinate moved at most, since the new steps cannot hold it
     bounds: list[float] | None = None
-    chose: tuple[str, ...] = ()
+    chose: tuple[Fact, ...] = ()
     beside: tuple[Path, ...] = ()
     planned: bool = False
 
@@ -119,8 +120,8 @@ class Done:
         )
 
     @property
-    def losses(self) -> list[str]:
-        return [f"{what}: {count:,} points" for what, count in self.lost.items()]
+    def losses(self) -> list[Fact]:
+        return [fact("points_lose", what=what, points=count) for what, count in self.lost.items()]
 
 
 def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Output) -> Done:

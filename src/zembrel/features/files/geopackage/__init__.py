@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from zembrel.features.files.geopackage.reading import layers, names_in, read
+from zembrel.features.files.geopackage.reading import layers, names_in, parts
 from zembrel.features.files.geopackage.writing import GeoPackageWriter, take_over
 from zembrel.features.files.schema import Schema
 
-__all__ = ["is_ours", "layers", "make_writer", "names_in", "read", "take_over"]
+__all__ = ["is_ours", "layers", "make_writer", "names_in", "parts", "take_over"]
 
 
 def is_ours(path: Path) -> bool:

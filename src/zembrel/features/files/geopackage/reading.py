@@ -17,12 +17,10 @@ import numpy as np
 import shapely
 
 from zembrel.errors import InputError, nearest_name
+from zembrel.features.columns import column
 from zembrel.features.depth import check_binary
-from zembrel.features.table import (
-    FeatureTable,
-    Geometries,
-    column,
-)
+from zembrel.features.files.jsontext import BATCH
+from zembrel.features.table import FeatureTable, Geometries
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs
@@ -58,8 +56,8 @@ def names_in(path: Path) -> dict[str, bool]:
     return {str(name): str(name) in shapes for (name,) in found}
 
 
-def read(path: Path, layer: str | None = None) -> FeatureTable:
-    """The features of table `layer` (default: the first). Raises InputError."""
+def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
+    """The features of table `layer` (default: the first), some at a time. Raises InputError."""
     with closing(opened(path)) as file, _decoding(path):
         found_layers = layers_in(path, file)
         found = next((entry for entry in found_layers if layer in (None, entry[0])), None)
@@ -72,29 +70,48 @@ def read(path: Path, layer: str | None = None) -> FeatureTable:
             )
         name, geometry, srs = found
         try:
-            kinds = {
-                str(row[1]): str(row[2]).upper() for row in file.execute(f"PRAGMA table_info({quoted(name)})")
-            }
-            cursor = file.execute(f"SELECT * FROM {quoted(name)}")
-            fields = [entry[0] for entry in cursor.description]
-            rows = cursor.fetchall()
+            file.execute("BEGIN")  # all that follows sees one state of the file
+            table = _Table(path, file, name, geometry, _crs(file, srs))
+            cursor, before = file.execute(f"SELECT * FROM {quoted(name)}"), 0
+            while rows := cursor.fetchmany(BATCH):
+                yield table.part(rows, before)
+                before += len(rows)
+            if not before:
+                yield table.part([], 0)
         except sqlite3.Error as exc:
             raise _broken(path, exc, f"table {name}: ") from exc
-        held = dict(zip(fields, zip(*rows, strict=True), strict=True)) if rows else dict.fromkeys(fields, ())
-        geometries = _geometries(path, held.pop(geometry, ()))
-        columns, left, ids = {}, [], None
-        key = _key(file, name)
-        for field, values in held.items():
-            if field == key:
-                ids = np.array(values, np.int64)
-            if field.lower() == KEY and field == key:
-                continue
-            if any(isinstance(value, bytes) for value in values):
-                left.append(field)
-            else:
-                columns[field] = column([_value(value, kinds.get(field, "")) for value in values])
-        remarks = (f"binary fields left out: {', '.join(left)}",) if left else ()
-        return FeatureTable(geometries, columns, _crs(file, srs), remarks, ids, key or "")
+
+
+class _Table:
+    """What is said of a table of features: its columns, which tells rows apart, and which hold bytes."""
+
+    def __init__(
+        self, path: Path, file: sqlite3.Connection, name: str, geometry: str, crs: CRS | None
+    ) -> None:
+        self._path, self._geometry, self._crs = path, geometry, crs
+        told = file.execute(f"PRAGMA table_info({quoted(name)})").fetchall()
+        self._kinds = {str(row[1]): str(row[2]).upper() for row in told}
+        self._key = _key(file, name)
+        heads = file.execute(f"SELECT * FROM {quoted(name)} LIMIT 0").description
+        self._fields = [str(entry[0]) for entry in heads]
+        others = [field for field in self._fields if field not in (geometry, self._key)]
+        looks = ", ".join(f"max(typeof({quoted(field)}) = 'blob')" for field in others) or "0"
+        bytes_in = file.execute(f"SELECT {looks} FROM {quoted(name)}").fetchone()
+        self._left = [field for field, some in zip(others, bytes_in, strict=False) if some]
+
+    def part(self, rows: Sequence[tuple[Any, ...]], before: int) -> FeatureTable:
+        """Some rows as features, of which so many came before."""
+        values = zip(*rows, strict=True) if rows else ((),) * len(self._fields)
+        held: dict[str, Any] = dict(zip(self._fields, values, strict=True))
+        geometries = _geometries(self._path, held.pop(self._geometry, ()), before)
+        ids = np.array(held[self._key], np.int64) if self._key in held else None
+        columns = {
+            field: column([_value(value, self._kinds.get(field, "")) for value in values])
+            for field, values in held.items()
+            if field not in self._left and not (field == self._key and field.lower() == KEY)
+        }
+        remarks = (f"binary fields left out: {', '.join(self._left)}",) if self._left else ()
+        return FeatureTable(geometries, columns, self._crs, remarks, ids, self._key or "")
 
 
 def _key(file: sqlite3.Connection, name: str) -> str | None:
@@ -157,7 +174,7 @@ def quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-def _geometries(path: Path, blobs: Sequence[Any]) -> Geometries:
+def _geometries(path: Path, blobs: Sequence[Any], before: int) -> Geometries:
     bodies = np.empty(len(blobs), object)
     for number, blob in enumerate(blobs):
         if blob is None:
@@ -167,14 +184,14 @@ def _geometries(path: Path, blobs: Sequence[Any]) -> Geometries:
                 raise ValueError("no GeoPackage geometry")
             bodies[number] = bytes(blob[8 + _ENVELOPES[blob[3] >> 1 & 7] :])
         except (ValueError, IndexError, TypeError) as exc:
-            raise _broken(path, f"feature {number + 1}: {exc}") from exc
+            raise _broken(path, f"feature {before + number + 1}: {exc}") from exc
     check_binary(path, bodies)
     made: Geometries = shapely.from_wkb(bodies, on_invalid="ignore") if len(bodies) else bodies
     bad = np.flatnonzero(
         [body is not None and shape is None for body, shape in zip(bodies, made, strict=True)]
     )
     if bad.size:
-        raise _broken(path, f"feature {bad[0] + 1}: no well-known binary")
+        raise _broken(path, f"feature {before + bad[0] + 1}: no well-known binary")
     return made
 
 

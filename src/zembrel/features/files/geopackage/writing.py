@@ -16,10 +16,12 @@ import shapely
 
 from zembrel.clock import time_of_writing
 from zembrel.errors import InputError
+from zembrel.facts import Fact, fact
+from zembrel.features.columns import DAY, INTEGER, MOMENT, NESTED, REAL, TEXT, TRUTH
 from zembrel.features.files.geopackage.reading import KEY, quoted
 from zembrel.features.files.geopackage.systems import system_of
 from zembrel.features.files.schema import Schema, alike
-from zembrel.features.table import DAY, INTEGER, MOMENT, NESTED, REAL, TEXT, TRUTH, FeatureTable, Geometries
+from zembrel.features.table import FeatureTable, Geometries
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
 USER_VERSION = 10301
@@ -146,7 +148,7 @@ class GeoPackageWriter:
         self._next = max([self._next - 1, *own]) + 1
         return own
 
-    def finish(self) -> tuple[str, ...]:
+    def finish(self) -> tuple[Fact, ...]:
         file, schema = self._file, self._schema
         bounds = self._bounds.tolist() if np.isfinite(self._bounds).all() else [None] * 4
         file.execute(
@@ -167,7 +169,7 @@ class GeoPackageWriter:
             file.execute(statement)
         file.execute("COMMIT")
         file.close()
-        return tuple(f"{old} is called {new}" for old, new in self._names.items() if old != new)
+        return tuple(fact("renamed", old=old, new=new) for old, new in self._names.items() if old != new)
 
     def abort(self) -> None:
         self._file.close()

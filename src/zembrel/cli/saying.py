@@ -1,0 +1,32 @@
+"""Facts of a receipt as sentences."""
+
+from __future__ import annotations
+
+from string import Formatter
+from typing import Any
+
+from zembrel.cli.sentences import SENTENCES
+from zembrel.facts import Fact
+from zembrel.measure import show_number
+
+
+class _Words(Formatter):
+    """`{n:s}` is the ending of a plural, `{n:number}` as short as exact, `{n:typed}` as an option takes it,
+    `{n:list}` with commas."""
+
+    def format_field(self, value: Any, spec: str) -> str:
+        if spec == "s":
+            return "" if value == 1 else "s"
+        if spec == "number":
+            return value if isinstance(value, str) else show_number(value)
+        if spec == "typed":
+            return f"{int(value)}" if float(value).is_integer() else repr(value).replace("nan", "NaN")
+        return ", ".join(map(str, value)) if spec == "list" else str(format(value, spec))
+
+
+def say(said: Fact) -> str:
+    """The sentence of a fact."""
+    values = dict(said.values)
+    sentence = SENTENCES[said.name]
+    text = sentence(values) if callable(sentence) else _Words().vformat(sentence, (), values)
+    return f"{said.about}: {text}" if said.about else text
