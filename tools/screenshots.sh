@@ -8,7 +8,7 @@ trap 'rm -rf "$work"' EXIT
 PATH=$root/.venv/bin:$PATH
 zembrel demo --out "$work/demo" --quiet 2> /dev/null
 cd "$work/demo"
-for picture in island relief landcover; do cp "$picture.png" "$shots/draw-$picture.png"; done
+for picture in island relief; do cp "$picture.png" "$shots/draw-$picture.png"; done
 zembrel draw 'lidar/l?.laz' --by class --title "swaths over Marrow Harbour" --out "$shots/draw-points.png" --replace --quiet
 zembrel draw 'lidar/l?.laz' --by class --section 733600,5096700,734000,5097050 --width 4m --title "through the wood" \
     --out "$shots/draw-section.png" --replace --quiet
@@ -22,6 +22,11 @@ zembrel reproject relief.tif --crs EPSG:4183 --cell 0.75arcsec --method cubic --
 zembrel reproject sheet.tif --out N46W024.hgt --quiet
 zembrel profile N46W024.hgt sheet.tif relief.tif --along "-23.998,46.002,-23.97,46.012@EPSG:4326" \
     --figure "$shots/profile.png" --replace --quiet
+zembrel deliver pyramid landcover.tif --out cover/ --quiet
+zembrel deliver pyramid island.tif --title "Isle of Marrowick" --attribution "Marrowick path trust" --viewer map.html \
+    --beside cover/ --out photo/ --quiet
+chromium --headless --no-sandbox --disable-gpu --allow-file-access-from-files --virtual-time-budget=4000 \
+    --window-size=1280,800 --screenshot="$shots/deliver-page.png" "file://$work/demo/map.html" > /dev/null 2>&1
 zembrel draw sketch.tif --out "$shots/draw-sketch.png" --replace --quiet
 
 # terminal NAME COMMAND...: what a person sees who types the commands, in a window of 1280 x 800

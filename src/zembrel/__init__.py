@@ -23,7 +23,9 @@ _VERBS = (
     "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare",
     "profile", "check",
 )  # fmt: skip
-_CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
+_CALLS = {verb: verb for verb in _VERBS} | {
+    "grid_points": "grid", "draw_picture": "draw", "deliver_pyramid": "deliver pyramid",
+}  # fmt: skip
 __all__ = ["open", *_MODEL, *_CALLS]
 
 

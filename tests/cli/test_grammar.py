@@ -187,7 +187,7 @@ def test_bands_are_picked_by_number_name_and_pattern(sheets: Program) -> None:
 
 def test_every_verb_has_help_with_an_example_of_itself(zembrel: Program) -> None:
     for verb in VERBS:
-        text = zembrel(verb, "--help").out
+        text = zembrel(*verb.split(), "--help").out
         assert f"zembrel {verb} " in text.split("Example:")[1]
         assert "<str>" not in text and "Options:" not in text, "values are called by what they are"
 

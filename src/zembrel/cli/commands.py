@@ -32,8 +32,15 @@ class Verbs(TyperGroup):
         return module.COMMANDS[cmd_name].build(cmd_name)
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        if len(args) > 1 and f"{args[0]} {args[1]}" in VERBS:
+            args = [f"{args[0]} {args[1]}", *args[2:]]  # a verb of two words
         if args[0] in VERBS or args[0].startswith("-"):
             return super().resolve_command(ctx, args)
+        kinds = [verb for verb in VERBS if verb.startswith(f"{args[0]} ")]
+        if kinds:
+            what = f"{args[0]} {args[1]}" if len(args) > 1 else args[0]
+            why = f"{args[0]} has a second word that says what"
+            raise UsageError(f"there is no verb {what!r}", why, f"use zembrel {' or '.join(kinds)}")
         meant = hint(args[0])
         raise UsageError(
             f"there is no verb {args[0]!r}",

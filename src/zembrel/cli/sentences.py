@@ -54,6 +54,10 @@ def _unlike(v: Values) -> str:
     return f"{v['what']} of {v['layer']}{_more(v['others'])} is {v['value']}, of most {v['usual']}"
 
 
+def _of_zoom(v: Values) -> str:
+    return f"cells of {v['cell']:.4g} at zoom {v['zoom']} (native {v['native']:.4g})"
+
+
 SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "all_have_values": "a value for every point",
     "all_valid": "all cells valid",
@@ -73,6 +77,7 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "cells_by": "{way}",
     "cells_in_regions": "{cells:,} valid cells in {regions:,} regions",
     "cells_missing": "{cells:,} cells without data inside the area, first at {x:.10g},{y:.10g}",
+    "cells_of_zoom": _of_zoom,
     "cells_on_ellipsoid": "cells in metres on the ellipsoid, row by row",
     "cells_stretched": "cells in true metres, row by row: the map draws them {times:.3g} times as long",
     "clamped": "{values:,} values held at the ends of the range",
@@ -105,6 +110,7 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "dissolved": "dissolved by value",
     "each_point_once": "each of {points:,} points in one sheet",
     "empty_sheets": "{empty:,} empty sheets left out",
+    "empty_tiles": "{tiles:,} empty tiles left out",
     "empty_zones": "{empty:,} of {zones:,} zones hold nothing",
     "every_zone": "every zone holds something",
     "extent_of": "extent of the {what}",
@@ -250,6 +256,7 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "thin_every": "every {step}th point of the file",
     "thin_spacing": "no two closer than {spacing} in space",
     "thinned": "{before:,} cells thinned to {after:,}",
+    "tiles_read_back": "{tiles:,} of {pictures:,} tiles read back, each in its place",
     "threshold": "1 {name}, else 0",
     "tone_kept": "tone as it is (no overlap)",
     "tone_matched": "tone matched: overlaps differed {before:.2g} rms, now {after:.2g}",
@@ -272,4 +279,5 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "whole_features": "whole features that meet it",
     "without_spikes": "without points {height:g} above or below those around them",
     "worked_in": "worked in {crs}",
+    "zooms": "zooms {lowest} to {highest} of {tiling}, tiles of {cells} cells",
 }

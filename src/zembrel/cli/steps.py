@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-LOOK, WHERE, BRING, CHANGE, DERIVE, SHAPES, CHECK, START = (
+LOOK, WHERE, BRING, CHANGE, DERIVE, SHAPES, CHECK, DELIVER, START = (
     "Look at what came in",
     "Say where and how fine",
     "Bring the pieces together",
@@ -15,6 +15,7 @@ LOOK, WHERE, BRING, CHANGE, DERIVE, SHAPES, CHECK, START = (
     "Derive",
     "Go from cells to shapes and back",
     "Check and show",
+    "Deliver",
     "Start here",
 )
 
@@ -63,6 +64,7 @@ VERBS: dict[str, Row] = {
     "profile": Row(CHECK, "values along a line", "zembrel.cli.judge"),
     "check": Row(CHECK, "does a file obey its format's rules?", "zembrel.cli.judge"),
     "draw": Row(CHECK, "a picture with ramp or legend and a scale bar", "zembrel.cli.show"),
+    "deliver pyramid": Row(DELIVER, "tiles of many zooms, in a pack", "zembrel.cli.deliver"),
     "warm": Row(START, "compile all kernels once", "zembrel.cli.start"),
     "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
 }
@@ -98,6 +100,7 @@ SYNONYMS = {
     "coords": ("coordinates",),
     "thin": ("decimate", "subsample", "sparsify"),
     "ground": ("bareearth", "terrainpoints"),
+    "deliver pyramid": ("pyramid", "tilepack"),
     "grid": ("surface", "interpolatepoints", "pointstoraster"),
 }  # fmt: skip
 

@@ -34,7 +34,7 @@ VERBS = {
     "rasterize": "rasterize.rasterize", "polygonize": "polygonize.polygonize", "contour": "contour.contour",
     "trace": "trace.trace", "centroids": "centroids.centroids", "sample": "sample.sample",
     "tally": "tally.tally", "compare": "compare.compare", "profile": "profile.profile",
-    "check": "check.check", "draw": "draw.draw",
+    "check": "check.check", "draw": "draw.draw", "deliver pyramid": "deliver.pyramid.pyramid",
 }  # fmt: skip
 LAZY = ("mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint", "grid",
         "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip

@@ -52,13 +52,16 @@ def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
     layers, unopened = opened(take(inputs, output), output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
-        view, chose = _painted(unscaled(select_bands(layer.raster, (0,))), brush, output)
+        view, chose = painted_cells(unscaled(select_bands(layer.raster, (0,))), brush, output)
         return write(view, final, output), chose
 
     return one_to_one("paint", layers, output, make, unopened)
 
 
-def _painted(view: Raster, brush: Brush, output: Output) -> tuple[Raster, list[Fact]]:
+def painted_cells(
+    view: Raster, brush: Brush, output: Output, *, ends_from: Raster | None = None
+) -> tuple[Raster, list[Fact]]:
+    """A band as red, green and blue, and what was chosen; ends_from: whose values span the ramp."""
     band = view.bands[0]
     if brush.legend is not None:
         if band.dtype.kind not in "iu":
@@ -71,7 +74,7 @@ def _painted(view: Raster, brush: Brush, output: Output) -> tuple[Raster, list[F
     if view.bands[0].legend is not None and brush.ramp is None:
         return expand_palette(view), [fact("legend_colours")]
     ramp = brush.ramp or default_ramp(band)
-    low, high = ends_of(view, brush.limits or "0%,100%", output.limits)
+    low, high = ends_of(ends_from or view, brush.limits or "0%,100%", output.limits)
     table = (np.asarray(colour_map(ramp)(np.linspace(0, 1, _COLOURS)))[:, :3] * 255 + 0.5).astype(np.uint8)
     cell = None
     if brush.shade:

@@ -1,0 +1,107 @@
+"""Verbs that build packs for devices and viewers."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.bring import Method
+from zembrel.cli.command import Command
+from zembrel.cli.options import BETWEEN
+from zembrel.verbs.options import Inputs, Output, Where
+
+_NOT_HERE = (
+    "onto", "crs", "cell", "longest", "format", "type", "nodata", "compress", "settings", "world_file",
+    "keep_going", *BETWEEN,
+)  # fmt: skip
+
+
+def pyramid(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    zooms: Annotated[
+        str | None,
+        typer.Option("--zooms", metavar="LOW-HIGH", help="8-14; by the native cells if not said."),
+    ] = None,
+    tiling: Annotated[
+        str,
+        typer.Option(
+            "--tiling", metavar="NAME", help="Tile matrix set: WebMercatorQuad, WorldCRS84Quad and others."
+        ),
+    ] = "WebMercatorQuad",
+    tile_cells: Annotated[
+        int, typer.Option("--tile-cells", metavar="N", help="Cells along a tile, 256 or 512.")
+    ] = 256,
+    tile_format: Annotated[
+        str,
+        typer.Option(
+            "--tile-format",
+            metavar="FORMAT",
+            help="png, jpeg, webp, or auto: JPEG where a tile is opaque and of many colours, else PNG.",
+        ),
+    ] = "auto",
+    quality: Annotated[
+        int | None, typer.Option("--quality", metavar="N", help="Of JPEG and WebP, 1 to 100; 85 if not said.")
+    ] = None,
+    rows: Annotated[
+        str,
+        typer.Option("--rows", metavar="SIDE", help="Of folders and zips: rows count from top or bottom."),
+    ] = "top",
+    method: Method = "auto",
+    ramp: Annotated[
+        str | None, typer.Option("--ramp", metavar="NAME", help="Colours of values: relief, viridis ...")
+    ] = None,
+    legend: Annotated[
+        str | None, typer.Option("--legend", metavar="FILE", help="Classes and colours of codes.")
+    ] = None,
+    limits: Annotated[
+        str | None, typer.Option("--limits", metavar="LO,HI", help="Values at the ends of the ramp.")
+    ] = None,
+    shade: Annotated[
+        bool, typer.Option("--shade", help="Shade by the slope towards the north-west.")
+    ] = False,
+    title: Annotated[
+        str | None, typer.Option("--title", metavar="TEXT", help="What the pack calls itself.")
+    ] = None,
+    attribution: Annotated[
+        str | None, typer.Option("--attribution", metavar="TEXT", help="Whose data it is.")
+    ] = None,
+    viewer: Annotated[
+        str | None,
+        typer.Option("--viewer", metavar="PAGE", help="A page that shows the tiles of a folder: map.html."),
+    ] = None,
+    beside: Annotated[
+        list[str] | None,
+        typer.Option("--beside", metavar="FOLDER", help="Another pack on that page; or more."),
+    ] = None,
+) -> Any:
+    """Tiles of many zooms for phones, controllers and web maps: a folder/, .zip, .mbtiles, .gpkg or .pmtiles.
+    The finest tiles are resampled once from the source, all others made of the four below them."""
+    from zembrel.formats.legendfile import read_legend
+    from zembrel.verbs.deliver import pyramid as verb
+    from zembrel.verbs.paint import Brush
+
+    brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
+    packing = verb.Packing(
+        zooms,
+        tiling,
+        tile_cells,
+        tile_format,
+        quality,
+        rows,
+        method,
+        brush,
+        title,
+        attribution or "",
+        viewer,
+        tuple(beside or ()),
+    )
+    return verb.pyramid(inputs, where, output, packing)
+
+
+COMMANDS = {
+    "deliver pyramid": Command(pyramid, "zembrel deliver pyramid island.tif --out island.mbtiles", _NOT_HERE),
+}

@@ -1,0 +1,1 @@
+"""Packs: files built for a device or a viewer, and readers that prove them."""

@@ -1,0 +1,1 @@
+"""Tile packs: a store for each kind, and readers of their own."""

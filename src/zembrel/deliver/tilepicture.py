@@ -1,0 +1,141 @@
+"""Tiles as pictures: by one format, or each by what it holds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import imagecodecs
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.raster.legend import Legend
+
+Cells = npt.NDArray[Any]
+FORMATS = ("auto", "png", "jpeg", "webp")
+_FEW = 256  # colours that fit a palette
+_MANY = 4_096  # cells looked at first, to see that the colours are too many
+
+
+@dataclass(frozen=True)
+class TilePicture:
+    """How cells become the bytes of a tile.
+
+    format: `auto` makes JPEG of tiles that are opaque and of many colours, else PNG, with a palette where
+    the colours are few; quality: of JPEG and WebP, 1 to 100, None for WebP without loss.
+    """
+
+    format: str = "auto"
+    quality: int | None = 85
+    legend: Legend | None = None
+
+    def encode(self, cells: Cells, valid: Cells | None) -> tuple[bytes, str] | None:
+        """The bytes of a tile and their format; None if nothing in it is valid.
+
+        cells: (1, 3 or 4, rows, columns), bytes, or one band of 16 bits; valid: (rows, columns) or None.
+        """
+        if valid is not None:
+            if not valid.any():
+                return None
+            valid = None if valid.all() else valid
+        if cells.shape[0] == 4:
+            if not cells[3].any():
+                return None
+            if valid is None and (cells[3] == 255).all():
+                cells = cells[:3]
+        if cells.dtype != np.uint8:
+            return _png(
+                np.where(valid, cells[0], 0).astype(cells.dtype) if valid is not None else cells[0]
+            ), "png"
+        if self.legend is not None:
+            return self._of_codes(cells[0], valid), "png"
+        opaque = valid is None and cells.shape[0] != 4
+        kind = self.format
+        few = _palette(cells, valid) if kind in ("auto", "png") else None
+        if few is not None:
+            return few, "png"
+        if kind == "auto":
+            kind = "jpeg" if opaque else "png"
+        if kind == "jpeg":
+            white = np.where(valid, cells[:3], 255).astype(np.uint8) if valid is not None else cells[:3]
+            return bytes(imagecodecs.jpeg8_encode(_rows(white), level=self.quality or 95)), "jpeg"
+        seen = _with_opacity(cells, valid)
+        if kind == "webp":
+            lossless = self.quality is None
+            level = -1 if lossless else self.quality
+            return bytes(imagecodecs.webp_encode(_rows(seen), level=level, lossless=lossless)), "webp"
+        return _png(_rows(seen)), "png"
+
+    def _of_codes(self, codes: Cells, valid: Cells | None) -> bytes:
+        assert self.legend is not None
+        colours = self.legend.table()
+        clear = None
+        if valid is not None:
+            used = np.zeros(256, bool)
+            used[codes[valid]] = True
+            free = np.flatnonzero(~used)
+            if free.size:
+                clear = int(free[-1])
+                codes = np.where(valid, codes, clear).astype(np.uint8)
+        return _palette_png(codes, colours, {} if clear is None else {clear: 0})
+
+
+def _rows(cells: Cells) -> Cells:
+    """(rows, columns, bands), or (rows, columns) of one band, in one piece."""
+    return np.ascontiguousarray(cells[0] if len(cells) == 1 else np.moveaxis(cells, 0, -1))
+
+
+def _with_opacity(cells: Cells, valid: Cells | None) -> Cells:
+    """Colours and opacity where something is not valid; grey becomes red, green and blue then."""
+    if valid is None:
+        return cells
+    if cells.shape[0] == 4:
+        return np.where(valid, cells, 0).astype(np.uint8)
+    colours = cells if len(cells) == 3 else np.repeat(cells[:1], 3, axis=0)
+    alpha = np.where(valid, 255, 0).astype(np.uint8)[None]
+    return np.concatenate([np.where(valid, colours, 0).astype(np.uint8), alpha])
+
+
+def _packed(cells: Cells, valid: Cells | None) -> Cells:
+    """A number for each cell's colour and opacity."""
+    seen = _with_opacity(cells, valid)
+    if len(seen) == 1:
+        seen = np.repeat(seen, 3, axis=0)
+    rest = seen[3].astype(np.uint32) if len(seen) == 4 else np.uint32(255)
+    packed: Cells = (seen[0].astype(np.uint32) << 24) | (seen[1].astype(np.uint32) << 16)
+    packed |= (seen[2].astype(np.uint32) << 8) | rest
+    return packed
+
+
+def _palette(cells: Cells, valid: Cells | None) -> bytes | None:
+    """A PNG with a palette, if the colours are few."""
+    packed = _packed(cells, valid)
+    if np.unique(packed.reshape(-1)[:: max(1, packed.size // _MANY)]).size > _FEW:
+        return None
+    colours, codes = np.unique(packed, return_inverse=True)
+    if colours.size > _FEW:
+        return None
+    table = np.zeros((256, 3), np.uint8)
+    table[: colours.size] = np.stack([colours >> 24, colours >> 16 & 255, colours >> 8 & 255], axis=1)
+    opacity = {n: int(c & 255) for n, c in enumerate(colours.tolist()) if c & 255 < 255}
+    return _palette_png(codes.reshape(packed.shape).astype(np.uint8), table, opacity)
+
+
+def _palette_png(codes: Cells, colours: Cells, opacity: dict[int, int]) -> bytes:
+    """Codes of a palette of (256, 3) colours, all opaque but those named."""
+    import io
+
+    from PIL import Image
+
+    picture = Image.fromarray(np.ascontiguousarray(codes))
+    picture.putpalette(colours[: int(codes.max()) + 1].tobytes())
+    held = io.BytesIO()
+    clear = {}
+    if opacity:
+        clear["transparency"] = bytes(opacity.get(n, 255) for n in range(int(codes.max()) + 1))
+    picture.save(held, "PNG", compress_level=6, **clear)
+    return held.getvalue()
+
+
+def _png(cells: Cells) -> bytes:
+    return bytes(imagecodecs.png_encode(np.ascontiguousarray(cells), level=5))

@@ -1,0 +1,40 @@
+"""A page for a browser on which packs in folders are panned, zoomed and laid over each other."""
+
+from __future__ import annotations
+
+import html
+import json
+import os
+from collections.abc import Sequence
+from importlib.resources import files
+from pathlib import Path
+from string import Template
+from typing import Any
+
+from zembrel.errors import InputError
+from zembrel.formats import TILE_INDEX
+
+_PLACED = ("WebMercatorQuad", "WorldCRS84Quad")  # whose places the page knows
+
+
+def viewer_page(title: str, layers: Sequence[dict[str, Any]]) -> str:
+    """The page. layers: what the `tiles.json` of packs says, with the way to their tiles from the page."""
+    text = json.dumps(list(layers)).replace("<", "\\u003c")  # so that no name ends the script
+    page = (files(__package__) / "viewer.html").read_text("utf-8")
+    return Template(page).substitute(title=html.escape(title), layers=text)
+
+
+def layer_beside(page: Path, folder: Path, facts: dict[str, Any] | None = None) -> dict[str, Any]:
+    """What a folder of tiles says of itself, as seen from `page`. Raises InputError for any other."""
+    if facts is None:
+        try:
+            facts = json.loads((folder / TILE_INDEX).read_text("utf-8"))
+        except (OSError, ValueError) as exc:
+            raise InputError(
+                f"{folder} is no folder of tiles", f"{exc}", "name one that deliver made"
+            ) from exc
+    if not isinstance(facts, dict) or facts.get("tile_matrix_set") not in _PLACED:
+        why = f"the page shows {' and '.join(_PLACED)}"
+        raise InputError(f"{folder} cannot be shown", why, "deliver it once more in one of these")
+    way = os.path.relpath(folder, page.parent).replace(os.sep, "/")
+    return facts | {"tiles": [f"{way}/{facts['tiles'][0]}"]}

@@ -1,0 +1,1 @@
+"""Packs for devices and viewers, each by the rules of what takes it."""

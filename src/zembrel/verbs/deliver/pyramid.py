@@ -1,0 +1,236 @@
+"""deliver pyramid: tiles of many zooms, in a pack."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from zembrel.deliver.packs.facts import ENDINGS, PackFacts
+from zembrel.deliver.packs.kinds import KINDS, check_pack, pack_at, pack_kind
+from zembrel.deliver.quadtree import EncodedTile, TileTask, block_steps, tiles_of
+from zembrel.deliver.tilepicture import FORMATS, TilePicture
+from zembrel.deliver.tiling import FINEST, Tiling, tiling_called
+from zembrel.deliver.viewer import layer_beside, viewer_page
+from zembrel.engine.commit import Staging, check_free, resource_errors
+from zembrel.engine.plan import check_room, free_at
+from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
+from zembrel.facts import Fact, distinct, fact
+from zembrel.formats import TILE_INDEX
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.extent import carried_bounds
+from zembrel.grid.frame import Frame
+from zembrel.handles import size_on_disk
+from zembrel.raster.model import Raster, is_photo, shared_type
+from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.palette import expand_palette
+from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.endings import BROWSER_PAGES, check_ending
+from zembrel.verbs.intake import RASTERS, take
+from zembrel.verbs.joined import joined
+from zembrel.verbs.layers import Layer, open_layers
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.paint import Brush, painted_cells
+from zembrel.verbs.receipt import Receipt, Result
+from zembrel.verbs.target import Target, decide, masked
+
+_OF_CELLS = 0.6  # bytes of a tile's cell at most, of pictures of all kinds tried
+_WORTH_A_WORD = 1.2  # times by which the finest cells may differ from the native ones before it is said
+
+
+@dataclass(frozen=True)
+class Packing:
+    """How a pyramid is made: zooms `8-14`, tile matrix set, cells along a tile, format of tiles, colours."""
+
+    zooms: str | None = None
+    tiling: str = "WebMercatorQuad"
+    cells: int = 256
+    tile_format: str = "auto"
+    quality: int | None = None
+    rows: str = "top"
+    method: str = "auto"
+    brush: Brush = field(default_factory=Brush)
+    title: str | None = None
+    attribution: str = ""
+    viewer: str | None = None
+    beside: tuple[str, ...] = ()
+
+
+def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> Receipt:
+    """Rasters, seen as one, as tiles of all zooms: a folder, .zip, .mbtiles, .gpkg or .pmtiles.
+
+    Raises UsageError for words that mean nothing, InputError where nothing lies in the area.
+    """
+    kind, tiling = _checked(output, packing)
+    layers = open_layers(take(inputs, output, (RASTERS,)))
+    target = decide(layers, replace(where, crs=f"EPSG:{tiling.code}"))
+    zooms, chose = _zooms(target.frame, tiling, packing)
+    tiles = tiling.range_of(target.frame.bounds, zooms[-1])
+    view, said = joined(
+        layers,
+        Target(tiling.frame_of(tiles, packing.cells), target.area, target.chose, where),
+        packing.method,
+    )
+    view, painted = _coloured(masked(view, target.cover() if where.mask else None), layers, output, packing)
+    steps = block_steps(packing.cells, len(zooms))
+    codes = view.bands[0].legend if len(view.bands) == 1 else None
+    picture = TilePicture(packing.tile_format, packing.quality or 85, codes)
+    task = TileTask(view, tiles, packing.cells, steps, picture, "mode" if codes else "mean")
+    counts = [tiles.coarser(step).tiles for step in range(len(zooms))]
+    size = math.ceil(sum(counts) * packing.cells**2 * _OF_CELLS * len(view.bands))
+    check_room(output.path, size, output.ceiling_bytes, output.command, f"{sum(counts):,} tiles")
+    facts = PackFacts(
+        packing.title or layers[0].path.stem, tiling, zooms[0], zooms[-1], _degrees(target.frame),
+        packing.cells, attribution=packing.attribution,
+    )  # fmt: skip
+    shape = fact("zooms", lowest=zooms[0], highest=zooms[-1], tiling=tiling.name, cells=packing.cells)
+    receipt = Receipt(
+        "deliver pyramid", tuple(layer.path for layer in layers), output.out, planned=output.dry_run,
+        touched=tuple(layer.path for layer in layers), frame=target.frame,
+        chose=distinct((shape, *chose, *said, *painted)),
+    )  # fmt: skip
+    if output.dry_run:
+        planned = Result(
+            output.path, bytes_at_most=size, count=sum(counts), what="tiles", free=free_at(output.path)
+        )
+        return replace(receipt, results=(planned,))
+    made, held = _written(kind, task, facts, output, packing)
+    products = {"viewer": Path(packing.viewer)} if packing.viewer else {}
+    return replace(receipt, checks=tuple(held), results=(made,), products=products, seconds=output.seconds)
+
+
+def _checked(output: Output, packing: Packing) -> tuple[str, Tiling]:
+    """The kind of pack and the tile matrix set. Raises UsageError, or RefusedError for what stands there."""
+    kind = pack_kind(output.path, output.to_folder)
+    if packing.cells not in (256, 512):
+        raise UsageError(
+            f"--tile-cells {packing.cells}", "tiles have 256 or 512 cells", "leave it out for 256"
+        )
+    for option, value, known in (
+        ("--tile-format", packing.tile_format, FORMATS), ("--rows", packing.rows, ("top", "bottom")),
+    ):  # fmt: skip
+        if value not in known:
+            raise UsageError(f"{option} {value}", f"known are {', '.join(known)}", nearest_name(value, known))
+    if packing.rows != "top" and kind not in ("folder", "zip"):
+        why = "its standard says from where rows are counted"
+        raise UsageError(f"--rows {packing.rows} for {output.path.name}", why, "leave --rows out")
+    if packing.quality is not None and not 1 <= packing.quality <= 100:
+        raise UsageError(f"--quality {packing.quality}", "it has 1 to 100", "write --quality 85")
+    tiling = tiling_called(packing.tiling)
+    if KINDS[kind].web_alone and tiling.name != "WebMercatorQuad":
+        what = f"{output.path.name} holds WebMercatorQuad alone"
+        raise UsageError(what, f"{KINDS[kind].title} knows no other", "write a folder, .zip or .gpkg")
+    if packing.viewer:
+        _check_viewer(kind, tiling, packing)
+    for path in (output.path, *([Path(packing.viewer)] if packing.viewer else [])):
+        if not output.dry_run:
+            check_free(path, output.replace)
+    return kind, tiling
+
+
+def _check_viewer(kind: str, tiling: Tiling, packing: Packing) -> None:
+    page = Path(str(packing.viewer))
+    check_ending(page, BROWSER_PAGES, "page")
+    if kind != "folder":
+        why = "a page reads tiles from a folder alone"
+        raise UsageError(f"--viewer {page} for one file", why, "write the tiles into a folder/")
+    layer_beside(page, page.parent, {"tile_matrix_set": tiling.name, "tiles": [""]})
+    for other in packing.beside:
+        layer_beside(page, Path(other))
+
+
+def _zooms(frame: Frame, tiling: Tiling, packing: Packing) -> tuple[list[int], list[Fact]]:
+    """The zooms asked for, else from that of the native cells to the one that holds all in a tile."""
+    native = min(frame.cell)
+    if packing.zooms is None:
+        highest = tiling.fitting(native, packing.cells)
+        lowest = next((z for z in range(highest, 0, -1) if tiling.range_of(frame.bounds, z).tiles == 1), 0)
+    else:
+        first, dash, last = packing.zooms.partition("-")
+        ends = [part.strip() for part in ((first, last) if dash else (first, first))]
+        if not all(part.isdigit() for part in ends) or not int(ends[0]) <= int(ends[1]) <= FINEST:
+            why = f"two zooms of 0 to {FINEST} are needed, the lower first"
+            raise UsageError(f"--zooms {packing.zooms}", why, "write --zooms 8-14")
+        lowest, highest = map(int, ends)
+    cell = tiling.tile_span(highest) / packing.cells
+    said = [fact("cells_of_zoom", zoom=highest, cell=cell, native=native)]
+    if cell > native * _WORTH_A_WORD:
+        said.append(fact("detail_lost", times=cell / native))
+    elif native > cell * _WORTH_A_WORD * 2:
+        said.append(fact("detail_made_up", times=native / cell))
+    return list(range(lowest, highest + 1)), said
+
+
+def _coloured(
+    view: Raster, layers: list[Layer], output: Output, packing: Packing
+) -> tuple[Raster, list[Fact]]:
+    """The view as what tiles hold: colours, grey, or codes of a palette."""
+    brush, band = packing.brush, view.bands[0]
+    plain = brush.ramp is None and brush.legend is None and brush.limits is None and not brush.shade
+    if plain and band.legend is not None and len(view.bands) == 1 and band.type == "uint8":
+        return (view, []) if packing.tile_format in ("auto", "png") else (expand_palette(view), [])
+    if plain and is_photo(view.bands) and shared_type(view.bands) == "uint8":
+        return view, []
+    if plain and len(view.bands) == 1 and band.type == "uint8":
+        return view, []
+    if is_photo(view.bands) or len(view.bands) == 3:
+        what = f"tiles hold colours of 8 bits, these are {shared_type(view.bands).name}"
+        remedy = "convert --stretch 2%,98% --type uint8 first"
+        raise InputError(what, "how values become colours is a choice", remedy)
+    source = unscaled(select_bands(layers[0].raster, (0,)))
+    return painted_cells(unscaled(select_bands(view, (0,))), brush, output, ends_from=source)
+
+
+def _degrees(frame: Frame) -> tuple[float, float, float, float]:
+    west, south, east, north = carried_bounds(frame, by_code(4326))
+    return west, south, east, north
+
+
+def _written(
+    kind: str, task: TileTask, facts: PackFacts, output: Output, packing: Packing
+) -> tuple[Result, list[Fact]]:
+    """The pack in its place, and what a reader of its own finds in it."""
+    counts: Counter[str] = Counter()
+    zooms: Counter[int] = Counter()
+    with Staging(output.replace) as staging:
+        staged = staging.path_for(output.path)
+        with resource_errors(output.path):
+            store = pack_at(kind, staged, facts.tiling, from_bottom=packing.rows == "bottom")
+            try:
+                for tile in _all(tiles_of(task, facts.lowest, output.limits)):
+                    store.put(tile)
+                    counts[tile.format] += 1
+                    zooms[tile.address.zoom] += 1
+                if not counts:
+                    raise RefusedError("no tile holds anything", "all of it is void", "check --within")
+                facts = replace(facts, format=counts.most_common(1)[0][0])
+                store.finish(facts)
+            except BaseException:
+                store.abort()
+                raise
+        found = check_pack(kind, staged, facts, dict(zooms), from_bottom=packing.rows == "bottom")
+        size = size_on_disk(staged)
+        if packing.viewer:
+            page = Path(packing.viewer)
+            own = json.loads((staged / TILE_INDEX).read_text("utf-8"))
+            layers = [layer_beside(page, output.path, own)]
+            layers += [layer_beside(page, Path(other)) for other in packing.beside]
+            staging.write_text(page, viewer_page(facts.name, layers))
+        staging.publish()
+    number = sum(counts.values())
+    kinds = ", ".join(f"{count:,} {ENDINGS[name]}" for name, count in counts.most_common())
+    whole = sum(
+        task.tiles.coarser(facts.highest - zoom).tiles for zoom in range(facts.lowest, facts.highest + 1)
+    )
+    said = [fact("tiles_read_back", tiles=found, pictures=number)]
+    said += [fact("empty_tiles", tiles=whole - number)] if whole > number else []
+    result = Result(output.path, size, count=number, what="tiles", how=(kinds,), seconds=output.seconds)
+    return result, said
+
+
+def _all(parts: Iterator[list[EncodedTile]]) -> Iterator[EncodedTile]:
+    for part in parts:
+        yield from part
