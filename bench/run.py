@@ -29,6 +29,7 @@ CASES = (
     "shapes",
     "points",
     "workers",
+    "pyramid",
 )
 
 

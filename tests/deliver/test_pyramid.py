@@ -336,3 +336,39 @@ def test_only_a_folder_has_a_page(sheet: Path, zembrel: Program) -> None:
     assert "exists" in zembrel.refuses(4, *words, "n.html")[0]
     (zembrel.folder / "a" / "tiles.json").unlink()
     assert "folder" in zembrel.refuses(4, *words, "n.html", "--replace")[0], "it is the user's now"
+
+
+@pytest.mark.parametrize("way", ["grey", "colours"])
+def test_heights_are_had_back_by_the_formula(zembrel: Program, way: str) -> None:
+    rows, columns = np.mgrid[:512, :512]
+    heights = (120.0 + 0.31 * columns - 0.17 * rows).astype(np.float32)
+    span = 2 * 20037508.3427892 / 2**15
+    where = Frame(
+        by_code(3857),
+        Affine(-20037508.3427892 + 14200 * span, 20037508.3427892 - 11660 * span, span / 256, -span / 256),
+        512,
+        512,
+    )
+    save(zembrel.folder / "h.tif", raster(heights, valid=columns > 40, where=where, unit="m"))
+    zembrel("deliver", "pyramid", "h.tif", "--heights", way, "--zooms", "14-15", "--out", "h/")
+    told = json.loads((zembrel.folder / "h" / "tiles.json").read_text())["elevation"]
+    for zoom, expected in (
+        (15, heights[:256, :256]),
+        (14, heights.reshape(256, 2, 256, 2).mean(axis=(1, 3))),
+    ):
+        image = np.asarray(
+            Image.open(
+                zembrel.folder / "h" / str(zoom) / str(14200 >> 15 - zoom) / f"{11660 >> 15 - zoom}.png"
+            )
+        ).astype(float)
+        number = image if way == "grey" else image[..., 0] * 65536 + image[..., 1] * 256 + image[..., 2]
+        known = image > 0 if way == "grey" else image[..., 3] == 255
+        assert known.sum() == 256 * (256 - 41 if zoom == 15 else 256 - 20)
+        inside = np.s_[:, 21:]
+        assert (
+            np.abs((told["base"] + told["step"] * number - expected)[inside][known[inside]]).max()
+            <= 0.51 * told["step"]
+        )
+    assert zembrel.refuses(
+        2, "deliver", "pyramid", "h.tif", "--heights", way, "--tile-format", "jpeg", "--out", "x.zip"
+    )

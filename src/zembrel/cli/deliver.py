@@ -69,6 +69,14 @@ def pyramid(
     attribution: Annotated[
         str | None, typer.Option("--attribution", metavar="TEXT", help="Whose data it is.")
     ] = None,
+    heights: Annotated[
+        str | None,
+        typer.Option(
+            "--heights",
+            metavar="WAY",
+            help="Heights themselves: grey of 16 bits, or colours of 24; the formula is in the metadata.",
+        ),
+    ] = None,
     viewer: Annotated[
         str | None,
         typer.Option("--viewer", metavar="PAGE", help="A page that shows the tiles of a folder: map.html."),
@@ -96,6 +104,7 @@ def pyramid(
         brush,
         title,
         attribution or "",
+        heights,
         viewer,
         tuple(beside or ()),
     )

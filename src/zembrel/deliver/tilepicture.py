@@ -9,6 +9,7 @@ import imagecodecs
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.deliver.heights import HeightCode
 from zembrel.raster.legend import Legend
 
 Cells = npt.NDArray[Any]
@@ -22,31 +23,31 @@ class TilePicture:
     """How cells become the bytes of a tile.
 
     format: `auto` makes JPEG of tiles that are opaque and of many colours, else PNG, with a palette where
-    the colours are few; quality: of JPEG and WebP, 1 to 100, None for WebP without loss.
+    the colours are few; quality: of JPEG and WebP, 1 to 100, None for WebP without loss; legend: of cells
+    that are codes; heights: how they become cells of PNG.
     """
 
     format: str = "auto"
     quality: int | None = 85
     legend: Legend | None = None
+    heights: HeightCode | None = None
 
     def encode(self, cells: Cells, valid: Cells | None) -> tuple[bytes, str] | None:
         """The bytes of a tile and their format; None if nothing in it is valid.
 
-        cells: (1, 3 or 4, rows, columns), bytes, or one band of 16 bits; valid: (rows, columns) or None.
+        cells: (1, 3 or 4, rows, columns) of bytes, or one band of heights; valid: (rows, columns) or None.
         """
         if valid is not None:
             if not valid.any():
                 return None
             valid = None if valid.all() else valid
+        if self.heights is not None:
+            return _png(_rows(self.heights.coded(cells[0], valid))), "png"
         if cells.shape[0] == 4:
             if not cells[3].any():
                 return None
             if valid is None and (cells[3] == 255).all():
                 cells = cells[:3]
-        if cells.dtype != np.uint8:
-            return _png(
-                np.where(valid, cells[0], 0).astype(cells.dtype) if valid is not None else cells[0]
-            ), "png"
         if self.legend is not None:
             return self._of_codes(cells[0], valid), "png"
         opaque = valid is None and cells.shape[0] != 4

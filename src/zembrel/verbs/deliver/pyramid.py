@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from zembrel.deliver.heights import WAYS, HeightCode
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
 from zembrel.deliver.packs.kinds import KINDS, check_pack, pack_at, pack_kind
 from zembrel.deliver.quadtree import EncodedTile, TileTask, block_steps, tiles_of
@@ -35,6 +36,7 @@ from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import Brush, painted_cells
 from zembrel.verbs.receipt import Receipt, Result
+from zembrel.verbs.stretch import ends_of
 from zembrel.verbs.target import Target, decide, masked
 
 _OF_CELLS = 0.6  # bytes of a tile's cell at most, of pictures of all kinds tried
@@ -55,6 +57,7 @@ class Packing:
     brush: Brush = field(default_factory=Brush)
     title: str | None = None
     attribution: str = ""
+    heights: str | None = None
     viewer: str | None = None
     beside: tuple[str, ...] = ()
 
@@ -74,17 +77,19 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
         Target(tiling.frame_of(tiles, packing.cells), target.area, target.chose, where),
         packing.method,
     )
-    view, painted = _coloured(masked(view, target.cover() if where.mask else None), layers, output, packing)
+    view = masked(view, target.cover() if where.mask else None)
+    view, painted, heights = _filled(view, layers, output, packing)
     steps = block_steps(packing.cells, len(zooms))
-    codes = view.bands[0].legend if len(view.bands) == 1 else None
-    picture = TilePicture(packing.tile_format, packing.quality or 85, codes)
+    codes = view.bands[0].legend if len(view.bands) == 1 and heights is None else None
+    picture = TilePicture(packing.tile_format, packing.quality or 85, codes, heights)
     task = TileTask(view, tiles, packing.cells, steps, picture, "mode" if codes else "mean")
     counts = [tiles.coarser(step).tiles for step in range(len(zooms))]
     size = math.ceil(sum(counts) * packing.cells**2 * _OF_CELLS * len(view.bands))
     check_room(output.path, size, output.ceiling_bytes, output.command, f"{sum(counts):,} tiles")
+    unit = layers[0].raster.bands[0].unit or "m"
     facts = PackFacts(
         packing.title or layers[0].path.stem, tiling, zooms[0], zooms[-1], _degrees(target.frame),
-        packing.cells, attribution=packing.attribution,
+        packing.cells, attribution=packing.attribution, elevation=heights.facts | {"unit": unit} if heights else {},
     )  # fmt: skip
     shape = fact("zooms", lowest=zooms[0], highest=zooms[-1], tiling=tiling.name, cells=packing.cells)
     receipt = Receipt(
@@ -111,12 +116,16 @@ def _checked(output: Output, packing: Packing) -> tuple[str, Tiling]:
         )
     for option, value, known in (
         ("--tile-format", packing.tile_format, FORMATS), ("--rows", packing.rows, ("top", "bottom")),
+        ("--heights", packing.heights or WAYS[0], WAYS),
     ):  # fmt: skip
         if value not in known:
             raise UsageError(f"{option} {value}", f"known are {', '.join(known)}", nearest_name(value, known))
     if packing.rows != "top" and kind not in ("folder", "zip"):
         why = "its standard says from where rows are counted"
         raise UsageError(f"--rows {packing.rows} for {output.path.name}", why, "leave --rows out")
+    if packing.heights and packing.tile_format not in ("auto", "png"):
+        what = f"--heights in {packing.tile_format} tiles"
+        raise UsageError(what, "such a format changes them", "leave --tile-format out")
     if packing.quality is not None and not 1 <= packing.quality <= 100:
         raise UsageError(f"--quality {packing.quality}", "it has 1 to 100", "write --quality 85")
     tiling = tiling_called(packing.tiling)
@@ -162,6 +171,23 @@ def _zooms(frame: Frame, tiling: Tiling, packing: Packing) -> tuple[list[int], l
     elif native > cell * _WORTH_A_WORD * 2:
         said.append(fact("detail_made_up", times=native / cell))
     return list(range(lowest, highest + 1)), said
+
+
+def _filled(
+    view: Raster, layers: list[Layer], output: Output, packing: Packing
+) -> tuple[Raster, list[Fact], HeightCode | None]:
+    """The view as what tiles hold, what was chosen for that, and how heights are told, if they are."""
+    if packing.heights is None:
+        return *_coloured(view, layers, output, packing), None
+    band = view.bands[0]
+    if len(view.bands) != 1 or band.legend is not None:
+        raise InputError(
+            "heights are one band of values", "colours and classes are none", "leave --heights out"
+        )
+    ends = [ends_of(unscaled(layer.raster), "0%,100%", output.limits) for layer in layers]
+    code = HeightCode.over(packing.heights, min(low for low, _ in ends), max(high for _, high in ends))
+    said = fact("heights_in_tiles", way=code.way, base=code.base, step=code.step)
+    return unscaled(view), [said], code
 
 
 def _coloured(
