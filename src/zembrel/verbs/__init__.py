@@ -2,3 +2,13 @@
 
 Options take the same phrases as the command line ("2m", "EPSG:32626", area phrases).
 """
+
+from typing import TYPE_CHECKING
+
+from zembrel.ondemand import on_demand
+
+if TYPE_CHECKING:
+    from zembrel.verbs import comparefigures as comparefigures
+    from zembrel.verbs import describepage as describepage
+
+__getattr__ = on_demand(__name__)  # of what draws, since drawing loads slowly

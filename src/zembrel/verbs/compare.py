@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from zembrel import verbs
 from zembrel.engine.commit import check_free
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError, nearest_name
@@ -22,7 +23,6 @@ from zembrel.raster.views.bands import stack
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.comparefigures import ComparedPair, names_of, write_figure, write_page
 from zembrel.verbs.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.verbs.layers import Layer, check_placed, take_layers
 from zembrel.verbs.methods import codes_in
@@ -85,14 +85,7 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     """
     limits = [(*_limit(text), True) for text in comparing.at_most]
     limits += [(*_limit(text), False) for text in comparing.at_least]
-    for path in comparing.products.values():
-        check_free(path, output.replace)
-    if comparing.figure:
-        check_ending(Path(comparing.figure), PICTURES)
-    if comparing.page:
-        check_ending(Path(comparing.page), BROWSER_PAGES, "page")
-    if not np.isfinite(comparing.tolerances).all() or min(comparing.tolerances) < 0:
-        raise UsageError("--tolerance is no size", "it is 0 or more", "write --tolerance 0.5")
+    _check_products(comparing, output)
     layers = take_layers(inputs, output)
     if len(layers) != 2:
         raise UsageError(
@@ -112,7 +105,10 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     broken = [_told(*limit) for limit in met if not _holds(*limit[1:])]
     facts = _facts(found, classes, shift, pair, comparing)
     paths = tuple(layer.path for layer in layers)
-    _write_products(ComparedPair(pair.one, pair.other, found, facts, names_of(paths)), comparing, output)
+    if comparing.difference:
+        _write_difference(pair, comparing, output)
+    if comparing.figure or comparing.page:
+        _draw(pair, found, facts, paths, comparing, output)
     return Receipt(
         "compare",
         paths,
@@ -123,6 +119,18 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
         own={**facts, "no_shift": None if told else str(shift.value)},  # type: ignore[union-attr]
         exit_code=FAILED if broken else 0,
     )
+
+
+def _check_products(comparing: Comparing, output: Output) -> None:
+    """Raise UsageError or RefusedError for what cannot be written, or a tolerance that is none."""
+    for path in comparing.products.values():
+        check_free(path, output.replace)
+    if comparing.figure:
+        check_ending(Path(comparing.figure), PICTURES)
+    if comparing.page:
+        check_ending(Path(comparing.page), BROWSER_PAGES, "page")
+    if not np.isfinite(comparing.tolerances).all() or min(comparing.tolerances) < 0:
+        raise UsageError("--tolerance is no size", "it is 0 or more", "write --tolerance 0.5")
 
 
 def _looked(pair: Compared, comparing: Comparing, output: Output) -> tuple[Differences, Confusion | None]:
@@ -232,14 +240,21 @@ def _common(first: Layer, second: Layer, method: str) -> Compared:
     return Compared(crop(one, pane), unscaled(view), one.frame.size - pane.size, chose)
 
 
-def _write_products(compared: ComparedPair, comparing: Comparing, output: Output) -> None:
-    one, other = compared.one, compared.other
-    if comparing.difference:
-        apart = Subtracted(one, other)
-        short = max(band.dtype.itemsize for band in (*one.bands, *other.bands)) <= 4
-        view: Raster = cast(apart, "float32") if short else apart
-        write(view, Path(comparing.difference), replace(output, keep_empty=True))
+def _write_difference(pair: Compared, comparing: Comparing, output: Output) -> None:
+    one, other = pair.one, pair.other
+    apart = Subtracted(one, other)
+    short = max(band.dtype.itemsize for band in (*one.bands, *other.bands)) <= 4
+    view: Raster = cast(apart, "float32") if short else apart
+    write(view, Path(str(comparing.difference)), replace(output, keep_empty=True))
+
+
+def _draw(
+    pair: Compared, found: Differences, facts: dict[str, Any], paths: Sequence[Path], comparing: Comparing,
+    output: Output,
+) -> None:  # fmt: skip
+    figures = verbs.comparefigures
+    compared = figures.ComparedPair(pair.one, pair.other, found, facts, figures.names_of(paths))
     if comparing.figure:
-        write_figure(compared, Path(comparing.figure), output)
+        figures.write_figure(compared, Path(comparing.figure), output)
     if comparing.page:
-        write_page(compared, Path(comparing.page), output)
+        figures.write_page(compared, Path(comparing.page), output)

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from zembrel import verbs
 from zembrel.engine.commit import check_free
 from zembrel.facts import fact
 from zembrel.formats import format_named, identify, layers_of
@@ -18,7 +19,6 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import operation_of
 from zembrel.measure import show_bytes, show_number
 from zembrel.raster.model import Band, Raster, shared_type
-from zembrel.verbs.describepage import write_page
 from zembrel.verbs.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.verbs.figures import add_statistics, add_values
 from zembrel.verbs.intake import Given
@@ -69,7 +69,7 @@ def of_rasters(given: Given, where: Where, output: Output, looking: Looking) -> 
     page = Path(looking.page)
     check_ending(page, (*PICTURES, *BROWSER_PAGES), "page")
     check_free(page, output.replace)
-    write_page(layers, tables, page, output)
+    verbs.describepage.write_page(layers, tables, page, output)
     chose = (fact("page_of_one"),) if len(layers) == 1 else (fact("contact_sheet", layers=len(layers)),)
     return Receipt(
         "describe", given.paths, chose=chose, own={"layers": facts}, products={"page": page}, data=text

@@ -86,10 +86,10 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
     counts = [tiles.coarser(step).tiles for step in range(len(zooms))]
     size = math.ceil(sum(counts) * packing.cells**2 * _OF_CELLS * len(view.bands))
     check_room(output.path, size, output.ceiling_bytes, output.command, f"{sum(counts):,} tiles")
-    unit = layers[0].raster.bands[0].unit or "m"
+    unit = {"unit": layers[0].raster.bands[0].unit or "m"}
     facts = PackFacts(
         packing.title or layers[0].path.stem, tiling, zooms[0], zooms[-1], _degrees(target.frame),
-        packing.cells, attribution=packing.attribution, elevation=heights.facts | {"unit": unit} if heights else {},
+        packing.cells, attribution=packing.attribution, elevation=heights.facts | unit if heights else {},
     )  # fmt: skip
     shape = fact("zooms", lowest=zooms[0], highest=zooms[-1], tiling=tiling.name, cells=packing.cells)
     receipt = Receipt(
