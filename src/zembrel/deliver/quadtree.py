@@ -19,7 +19,10 @@ from zembrel.grid.pane import Pane
 from zembrel.raster.halving import halved
 from zembrel.raster.model import Raster, has_alpha
 
-_BLOCK = 2048  # cells along a side of a block, or one tile
+_BLOCK = 1024  # cells along a side of a block, or one tile: small enough that two work at a time
+
+
+TileMark = tuple[int, int, bytes]
 
 
 class EncodedTile(NamedTuple):
@@ -28,6 +31,11 @@ class EncodedTile(NamedTuple):
     address: TileAddress
     data: bytes
     format: str
+
+    @property
+    def mark(self) -> TileMark:
+        """What tells its picture from any other: a hash of 64 bits, the size, and how it ends."""
+        return hash(self.data), len(self.data), self.data[-16:]
 
 
 class _Made(NamedTuple):

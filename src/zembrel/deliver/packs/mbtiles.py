@@ -6,12 +6,11 @@ occurs often stands once; rows count from the bottom.
 
 from __future__ import annotations
 
-import hashlib
 import sqlite3
 from pathlib import Path
 
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
-from zembrel.deliver.quadtree import EncodedTile
+from zembrel.deliver.quadtree import EncodedTile, TileMark
 
 _APPLICATION = 0x4D504258
 _SCHEMA = """
@@ -35,12 +34,12 @@ class MBTilesPack:
         self._file.execute(f"PRAGMA application_id = {_APPLICATION}")
         self._file.executescript(_SCHEMA)
         self._file.execute("BEGIN")
-        self._numbers: dict[bytes, int] = {}
+        self._numbers: dict[TileMark, int] = {}
         self._places: list[tuple[int, int, int, int]] = []
         self._pictures: list[tuple[int, bytes]] = []
 
     def put(self, tile: EncodedTile) -> None:
-        mark = hashlib.blake2b(tile.data, digest_size=16).digest()
+        mark = tile.mark
         number = self._numbers.get(mark)
         if number is None:
             number = self._numbers[mark] = len(self._numbers) + 1

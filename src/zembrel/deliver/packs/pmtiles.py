@@ -8,73 +8,75 @@ run of it is one entry.
 from __future__ import annotations
 
 import gzip
-import hashlib
 import json
+import os
 import struct
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
 
 from zembrel.deliver.packs.facts import PackFacts
-from zembrel.deliver.quadtree import EncodedTile
-from zembrel.deliver.tiling import TileAddress
+from zembrel.deliver.quadtree import EncodedTile, TileMark
 
 HEADER, ROOM = 127, 16_384  # bytes of the header, and of it with the root directory
 _KINDS = {"png": 2, "jpeg": 3, "webp": 4}
 _GZIP = 2
-_CHUNK = 1 << 20
+Numbers = npt.NDArray[Any]
 
 
-class Entry(NamedTuple):
-    """A run of tiles that are one picture; a run of none names a directory."""
-
-    tile: int
-    offset: int
-    length: int
-    run: int
-
-
-def tile_number(address: TileAddress) -> int:
-    """The number of a tile: those of lower zooms, and its place along the curve of D. Hilbert."""
-    zoom, x, y = address
-    number = ((1 << 2 * zoom) - 1) // 3
-    for bit in reversed(range(zoom)):
-        half = 1 << bit
-        right, low = bool(x & half), bool(y & half)
-        number += (half * half) * ((3 * right) ^ low)
-        if not low:
-            if right:
-                x, y = half - 1 - (x & (half - 1)), half - 1 - (y & (half - 1))
-            x, y = y, x
+def tile_numbers(zoom: Numbers, column: Numbers, row: Numbers) -> Numbers:
+    """The numbers of tiles: those of lower zooms, and their places along the curve of D. Hilbert."""
+    number, x, y = ((1 << 2 * zoom) - 1) // 3, column.copy(), row.copy()
+    for bit in range(int(zoom.max(initial=0)) - 1, -1, -1):
+        half = np.int64(1) << bit
+        right, low, used = (x & half) > 0, (y & half) > 0, zoom > bit
+        number += np.where(used, half * half * (3 * right ^ low), 0)
         x, y = x & (half - 1), y & (half - 1)
+        turned = used & ~low & right
+        x, y = np.where(turned, half - 1 - x, x), np.where(turned, half - 1 - y, y)
+        x, y = np.where(used & ~low, y, x), np.where(used & ~low, x, y)
     return number
 
 
-def _variable(number: int, out: bytearray) -> None:
-    """Seven bits a byte, the lowest first."""
-    while number >= 0x80:
-        out.append(number & 0x7F | 0x80)
-        number >>= 7
-    out.append(number)
+def _variable(numbers: Numbers) -> bytes:
+    """Seven bits a byte, the lowest first; all but the last of a number with the highest bit."""
+    sizes = np.ones(len(numbers), np.int64)
+    for size in range(1, 10):
+        sizes += numbers >> 7 * size > 0
+    out = np.zeros(int(sizes.sum()), np.uint8)
+    starts = np.cumsum(sizes) - sizes
+    for place in range(int(sizes.max(initial=0))):
+        has = sizes > place
+        more = np.where(sizes[has] > place + 1, 0x80, 0)
+        out[starts[has] + place] = (numbers[has] >> 7 * place & 0x7F) | more
+    return out.tobytes()
 
 
-def packed_directory(entries: Sequence[Entry]) -> bytes:
-    """Entries column by column, packed."""
-    out = bytearray()
-    _variable(len(entries), out)
-    before = 0
-    for entry in entries:
-        _variable(entry.tile - before, out)
-        before = entry.tile
-    for entry in entries:
-        _variable(entry.run, out)
-    for entry in entries:
-        _variable(entry.length, out)
-    follows = -1
-    for entry in entries:
-        _variable(0 if entry.offset == follows else entry.offset + 1, out)
-        follows = entry.offset + entry.length
-    return gzip.compress(bytes(out), mtime=0)
+class Entries(NamedTuple):
+    """Runs of tiles that are one picture: first numbers, places and bytes of pictures, how many tiles.
+
+    A run of none names a directory.
+    """
+
+    tiles: Numbers
+    offsets: Numbers
+    lengths: Numbers
+    runs: Numbers
+
+    def part(self, start: int, end: int) -> Entries:
+        return Entries(*(column[start:end] for column in self))
+
+    @property
+    def packed(self) -> bytes:
+        """Column by column, packed."""
+        steps = np.diff(self.tiles, prepend=0)
+        follows = np.concatenate([[-1], self.offsets[:-1] + self.lengths[:-1]])
+        offsets = np.where(self.offsets == follows, 0, self.offsets + 1)
+        columns = (np.array([len(self.tiles)]), steps, self.runs, self.lengths, offsets)
+        return gzip.compress(b"".join(map(_variable, columns)), 6, mtime=0)
 
 
 class PMTilesPack:
@@ -83,21 +85,22 @@ class PMTilesPack:
     def __init__(self, path: Path) -> None:
         self._path, self._spool = path, path.with_name(path.name + ".pictures")
         self._held = self._spool.open("w+b")
-        self._known: dict[bytes, tuple[int, int]] = {}
-        self._tiles: list[tuple[int, int, int]] = []
+        self._known: dict[TileMark, tuple[int, int]] = {}
+        self._places: list[tuple[int, int, int]] = []
+        self._pictures: list[tuple[int, int]] = []
         self._end = 0
 
     def put(self, tile: EncodedTile) -> None:
-        mark = hashlib.blake2b(tile.data, digest_size=16).digest()
+        mark = tile.mark
         place = self._known.get(mark)
         if place is None:
             place = self._known[mark] = self._end, len(tile.data)
             self._held.write(tile.data)
             self._end += len(tile.data)
-        self._tiles.append((tile_number(tile.address), *place))
+        self._places.append(tile.address)
+        self._pictures.append(place)
 
     def finish(self, facts: PackFacts) -> None:
-        self._tiles.sort()
         entries, order = self._entries()
         root, leaves = _directories(entries)
         about = facts.tile_json("")
@@ -106,36 +109,37 @@ class PMTilesPack:
         starts = [HEADER, HEADER + len(root)]
         starts.append(starts[1] + len(metadata))
         starts.append(starts[2] + len(leaves))
+        self._held.flush()
         with self._path.open("wb") as file:
             sizes = (len(root), len(metadata), len(leaves), self._end)
-            file.write(self._header(facts, starts, sizes, len(entries)))
+            file.write(self._header(facts, starts, sizes, len(entries.tiles)))
             for part in (root, metadata, leaves):
                 file.write(part)
             for offset, length in order:
-                self._held.seek(offset)
-                file.write(self._held.read(length))
+                file.write(os.pread(self._held.fileno(), length, offset))
         self.abort()
 
-    def _entries(self) -> tuple[list[Entry], list[tuple[int, int]]]:
+    def _entries(self) -> tuple[Entries, list[tuple[int, int]]]:
         """Runs of tiles with the new places of their pictures, and the old places in the order of the new."""
-        entries: list[Entry] = []
-        moved: dict[int, int] = {}
-        order: list[tuple[int, int]] = []
-        end = 0
-        for number, offset, length in self._tiles:
-            if offset not in moved:
-                moved[offset], end = end, end + length
-                order.append((offset, length))
-            last = entries[-1] if entries else None
-            if last is not None and last.tile + last.run == number and last.offset == moved[offset]:
-                entries[-1] = last._replace(run=last.run + 1)
-            else:
-                entries.append(Entry(number, moved[offset], length, 1))
-        return entries, order
+        numbers = tile_numbers(*np.array(self._places, np.int64).reshape(-1, 3).T)
+        rank = np.argsort(numbers)
+        numbers, (old, lengths) = numbers[rank], np.array(self._pictures, np.int64).reshape(-1, 2)[rank].T
+        pictures, first, which = np.unique(old, return_index=True, return_inverse=True)
+        order = np.argsort(first)  # pictures in the order in which tiles name them
+        sizes = lengths[first[order]]
+        new = np.zeros(len(pictures), np.int64)
+        new[order] = np.cumsum(sizes) - sizes
+        offsets = new[which]
+        begins = np.ones(len(numbers), bool)
+        begins[1:] = (np.diff(numbers) != 1) | (np.diff(offsets) != 0)
+        starts = np.flatnonzero(begins)
+        runs = np.diff(np.append(starts, len(numbers)))
+        entries = Entries(numbers[starts], offsets[starts], lengths[starts], runs)
+        return entries, list(zip(pictures[order].tolist(), sizes.tolist(), strict=True))
 
     def _header(self, facts: PackFacts, starts: Sequence[int], sizes: Sequence[int], entries: int) -> bytes:
         places = [value for pair in zip(starts, sizes, strict=True) for value in pair]
-        counts = (len(self._tiles), entries, len(self._known))
+        counts = (len(self._places), entries, len(self._known))
         kind = _KINDS.get(facts.format, 0)
         west, south, east, north = (round(side * 1e7) for side in facts.bounds)
         lon, lat, zoom = facts.centre
@@ -150,19 +154,17 @@ class PMTilesPack:
         self._spool.unlink(missing_ok=True)
 
 
-def _directories(entries: Sequence[Entry]) -> tuple[bytes, bytes]:
+def _directories(entries: Entries) -> tuple[bytes, bytes]:
     """The root directory, which fits its room, and the directories that it names."""
-    root = packed_directory(entries)
+    root, count, size = entries.packed, len(entries.tiles), 4_096
     if len(root) <= ROOM - HEADER:
         return root, b""
-    size = 4_096
     while True:
-        leaves, named = bytearray(), list[Entry]()
-        for start in range(0, len(entries), size):
-            part = packed_directory(entries[start : start + size])
-            named.append(Entry(entries[start].tile, len(leaves), len(part), 0))
-            leaves += part
-        root = packed_directory(named)
+        starts = range(0, count, size)
+        parts = [entries.part(start, start + size).packed for start in starts]
+        lengths = np.array([len(part) for part in parts], np.int64)
+        offsets = np.cumsum(lengths) - lengths
+        root = Entries(entries.tiles[::size], offsets, lengths, np.zeros(len(parts), np.int64)).packed
         if len(root) <= ROOM - HEADER:
-            return root, bytes(leaves)
+            return root, b"".join(parts)
         size *= 2
