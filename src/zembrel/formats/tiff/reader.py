@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -16,6 +18,7 @@ from zembrel.formats.tiff.coding import check_ratio, decoded
 from zembrel.formats.tiff.colours import Model
 from zembrel.formats.tiff.directory import Directory, broken
 from zembrel.formats.tiff.layout import SegmentLayout, read_layout
+from zembrel.formats.tiff.longstrips import StripOnDisk, is_long, long_strips
 from zembrel.formats.tiff.packing import placed
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
@@ -113,26 +116,36 @@ class TiffRaster:
         run = wanted == list(range(wanted[0], wanted[0] + len(wanted)))
         return [(slice(None), 0, slice(wanted[0], wanted[0] + len(wanted)) if run else wanted)]
 
-    def _segment(self, row: int, column: int, plane: int) -> Cells | None:
+    def _segment(self, row: int, column: int, plane: int) -> Cells | StripOnDisk | None:
         layout = self.layout
         index = (plane * layout.down + row) * layout.across + column
         if layout.counts[index] == 0:
             return None
         container = self.directory.container
         key = container.path, container.stamp, self.directory.number, index
+        if not layout.tiled and is_long(layout.coding, layout.shape(row)):
+            place = int(layout.offsets[index]), int(layout.counts[index])
+            with self._decoding(row, index):
+                return long_strips.get(key, container, place, layout.coding, layout.shape(row))
         return block_cache.get(key, lambda: self._decode(row, index))
 
     def _decode(self, row: int, index: int) -> Cells:
         layout, container = self.layout, self.directory.container
         data = container.read(int(layout.offsets[index]), int(layout.counts[index]), f"segment {index}")
         shape = layout.shape(row)
-        try:
+        with self._decoding(row, index):
             check_ratio(layout.coding, len(data), shape)
             return self._in_shape(data, shape)
+
+    @contextmanager
+    def _decoding(self, row: int, index: int) -> Iterator[None]:
+        """What a segment does not hold, or the memory, is an error about it."""
+        try:
+            yield
         except MemoryError as exc:
-            raise out_of_memory(int(np.prod(shape)) * layout.dtype.itemsize) from exc
+            raise out_of_memory(int(np.prod(self.layout.shape(row))) * self.layout.dtype.itemsize) from exc
         except DECODE_ERRORS as exc:
-            raise broken(container.path, f"segment {index} does not decode: {exc}") from exc
+            raise broken(self.directory.container.path, f"segment {index} does not decode: {exc}") from exc
 
     def _in_shape(self, data: bytes, shape: tuple[int, int, int]) -> Cells:
         """Cells of a segment; a last strip may hold as many rows as the others, beyond the image."""

@@ -1,0 +1,61 @@
+"""Strips that hold a whole image are read as any others, without being held."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import tifffile
+
+from zembrel.errors import InputError
+from zembrel.formats import open_raster
+from zembrel.formats.tiff import longstrips
+from zembrel.grid.pane import Pane
+
+CHANCE = np.random.default_rng(11)
+
+
+@pytest.fixture(autouse=True)
+def short(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Strips of more than a few rows are long, and come in many pieces."""
+    for name, value in {"LONG": 2_000, "_PIECE": 5_000, "_CHUNK": 700}.items():
+        monkeypatch.setattr(longstrips, name, value)
+
+
+@pytest.mark.parametrize("kind", ["u1", "i2", ">u2", "f4", "f8"])
+@pytest.mark.parametrize("predictor", [False, True])
+@pytest.mark.parametrize("samples", [1, 3])
+def test_any_window_of_a_long_strip_is_that_of_the_array(
+    tmp_path: Path, kind: str, predictor: bool, samples: int
+) -> None:
+    cells: Any = (CHANCE.random((211, 97, samples)) * 250).astype(kind).squeeze()
+    order: Any = ">" if kind[0] == ">" else "<"
+    facts: dict[str, Any] = {"photometric": "minisblack", "planarconfig": "contig" if samples > 1 else None}
+    tifffile.imwrite(
+        tmp_path / "s.tif",
+        cells,
+        byteorder=order,
+        rowsperstrip=211,
+        compression="zlib",
+        predictor=predictor,
+        **facts,
+    )
+    source = open_raster(tmp_path / "s.tif")
+    for pane in (source.frame.pane, Pane(37, 5, 120, 80), Pane(210, 0, 211, 97), Pane(0, 96, 90, 97)):
+        seen = source.cells(pane).cells
+        wanted = cells.reshape(211, 97, samples)[pane.top : pane.bottom, pane.left : pane.right]
+        assert (seen == wanted.transpose(2, 0, 1)).all() and seen.dtype == cells.dtype.newbyteorder("=")
+
+
+@pytest.mark.parametrize(
+    "harm", [lambda data: data[: len(data) // 2], lambda data: data[:300] + bytes(400) + data[700:]]
+)
+def test_a_long_strip_that_is_cut_or_damaged_is_an_error(tmp_path: Path, harm: Any) -> None:
+    cells = CHANCE.integers(0, 255, (211, 97)).astype(np.uint8)
+    tifffile.imwrite(tmp_path / "s.tif", cells, rowsperstrip=211, compression="zlib")
+    (tmp_path / "h.tif").write_bytes(harm((tmp_path / "s.tif").read_bytes()))
+    with pytest.raises(InputError):
+        source = open_raster(tmp_path / "h.tif")
+        source.cells(source.frame.pane)
