@@ -11,7 +11,7 @@ from zembrel.verbs.options import Inputs, Output
 
 _NOT_WRITTEN = (
     "format", "type", "nodata", "flatten", "stored", "compress", "settings", "world_file", "dry_run",
-    "ceiling", "memory", "workers", "keep_going", "keep_empty",
+    "ceiling", "keep_going", "keep_empty",
 )  # fmt: skip
 _READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "from_layout", "bands")
 _BESIDE = (

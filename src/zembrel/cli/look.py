@@ -21,8 +21,6 @@ _LIGHT = (
     "settings",
     "world_file",
     "ceiling",
-    "memory",
-    "workers",
     "keep_going",
 )
 
@@ -115,6 +113,8 @@ COMMANDS = {
             "fields",
             "classes",
             "returns",
+            "memory",
+            "workers",
             *_LIGHT,
         ),
         points=True,
