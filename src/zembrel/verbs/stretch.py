@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from zembrel.engine.limits import Limits
 from zembrel.errors import RefusedError, UsageError
 from zembrel.measure import show_number
@@ -26,6 +28,10 @@ def ends_of(view: Raster, text: str, limits: Limits) -> tuple[float, float]:
     statistics = seen(view, Statistics(), limits)
     low = min(tally.low for tally in statistics.tallies)
     high = max(tally.high for tally in statistics.tallies)
+    if not (math.isfinite(low) and math.isfinite(high)):
+        raise RefusedError(
+            "some values are infinite", "a range has two ends", "give the ends as values, 0,3000"
+        )
     if not low < high:
         raise RefusedError(
             "all values are equal or invalid", "there is no range to stretch", "give the ends as values"

@@ -57,8 +57,10 @@ class RampPainted:
         """Red, green and blue, (3, rows, columns), of the inner part of some cells."""
         values = values.astype(np.float64)
         shown = np.where(valid, values, self.low)[inner]
-        place = (shown - self.low) / max(self.high - self.low, 1e-300) * (len(self.table) - 1)
-        colours = self.table[np.clip(np.floor(place + 0.5), 0, len(self.table) - 1).astype(int)]
+        last = len(self.table) - 1
+        with np.errstate(invalid="ignore", over="ignore"):  # what is infinite takes the colour of its end
+            place = np.nan_to_num((shown - self.low) / max(self.high - self.low, 1e-300) * last, nan=0.0)
+        colours = self.table[np.clip(np.floor(place + 0.5), 0, last).astype(int)]
         if self.cell:
             bright = light(values, valid, self.cell, self.sun)[inner][..., None]
             colours = np.clip(np.floor(colours * bright + 0.5), 0, 255).astype(np.uint8)

@@ -16,6 +16,7 @@ from zembrel.deliver.quadtree import EncodedTile, TileTask, block_steps, tiles_o
 from zembrel.deliver.tilepicture import FORMATS, TilePicture
 from zembrel.deliver.tiling import FINEST, Tiling, tiling_called
 from zembrel.deliver.viewer import layer_beside, viewer_page
+from zembrel.draw.ramps import check_ramp
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room, free_at
 from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
@@ -40,7 +41,6 @@ from zembrel.verbs.stretch import ends_of
 from zembrel.verbs.target import Target, decide, masked
 
 _OF_CELLS = 0.6  # bytes of a tile's cell at most, of pictures of all kinds tried
-_WORTH_A_WORD = 1.2  # times by which the finest cells may differ from the native ones before it is said
 
 
 @dataclass(frozen=True)
@@ -128,6 +128,8 @@ def _checked(output: Output, packing: Packing) -> tuple[str, Tiling]:
         raise UsageError(what, "such a format changes them", "leave --tile-format out")
     if packing.quality is not None and not 1 <= packing.quality <= 100:
         raise UsageError(f"--quality {packing.quality}", "it has 1 to 100", "write --quality 85")
+    if packing.brush.ramp is not None:
+        check_ramp(packing.brush.ramp)
     tiling = tiling_called(packing.tiling)
     if KINDS[kind].web_alone and tiling.name != "WebMercatorQuad":
         what = f"{output.path.name} holds WebMercatorQuad alone"
@@ -166,10 +168,6 @@ def _zooms(frame: Frame, tiling: Tiling, packing: Packing) -> tuple[list[int], l
         lowest, highest = map(int, ends)
     cell = tiling.tile_span(highest) / packing.cells
     said = [fact("cells_of_zoom", zoom=highest, cell=cell, native=native)]
-    if cell > native * _WORTH_A_WORD:
-        said.append(fact("detail_lost", times=cell / native))
-    elif native > cell * _WORTH_A_WORD * 2:
-        said.append(fact("detail_made_up", times=native / cell))
     return list(range(lowest, highest + 1)), said
 
 
