@@ -78,4 +78,4 @@ terminal points 'zembrel describe lidar/l2.laz | head -9' \
     'zembrel clip lidar/ --within circle:733850,5096800,80 --out cut/ --keep-going' \
     'zembrel thin lidar/l3.laz --cell 2m --best lowest --out thin.laz' \
     'zembrel convert lidar/l3.laz --set format=3 --out old.las'
-terminal help 'zembrel --help | head -46'
+terminal help 'zembrel --help | pr -2 -t -w 156 -l 36'
