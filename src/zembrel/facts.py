@@ -21,9 +21,12 @@ class Fact(NamedTuple):
 
 def fact(name: str, /, **values: Any) -> Fact:
     """The fact called `name`. Values are plain: numbers (those of arrays too), texts, tuples of these."""
-    return Fact(
-        name, tuple((key, getattr(value, "item", lambda v=value: v)()) for key, value in values.items())
-    )
+    return Fact(name, tuple((key, _plain(value)) for key, value in values.items()))
+
+
+def _plain(value: Any) -> Any:
+    """A number of an array as a plain one, all else as it is."""
+    return value.item() if hasattr(value, "item") else value
 
 
 def remarks(texts: Iterable[str]) -> tuple[Fact, ...]:

@@ -11,6 +11,15 @@ from zembrel.cli.command import Command
 from zembrel.cli.options import option
 from zembrel.verbs.options import Inputs, Output, Where
 
+Stretch = Annotated[
+    str | None,
+    typer.Option(
+        "--stretch",
+        metavar="LO,HI",
+        help="Ends that fill the range: 0,3000 or 2%,98%; each:2%,98% of each band for itself.",
+    ),
+]
+
 
 def clip(
     inputs: Inputs,
@@ -107,14 +116,7 @@ def reproject(inputs: Inputs, where: Where, output: Output, method: Method = "au
 def convert(
     inputs: Inputs,
     output: Output,
-    stretch: Annotated[
-        str | None,
-        typer.Option(
-            "--stretch",
-            metavar="LO,HI",
-            help="Ends that fill the range: 0,3000 or 2%,98%; each:2%,98% of each band for itself.",
-        ),
-    ] = None,
+    stretch: Stretch = None,
     rounded: Annotated[bool, typer.Option("--round", help="Allow fractions to be rounded.")] = False,
     clamp: Annotated[
         bool, typer.Option("--clamp", help="Hold values at the ends of the type's range.")

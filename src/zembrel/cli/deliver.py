@@ -8,8 +8,10 @@ from typing import Annotated, Any
 import typer
 
 from zembrel.cli.bring import Method
+from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
 from zembrel.cli.options import BETWEEN
+from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded
 from zembrel.verbs.options import Inputs, Output, Where
 
 _NOT_HERE = (
@@ -43,26 +45,17 @@ def pyramid(
             help="png, jpeg, webp, or auto: JPEG where a tile is opaque and of many colours, else PNG.",
         ),
     ] = "auto",
-    quality: Annotated[
-        int | None, typer.Option("--quality", metavar="N", help="Of JPEG and WebP, 1 to 100; 85 if not said.")
-    ] = None,
+    quality: Annotated[int, typer.Option("--quality", metavar="N", help="Of JPEG and WebP, 1 to 100.")] = 85,
     rows: Annotated[
         str,
         typer.Option("--rows", metavar="SIDE", help="Of folders and zips: rows count from top or bottom."),
     ] = "top",
     method: Method = "auto",
-    ramp: Annotated[
-        str | None, typer.Option("--ramp", metavar="NAME", help="Colours of values: relief, viridis ...")
-    ] = None,
-    legend: Annotated[
-        str | None, typer.Option("--legend", metavar="FILE", help="Classes and colours of codes.")
-    ] = None,
-    limits: Annotated[
-        str | None, typer.Option("--limits", metavar="LO,HI", help="Values at the ends of the ramp.")
-    ] = None,
-    shade: Annotated[
-        bool, typer.Option("--shade", help="Shade by the slope towards the north-west.")
-    ] = False,
+    ramp: Ramp = None,
+    legend: ClassColours = None,
+    limits: RampEnds = None,
+    shade: Shaded = False,
+    stretch: Stretch = None,
     title: Annotated[
         str | None, typer.Option("--title", metavar="TEXT", help="What the pack calls itself.")
     ] = None,
@@ -94,20 +87,9 @@ def pyramid(
 
     brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
     packing = verb.Packing(
-        zooms,
-        tiling,
-        tile_cells,
-        tile_format,
-        quality,
-        rows,
-        method,
-        brush,
-        title,
-        attribution or "",
-        heights,
-        viewer,
-        tuple(beside or ()),
-    )
+        zooms, tiling, tile_cells, tile_format, quality, rows, method, brush, stretch, title,
+        attribution or "", heights, viewer, tuple(beside or ()),
+    )  # fmt: skip
     return verb.pyramid(inputs, where, output, packing)
 
 

@@ -18,24 +18,30 @@ _NOT_HERE = (
     *BETWEEN, "dry_run", "ceiling", "keep_going",
 )  # fmt: skip
 
+Ramp = Annotated[
+    str | None,
+    typer.Option("--ramp", metavar="NAME", help="Colours of values: relief, viridis, Greys ..."),
+]
+ClassColours = Annotated[
+    str | None, typer.Option("--legend", metavar="FILE", help="Classes and colours of codes.")
+]
+RampEnds = Annotated[
+    str | None,
+    typer.Option("--limits", metavar="LO,HI", help="Ends of the ramp: 0,900 or 2%,98%; all if not said."),
+]
+Shaded = Annotated[bool, typer.Option("--shade", help="Shade by the slope towards the north-west.")]
+
 
 def draw(
     inputs: Inputs,
     where: Where,
     output: Output,
-    ramp: Annotated[
-        str | None,
-        typer.Option("--ramp", metavar="NAME", help="Colours of values: relief, viridis, Greys ..."),
-    ] = None,
-    legend: Annotated[
-        str | None, typer.Option("--legend", metavar="FILE", help="Classes and colours of codes.")
-    ] = None,
+    ramp: Ramp = None,
+    legend: ClassColours = None,
     limits: Annotated[
         str | None, typer.Option("--limits", metavar="LO,HI", help="Values at the ends of the ramp.")
     ] = None,
-    shade: Annotated[
-        bool, typer.Option("--shade", help="Shade by the slope towards the north-west.")
-    ] = False,
+    shade: Shaded = False,
     title: Annotated[
         str | None, typer.Option("--title", metavar="TEXT", help="Instead of the file's name.")
     ] = None,
@@ -127,16 +133,9 @@ def draw(
 def paint(
     inputs: Inputs,
     output: Output,
-    ramp: Annotated[
-        str | None, typer.Option("--ramp", metavar="NAME", help="Colours of values: relief, viridis ...")
-    ] = None,
-    legend: Annotated[
-        str | None, typer.Option("--legend", metavar="FILE", help="Classes and colours of codes.")
-    ] = None,
-    limits: Annotated[
-        str | None,
-        typer.Option("--limits", metavar="LO,HI", help="Ends of the ramp: 0,900 or 2%,98%; all if not said."),
-    ] = None,
+    ramp: Ramp = None,
+    legend: ClassColours = None,
+    limits: RampEnds = None,
     shade: Annotated[bool, typer.Option("--shade", help="Shade by the slope towards the sun.")] = False,
     sun: Annotated[
         str, typer.Option("--sun", metavar="AZ,ALT", help="Where light comes from, in degrees.")

@@ -23,12 +23,12 @@ class TilePicture:
     """How cells become the bytes of a tile.
 
     format: `auto` makes JPEG of tiles that are opaque and of many colours, else PNG, with a palette where
-    the colours are few; quality: of JPEG and WebP, 1 to 100, None for WebP without loss; legend: of cells
+    the colours are few; quality: of JPEG and WebP, 1 to 100; legend: of cells
     that are codes; heights: how they become cells of PNG.
     """
 
     format: str = "auto"
-    quality: int | None = 85
+    quality: int = 85
     legend: Legend | None = None
     heights: HeightCode | None = None
 
@@ -59,12 +59,10 @@ class TilePicture:
             kind = "jpeg" if opaque else "png"
         if kind == "jpeg":
             white = np.where(valid, cells[:3], 255).astype(np.uint8) if valid is not None else cells[:3]
-            return bytes(imagecodecs.jpeg8_encode(_rows(white), level=self.quality or 95)), "jpeg"
+            return bytes(imagecodecs.jpeg8_encode(_rows(white), level=self.quality)), "jpeg"
         seen = _with_opacity(cells, valid)
         if kind == "webp":
-            lossless = self.quality is None
-            level = -1 if lossless else self.quality
-            return bytes(imagecodecs.webp_encode(_rows(seen), level=level, lossless=lossless)), "webp"
+            return bytes(imagecodecs.webp_encode(_rows(seen), level=self.quality, lossless=False)), "webp"
         return _png(_rows(seen)), "png"
 
     def _of_codes(self, codes: Cells, valid: Cells | None) -> bytes:
@@ -74,10 +72,10 @@ class TilePicture:
         if valid is not None:
             used = np.zeros(256, bool)
             used[codes[valid]] = True
-            free = np.flatnonzero(~used)
-            if free.size:
-                clear = int(free[-1])
-                codes = np.where(valid, codes, clear).astype(np.uint8)
+            if used.all():
+                return _png(_rows(_with_opacity(np.moveaxis(colours[codes], -1, 0), valid)))
+            clear = int(np.flatnonzero(~used)[-1])
+            codes = np.where(valid, codes, clear).astype(np.uint8)
         return _palette_png(codes, colours, {} if clear is None else {clear: 0})
 
 

@@ -12,7 +12,7 @@ from string import Template
 from typing import Any
 
 from zembrel.errors import InputError
-from zembrel.formats import TILE_INDEX
+from zembrel.formats.tilefolder import TILE_INDEX
 
 _PLACED = ("WebMercatorQuad", "WorldCRS84Quad")  # whose places the page knows
 

@@ -20,6 +20,7 @@ from zembrel.engine.exchange import flush, flush_names, put_new, put_over
 from zembrel.engine.together import Together, settle, unsettled
 from zembrel.errors import RefusedError, ResourceError, ZembrelError
 from zembrel.formats import stands_as_store
+from zembrel.formats.tilefolder import stands_as_tiles
 from zembrel.owned import OwnedFolder, sweep
 from zembrel.reading import readings
 
@@ -143,11 +144,11 @@ def _make_alike(staged: Path, final: Path) -> None:
 def check_free(final: Path, replace: bool, *, mends: bool = False) -> None:
     """Raise RefusedError if `final` exists and may not be replaced, or is read in this run.
 
-    Replaced are files, and folders that are read as a store: no other folder, pipe or device.
+    Replaced are files, and folders that are a store or tiles alone: no other folder, pipe or device.
     """
     if final.parent.is_dir():
         sweep(final.parent, _PREFIX, settle)
-    if final.is_dir() and not stands_as_store(final):
+    if final.is_dir() and not (stands_as_store(final) or stands_as_tiles(final)):
         raise RefusedError(
             f"{final} is a folder", "a file of that name cannot be made", "choose another --out"
         )

@@ -47,13 +47,16 @@ def free_at(out: Path) -> int:
     return shutil.disk_usage(folder).free
 
 
-def check_room(out: Path, size: int, ceiling: int, command: str, what: str) -> None:
-    """Raise RefusedError if a result of `size` bytes passes the ceiling or the free space."""
+def check_room(out: Path, size: int, ceiling: int, command: str, what: str, fits: str = "") -> None:
+    """Raise RefusedError if a result of `size` bytes passes the ceiling or the free space.
+
+    fits: an option with which the result would pass the ceiling.
+    """
     if size > ceiling:
         raise RefusedError(
             f"{out} would take up to {show_bytes(size)}",
             f"{what} pass the ceiling of {show_bytes(ceiling)}",
-            f"{command} --ceiling {-(-size // 10**9)}GB",
+            f"{f'add {fits}, or ' if fits else ''}{command} --ceiling {-(-size // 10**9)}GB",
         )
     if size > (free := free_at(out)):
         raise RefusedError(

@@ -66,9 +66,6 @@ class HasFrame(Protocol):
     def frame_of_name(self, path: Path, finest: float) -> Frame | None: ...
 
 
-TILE_INDEX = "tiles.json"  # what a pack of tiles in a folder says of itself
-
-
 def frame_of_name(out: Path, asked: str | None, finest: float) -> Frame | None:
     """The frame that the name of a result says, for sources of `finest` degrees; None if it says none."""
     name = asked.lower() if asked else format_of_name(out)
@@ -188,9 +185,7 @@ def is_store(path: Path) -> bool:
 
 
 def stands_as_store(path: Path) -> bool:
-    """Whether the folder `path` is one layer by what is in it, too, or a pack of tiles."""
-    if (path / TILE_INDEX).is_file():
-        return True
+    """Whether the folder `path` is one layer by what is in it, too."""
     return is_store(path) and any(
         (path / name).is_file() for name in format_named(str(format_of_name(path))).store
     )

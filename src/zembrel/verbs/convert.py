@@ -12,11 +12,11 @@ from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
 from zembrel.measure import show_number
 from zembrel.raster.fit import TypeFit
-from zembrel.raster.model import ALPHA, TYPES, Raster, shared_type
+from zembrel.raster.model import TYPES, Raster, shared_type
 from zembrel.raster.quantize import ColourCounts, median_cut
-from zembrel.raster.views.bands import select_bands, stack
+from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
-from zembrel.raster.views.opacity import colours_of, top_of
+from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.unscaled import unscaled
@@ -29,11 +29,9 @@ from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.scaled import scaled, told_values
-from zembrel.verbs.stretch import ends_of
+from zembrel.verbs.stretch import stretched
 from zembrel.verbs.survey import seen
 from zembrel.verbs.write import Written, write
-
-_EACH = "each:"  # before ends that are sought in each band for itself
 
 
 @dataclass(frozen=True)
@@ -156,14 +154,8 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
         raise UsageError(
             f"there is no cell type {wanted!r}", "cells have one of a few types", nearest_name(wanted, TYPES)
         )
-    if stretch and stretch.startswith(_EACH):
-        return _each_stretched(unscaled(view), stretch.removeprefix(_EACH), wanted, output)
     if stretch:
-        view = unscaled(view)
-        low, high = ends_of(colours_of(view), stretch, output.limits)
-        top = float(np.iinfo(wanted).max) if np.dtype(wanted).kind in "iu" else 1.0
-        gain = top / (high - low)
-        return cast(view, wanted, gain, -low * gain), [fact("stretched", low=low, high=high, top=top)]
+        return stretched(unscaled(view), stretch, wanted, output.limits)
     if np.can_cast(source, wanted):
         return cast(view, wanted), [] if wanted == source else [
             fact("type_changed", from_type=source, to_type=wanted)
@@ -175,21 +167,6 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
     did = [fact("rounded", values=fit.fractions)] if fit.fractions else []
     did += [fact("clamped", values=fit.outside)] if fit.outside else []
     return cast(view, wanted), [fact("type_changed", from_type=source, to_type=wanted), *did]
-
-
-def _each_stretched(view: Raster, ends: str, wanted: str, output: Output) -> tuple[Raster, list[Fact]]:
-    """Each band over the range of the type by ends of its own; opacity stays."""
-    made, said = [], []
-    for n, band in enumerate(view.bands):
-        alone = select_bands(view, (n,))
-        if band.colour == ALPHA:
-            made.append(cast(alone, wanted, top_of(np.dtype(wanted)) / top_of(band.dtype)))
-            continue
-        low, high = ends_of(alone, ends, output.limits)
-        gain = top_of(np.dtype(wanted)) / (high - low)
-        made.append(cast(alone, wanted, gain, -low * gain))
-        said.append(f"{band.name} {show_number(low)} to {show_number(high)}")
-    return stack(tuple(made)), [fact("stretched_each", bands=tuple(said))]
 
 
 def _loss(path: Path, fit: TypeFit, wanted: str) -> RefusedError:

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
+from zembrel.engine.limits import Limits
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, fact
 from zembrel.geodesy.sun import Sun
@@ -52,14 +53,14 @@ def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
     layers, unopened = opened(take(inputs, output), output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
-        view, chose = painted_cells(unscaled(select_bands(layer.raster, (0,))), brush, output)
+        view, chose = painted_cells(unscaled(select_bands(layer.raster, (0,))), brush, output.limits)
         return write(view, final, output), chose
 
     return one_to_one("paint", layers, output, make, unopened)
 
 
 def painted_cells(
-    view: Raster, brush: Brush, output: Output, *, ends_from: Raster | None = None
+    view: Raster, brush: Brush, limits: Limits, *, ends_from: Raster | None = None
 ) -> tuple[Raster, list[Fact]]:
     """A band as red, green and blue, and what was chosen; ends_from: whose values span the ramp."""
     band = view.bands[0]
@@ -74,7 +75,7 @@ def painted_cells(
     if view.bands[0].legend is not None and brush.ramp is None:
         return expand_palette(view), [fact("legend_colours")]
     ramp = brush.ramp or default_ramp(band)
-    low, high = ends_of(ends_from or view, brush.limits or "0%,100%", output.limits)
+    low, high = ends_of(ends_from or view, brush.limits or "0%,100%", limits)
     table = (np.asarray(colour_map(ramp)(np.linspace(0, 1, _COLOURS)))[:, :3] * 255 + 0.5).astype(np.uint8)
     cell = None
     if brush.shade:

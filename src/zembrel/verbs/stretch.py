@@ -1,15 +1,23 @@
-"""The two ends of a range of values, said by people in values or per cent."""
+"""The two ends of a range of values, said by people in values or per cent, and what they fill."""
 
 from __future__ import annotations
 
 import math
 
+import numpy as np
+
 from zembrel.engine.limits import Limits
 from zembrel.errors import RefusedError, UsageError
+from zembrel.facts import Fact, fact
 from zembrel.measure import show_number
-from zembrel.raster.model import Raster
+from zembrel.raster.model import ALPHA, Raster
 from zembrel.raster.survey import Statistics
+from zembrel.raster.views.bands import select_bands, stack
+from zembrel.raster.views.cast import cast
+from zembrel.raster.views.opacity import colours_of, top_of
 from zembrel.verbs.survey import percentiles, seen
+
+_EACH = "each:"  # before ends that are sought in each band for itself
 
 
 def ends_of(view: Raster, text: str, limits: Limits) -> tuple[float, float]:
@@ -39,6 +47,32 @@ def ends_of(view: Raster, text: str, limits: Limits) -> tuple[float, float]:
     if numbers == [0, 100]:
         return low, high
     return percentiles(view, (low, high), (numbers[0], numbers[1]), limits)
+
+
+def stretched(view: Raster, ends: str, wanted: str, limits: Limits) -> tuple[Raster, list[Fact]]:
+    """`view` in type `wanted`, what lies between two ends over all of its range; after `each:` each band by
+    ends of its own. Raises as `ends_of` does."""
+    if ends.startswith(_EACH):
+        return _each_stretched(view, ends.removeprefix(_EACH), wanted, limits)
+    low, high = ends_of(colours_of(view), ends, limits)
+    top = float(np.iinfo(wanted).max) if np.dtype(wanted).kind in "iu" else 1.0
+    gain = top / (high - low)
+    return cast(view, wanted, gain, -low * gain), [fact("stretched", low=low, high=high, top=top)]
+
+
+def _each_stretched(view: Raster, ends: str, wanted: str, limits: Limits) -> tuple[Raster, list[Fact]]:
+    """Each band over the range of the type by ends of its own; opacity stays."""
+    made, said = [], []
+    for n, band in enumerate(view.bands):
+        alone = select_bands(view, (n,))
+        if band.colour == ALPHA:
+            made.append(cast(alone, wanted, top_of(np.dtype(wanted)) / top_of(band.dtype)))
+            continue
+        low, high = ends_of(alone, ends, limits)
+        gain = top_of(np.dtype(wanted)) / (high - low)
+        made.append(cast(alone, wanted, gain, -low * gain))
+        said.append(f"{band.name} {show_number(low)} to {show_number(high)}")
+    return stack(tuple(made)), [fact("stretched_each", bands=tuple(said))]
 
 
 def _like_shares(parts: list[str]) -> bool:

@@ -18,7 +18,8 @@ class PackFacts:
     """Name, tiles and place of a pack.
 
     lowest and highest: zooms; bounds: west, south, east and north of the data in degrees; cells: along a side
-    of a tile; format: of most tiles; elevation: the numbers of the formula that makes heights of colours.
+    of a tile; format: of most tiles; mixed: whether others have another; elevation: the numbers of the
+    formula that makes heights of colours.
     """
 
     name: str
@@ -28,6 +29,7 @@ class PackFacts:
     bounds: Bounds
     cells: int = 256
     format: str = "png"
+    mixed: bool = False
     attribution: str = ""
     description: str = ""
     elevation: Mapping[str, Any] = field(default_factory=dict)

@@ -8,7 +8,7 @@ from pathlib import Path
 from zembrel.clock import time_of_writing
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
 from zembrel.deliver.quadtree import EncodedTile
-from zembrel.formats import TILE_INDEX
+from zembrel.formats.tilefolder import TILE_INDEX
 
 
 class TileNames:

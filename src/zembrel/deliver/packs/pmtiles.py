@@ -22,7 +22,7 @@ from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile, TileMark
 
 HEADER, ROOM = 127, 16_384  # bytes of the header, and of it with the root directory
-_KINDS = {"png": 2, "jpeg": 3, "webp": 4}
+_OTHER, _KINDS = 0, {"png": 2, "jpeg": 3, "webp": 4}
 _GZIP = 2
 Numbers = npt.NDArray[Any]
 
@@ -140,7 +140,7 @@ class PMTilesPack:
     def _header(self, facts: PackFacts, starts: Sequence[int], sizes: Sequence[int], entries: int) -> bytes:
         places = [value for pair in zip(starts, sizes, strict=True) for value in pair]
         counts = (len(self._places), entries, len(self._known))
-        kind = _KINDS.get(facts.format, 0)
+        kind = _OTHER if facts.mixed else _KINDS[facts.format]
         west, south, east, north = (round(side * 1e7) for side in facts.bounds)
         lon, lat, zoom = facts.centre
         return struct.pack(

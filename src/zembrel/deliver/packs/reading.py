@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gzip
 import io
-import re
 import sqlite3
 import struct
 import zipfile
@@ -17,8 +16,8 @@ from typing import NamedTuple
 from PIL import Image
 
 from zembrel.errors import ResourceError
+from zembrel.formats.tilefolder import TILE_NAME
 
-_NAME = re.compile(r"(\d+)/(\d+)/(\d+)\.(png|jpg|webp)")
 _LOOKED_AT = 64  # pictures that are decoded
 
 
@@ -34,7 +33,7 @@ class TileFound(NamedTuple):
 def of_folder(path: Path) -> Iterator[TileFound]:
     """Tiles by their names."""
     for file in sorted(path.rglob("*.*")):
-        named = _NAME.fullmatch(file.relative_to(path).as_posix())
+        named = TILE_NAME.fullmatch(file.relative_to(path).as_posix())
         if named:
             yield TileFound(int(named[1]), int(named[2]), int(named[3]), file.read_bytes)
 
@@ -43,7 +42,7 @@ def of_zip(path: Path) -> Iterator[TileFound]:
     """The same in a zip."""
     with zipfile.ZipFile(path) as held:
         for name in held.namelist():
-            named = _NAME.fullmatch(name)
+            named = TILE_NAME.fullmatch(name)
             if named:
                 zoom, column, row = map(int, named.groups()[:3])
                 yield TileFound(zoom, column, row, lambda name=name: held.read(name))  # type: ignore[misc]
@@ -51,7 +50,7 @@ def of_zip(path: Path) -> Iterator[TileFound]:
 
 def of_mbtiles(path: Path) -> Iterator[TileFound]:
     """Rows of the view or table `tiles`."""
-    yield from _rows(path, "zoom_level, tile_column, tile_row", "tiles")
+    yield from _rows(path, "tiles")
 
 
 def of_geopackage(path: Path) -> Iterator[TileFound]:
@@ -59,13 +58,15 @@ def of_geopackage(path: Path) -> Iterator[TileFound]:
     with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)) as file:
         tables = file.execute("SELECT table_name FROM gpkg_contents WHERE data_type = 'tiles'").fetchall()
     for (table,) in tables:
-        yield from _rows(path, "zoom_level, tile_column, tile_row", str(table))
+        yield from _rows(path, str(table))
 
 
-def _rows(path: Path, columns: str, table: str) -> Iterator[TileFound]:
+def _rows(path: Path, table: str) -> Iterator[TileFound]:
     with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)) as file:
-        for zoom, column, row, data in file.execute(f"SELECT {columns}, tile_data FROM {table}"):
-            yield TileFound(zoom, column, row, lambda data=data: bytes(data))  # type: ignore[misc]
+        pick = f"SELECT tile_data FROM {table} WHERE zoom_level = ? AND tile_column = ? AND tile_row = ?"
+        for place in file.execute(f"SELECT zoom_level, tile_column, tile_row FROM {table}"):
+            zoom, column, row = place
+            yield TileFound(zoom, column, row, lambda at=place: bytes(file.execute(pick, at).fetchone()[0]))  # type: ignore[misc]
 
 
 def of_pmtiles(path: Path) -> Iterator[TileFound]:

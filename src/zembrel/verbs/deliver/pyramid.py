@@ -3,44 +3,40 @@
 from __future__ import annotations
 
 import json
-import math
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from zembrel.deliver.heights import WAYS, HeightCode
+from zembrel.deliver.heights import WAYS
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
 from zembrel.deliver.packs.kinds import KINDS, check_pack, pack_at, pack_kind
 from zembrel.deliver.quadtree import EncodedTile, TileTask, block_steps, tiles_of
-from zembrel.deliver.tilepicture import FORMATS, TilePicture
-from zembrel.deliver.tiling import FINEST, Tiling, tiling_called
+from zembrel.deliver.tilepicture import FORMATS
+from zembrel.deliver.tiling import FINEST, TileRange, Tiling, tiling_called
 from zembrel.deliver.viewer import layer_beside, viewer_page
 from zembrel.draw.ramps import check_ramp
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room, free_at
-from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
+from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
-from zembrel.formats import TILE_INDEX
+from zembrel.formats.tilefolder import TILE_INDEX, stands_as_tiles
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
 from zembrel.handles import size_on_disk
-from zembrel.raster.model import Raster, is_photo, shared_type
-from zembrel.raster.views.bands import select_bands
-from zembrel.raster.views.palette import expand_palette
-from zembrel.raster.views.unscaled import unscaled
+from zembrel.raster.model import Raster
+from zembrel.verbs.deliver.tilecells import TileCells, as_colours, as_heights, in_colours
 from zembrel.verbs.endings import BROWSER_PAGES, check_ending
 from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.paint import Brush, painted_cells
+from zembrel.verbs.paint import Brush
 from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.stretch import ends_of
-from zembrel.verbs.target import Target, decide, masked
+from zembrel.verbs.target import decide, masked
 
-_OF_CELLS = 0.6  # bytes of a tile's cell at most, of pictures of all kinds tried
+_HEAD = 4_096  # bytes of a tile besides its cells, at most
 
 
 @dataclass(frozen=True)
@@ -51,10 +47,11 @@ class Packing:
     tiling: str = "WebMercatorQuad"
     cells: int = 256
     tile_format: str = "auto"
-    quality: int | None = None
+    quality: int = 85
     rows: str = "top"
     method: str = "auto"
     brush: Brush = field(default_factory=Brush)
+    stretch: str | None = None
     title: str | None = None
     attribution: str = ""
     heights: str | None = None
@@ -67,49 +64,69 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
 
     Raises UsageError for words that mean nothing, InputError where nothing lies in the area.
     """
-    kind, tiling = _checked(output, packing)
+    kind, tiling = _checked(output, where, packing)
     layers = open_layers(take(inputs, output, (RASTERS,)))
     target = decide(layers, replace(where, crs=f"EPSG:{tiling.code}"))
     zooms, chose = _zooms(target.frame, tiling, packing)
     tiles = tiling.range_of(target.frame.bounds, zooms[-1])
-    view, said = joined(
-        layers,
-        Target(tiling.frame_of(tiles, packing.cells), target.area, target.chose, where),
-        packing.method,
-    )
-    view = masked(view, target.cover() if where.mask else None)
-    view, painted, heights = _filled(view, layers, output, packing)
-    steps = block_steps(packing.cells, len(zooms))
-    codes = view.bands[0].legend if len(view.bands) == 1 and heights is None else None
-    picture = TilePicture(packing.tile_format, packing.quality or 85, codes, heights)
-    task = TileTask(view, tiles, packing.cells, steps, picture, "mode" if codes else "mean")
-    counts = [tiles.coarser(step).tiles for step in range(len(zooms))]
-    size = math.ceil(sum(counts) * packing.cells**2 * _OF_CELLS * len(view.bands))
-    check_room(output.path, size, output.ceiling_bytes, output.command, f"{sum(counts):,} tiles")
+    final = replace(target, frame=tiling.frame_of(tiles, packing.cells))
+    view, said = joined(layers, final, packing.method)
+    held = _held(masked(view, final.cover() if where.mask else None), layers, where, output, packing)
+    number, size = _room(tiles, zooms, held, output, packing)
     unit = {"unit": layers[0].raster.bands[0].unit or "m"}
     facts = PackFacts(
         packing.title or layers[0].path.stem, tiling, zooms[0], zooms[-1], _degrees(target.frame),
-        packing.cells, attribution=packing.attribution, elevation=heights.facts | unit if heights else {},
+        packing.cells, attribution=packing.attribution,
+        elevation=held.heights.facts | unit if held.heights else {},
     )  # fmt: skip
     shape = fact("zooms", lowest=zooms[0], highest=zooms[-1], tiling=tiling.name, cells=packing.cells)
+    paths = tuple(layer.path for layer in layers)
     receipt = Receipt(
-        "deliver pyramid", tuple(layer.path for layer in layers), output.out, planned=output.dry_run,
-        touched=tuple(layer.path for layer in layers), frame=target.frame,
-        chose=distinct((shape, *chose, *said, *painted)),
+        "deliver pyramid", paths, output.out, planned=output.dry_run, touched=paths, frame=target.frame,
+        chose=distinct((shape, *chose, *said, *held.chose)),
     )  # fmt: skip
     if output.dry_run:
-        planned = Result(
-            output.path, bytes_at_most=size, count=sum(counts), what="tiles", free=free_at(output.path)
-        )
+        room = free_at(output.path)
+        planned = Result(output.path, bytes_at_most=size, count=number, what="tiles", free=room)
         return replace(receipt, results=(planned,))
-    made, held = _written(kind, task, facts, output, packing)
+    picture = held.picture(packing.tile_format, packing.quality)
+    steps = block_steps(packing.cells, len(zooms))
+    task = TileTask(held.view, tiles, packing.cells, steps, picture, "mode" if held.codes else "mean")
+    made, found = _written(kind, task, facts, output, packing)
     products = {"viewer": Path(packing.viewer)} if packing.viewer else {}
-    return replace(receipt, checks=tuple(held), results=(made,), products=products, seconds=output.seconds)
+    return replace(receipt, checks=tuple(found), results=(made,), products=products, seconds=output.seconds)
 
 
-def _checked(output: Output, packing: Packing) -> tuple[str, Tiling]:
+def _held(view: Raster, layers: Sequence[Layer], where: Where, output: Output, packing: Packing) -> TileCells:
+    """The view as what tiles hold."""
+    if packing.heights is not None:
+        return as_heights(view, packing.heights, [layer.raster for layer in layers], output.limits)
+    alone = len(layers) == 1 and not where.within  # then its own cells tell the range, and are sooner read
+    spread = layers[0].raster if alone else view
+    held = as_colours(view, packing.brush, packing.stretch, spread, output.limits)
+    return held if packing.tile_format in ("auto", "png") else in_colours(held)
+
+
+def _room(
+    tiles: TileRange, zooms: Sequence[int], held: TileCells, output: Output, packing: Packing
+) -> tuple[int, int]:
+    """Tiles and bytes at most. Raises RefusedError past the ceiling, with the zooms that would fit."""
+    counts = [tiles.coarser(step).tiles for step in range(len(zooms))][::-1]
+    each = packing.cells**2 * held.cell_bytes + _HEAD
+    fitting = [zoom for n, zoom in enumerate(zooms, 1) if sum(counts[:n]) * each <= output.ceiling_bytes]
+    fits = f"--zooms {zooms[0]}-{fitting[-1]}" if fitting else ""
+    number, size = sum(counts), sum(counts) * each
+    check_room(output.path, size, output.ceiling_bytes, output.command, f"{number:,} tiles", fits)
+    return number, size
+
+
+def _checked(output: Output, where: Where, packing: Packing) -> tuple[str, Tiling]:
     """The kind of pack and the tile matrix set. Raises UsageError, or RefusedError for what stands there."""
     kind = pack_kind(output.path, output.to_folder)
+    if where.crs or where.onto or where.cell or where.longest:
+        raise UsageError(
+            "a pyramid has frames of its own", "its tiling says them", "use --tiling and --zooms"
+        )
     if packing.cells not in (256, 512):
         raise UsageError(
             f"--tile-cells {packing.cells}", "tiles have 256 or 512 cells", "leave it out for 256"
@@ -126,7 +143,13 @@ def _checked(output: Output, packing: Packing) -> tuple[str, Tiling]:
     if packing.heights and packing.tile_format not in ("auto", "png"):
         what = f"--heights in {packing.tile_format} tiles"
         raise UsageError(what, "such a format changes them", "leave --tile-format out")
-    if packing.quality is not None and not 1 <= packing.quality <= 100:
+    ways = (packing.heights is not None, packing.brush != Brush(), packing.stretch is not None)
+    if sum(ways) > 1:
+        why = "tiles hold one or the other"
+        raise UsageError(
+            "--heights, --stretch and a ramp or legend exclude each other", why, "give one of them"
+        )
+    if not 1 <= packing.quality <= 100:
         raise UsageError(f"--quality {packing.quality}", "it has 1 to 100", "write --quality 85")
     if packing.brush.ramp is not None:
         check_ramp(packing.brush.ramp)
@@ -136,10 +159,17 @@ def _checked(output: Output, packing: Packing) -> tuple[str, Tiling]:
         raise UsageError(what, f"{KINDS[kind].title} knows no other", "write a folder, .zip or .gpkg")
     if packing.viewer:
         _check_viewer(kind, tiling, packing)
-    for path in (output.path, *([Path(packing.viewer)] if packing.viewer else [])):
-        if not output.dry_run:
-            check_free(path, output.replace)
+    if not output.dry_run:
+        _check_places(kind, output, packing)
     return kind, tiling
+
+
+def _check_places(kind: str, output: Output, packing: Packing) -> None:
+    if kind == "folder" and output.path.is_dir() and not stands_as_tiles(output.path):
+        what = f"{output.path} is a folder that is no pack of tiles"
+        raise RefusedError(what, "a pack has a folder for itself", "choose another --out")
+    for path in (output.path, *([Path(packing.viewer)] if packing.viewer else [])):
+        check_free(path, output.replace)
 
 
 def _check_viewer(kind: str, tiling: Tiling, packing: Packing) -> None:
@@ -171,43 +201,6 @@ def _zooms(frame: Frame, tiling: Tiling, packing: Packing) -> tuple[list[int], l
     return list(range(lowest, highest + 1)), said
 
 
-def _filled(
-    view: Raster, layers: list[Layer], output: Output, packing: Packing
-) -> tuple[Raster, list[Fact], HeightCode | None]:
-    """The view as what tiles hold, what was chosen for that, and how heights are told, if they are."""
-    if packing.heights is None:
-        return *_coloured(view, layers, output, packing), None
-    band = view.bands[0]
-    if len(view.bands) != 1 or band.legend is not None:
-        raise InputError(
-            "heights are one band of values", "colours and classes are none", "leave --heights out"
-        )
-    ends = [ends_of(unscaled(layer.raster), "0%,100%", output.limits) for layer in layers]
-    code = HeightCode.over(packing.heights, min(low for low, _ in ends), max(high for _, high in ends))
-    said = fact("heights_in_tiles", way=code.way, base=code.base, step=code.step)
-    return unscaled(view), [said], code
-
-
-def _coloured(
-    view: Raster, layers: list[Layer], output: Output, packing: Packing
-) -> tuple[Raster, list[Fact]]:
-    """The view as what tiles hold: colours, grey, or codes of a palette."""
-    brush, band = packing.brush, view.bands[0]
-    plain = brush.ramp is None and brush.legend is None and brush.limits is None and not brush.shade
-    if plain and band.legend is not None and len(view.bands) == 1 and band.type == "uint8":
-        return (view, []) if packing.tile_format in ("auto", "png") else (expand_palette(view), [])
-    if plain and is_photo(view.bands) and shared_type(view.bands) == "uint8":
-        return view, []
-    if plain and len(view.bands) == 1 and band.type == "uint8":
-        return view, []
-    if is_photo(view.bands) or len(view.bands) == 3:
-        what = f"tiles hold colours of 8 bits, these are {shared_type(view.bands).name}"
-        remedy = "convert --stretch 2%,98% --type uint8 first"
-        raise InputError(what, "how values become colours is a choice", remedy)
-    source = unscaled(select_bands(layers[0].raster, (0,)))
-    return painted_cells(unscaled(select_bands(view, (0,))), brush, output, ends_from=source)
-
-
 def _degrees(frame: Frame) -> tuple[float, float, float, float]:
     west, south, east, north = carried_bounds(frame, by_code(4326))
     return west, south, east, north
@@ -230,7 +223,7 @@ def _written(
                     zooms[tile.address.zoom] += 1
                 if not counts:
                     raise RefusedError("no tile holds anything", "all of it is void", "check --within")
-                facts = replace(facts, format=counts.most_common(1)[0][0])
+                facts = replace(facts, format=counts.most_common(1)[0][0], mixed=len(counts) > 1)
                 store.finish(facts)
             except BaseException:
                 store.abort()
@@ -251,6 +244,7 @@ def _written(
     )
     said = [fact("tiles_read_back", tiles=found, pictures=number)]
     said += [fact("empty_tiles", tiles=whole - number)] if whole > number else []
+    said += [fact("two_formats")] if len(counts) > 1 else []
     result = Result(output.path, size, count=number, what="tiles", how=(kinds,), seconds=output.seconds)
     return result, said
 
