@@ -7,6 +7,7 @@ of numbers, truth values and days become such where every value is one and nothi
 from __future__ import annotations
 
 import csv
+import io
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -14,7 +15,7 @@ from datetime import date
 from functools import partial
 from itertools import islice
 from pathlib import Path
-from typing import Any, TextIO
+from typing import Any, BinaryIO, TextIO
 
 import numpy as np
 import shapely
@@ -47,7 +48,6 @@ _INTEGER, _REAL = (
 _NOTHING = ("", "nan", "null", "none", "na", "n/a")
 _TRUTHS = {"true": True, "false": False}
 _CODED = re.compile(r"\s*SRID=(\d+);", re.IGNORECASE)
-_CHUNK = 1 << 20  # characters read at a time
 _TOLD = 52  # lines among which coordinates with decimal commas are looked for
 Rows = list[list[str]]
 
@@ -80,13 +80,14 @@ def layers(path: Path) -> list[str]:
 
 def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
     """The features of the table at `path`, some at a time. Raises InputError with the line of a bad one."""
-    table = _looked_through(path)
-    before = 0
-    for rows in table.batches():
-        yield table.part(rows, before)
-        before += len(rows)
-    if not before:
-        yield table.part([], 0)
+    with _opened(path) as data:
+        table = _looked_through(path, data)
+        before = 0
+        for rows in table.batches():
+            yield table.part(rows, before)
+            before += len(rows)
+        if not before:
+            yield table.part([], 0)
 
 
 @dataclass
@@ -94,7 +95,7 @@ class _Table:
     """What all lines of a table tell: its heads and where places stand, the CRS, what each column holds."""
 
     path: Path
-    encoding: str
+    text: TextIO
     separator: str
     heads: list[str]
     places: tuple[int, ...]
@@ -105,11 +106,10 @@ class _Table:
 
     def batches(self) -> Iterator[Rows]:
         """The lines behind the heads, some at a time."""
-        with _text(self.path, self.encoding) as file:
-            rows = (row for row in csv.reader(file, delimiter=self.separator) if row)
-            next(rows, None)
-            while batch := list(islice(rows, BATCH)):
-                yield batch
+        rows = _rows(self.text, self.separator)
+        next(rows, None)
+        while batch := list(islice(rows, BATCH)):
+            yield batch
 
     def part(self, rows: Rows, before: int) -> FeatureTable:
         """Some lines as features, of which so many came before."""
@@ -123,33 +123,32 @@ class _Table:
         return FeatureTable(geometries, columns, self.crs, self.remarks)
 
 
-def _looked_through(path: Path) -> _Table:
+def _looked_through(path: Path, data: BinaryIO) -> _Table:
     """What a first look at all lines tells. Raises InputError for what is no table of features."""
-    encoding, remarks = "utf-8-sig", list[str]()
+    text = io.TextIOWrapper(data, "utf-8-sig", newline="")
     try:
-        with _text(path, encoding) as file:
-            while file.read(_CHUNK):
-                pass
+        return _looked_at(path, text, [])
     except UnicodeDecodeError:
-        encoding = "cp1252"
-        remarks.append("texts taken as Windows 1252: they are no UTF-8")
-    with _text(path, encoding) as file:
-        first = file.readline()
-    separator = _separator(path, first)
-    with _text(path, encoding) as file:
-        rows = (row for row in csv.reader(file, delimiter=separator) if row)
-        heads = [head.strip() for head in next(rows, ())]
-        if not heads:
-            raise InputError(f"{path} is empty", "it has no line", "check how it was made")
-        places = _places(heads)
-        if places is None:
-            raise InputError(
-                f"{path} holds no features",
-                f"its columns are {', '.join(heads)}",
-                "name its coordinates x and y, or a column of geometries wkt",
-            )
-        table = _Table(path, encoding, separator, heads, places, [_Kinds() for _ in heads])
-        codes = _look(table, rows)
+        text = io.TextIOWrapper(text.detach(), "cp1252", "replace", newline="")
+        return _looked_at(path, text, ["texts taken as Windows 1252: they are no UTF-8"])
+
+
+def _looked_at(path: Path, text: TextIO, remarks: list[str]) -> _Table:
+    text.seek(0)
+    separator = _separator(path, text.readline())
+    rows = _rows(text, separator)
+    heads = [head.strip() for head in next(rows, ())]
+    if not heads:
+        raise InputError(f"{path} is empty", "it has no line", "check how it was made")
+    places = _places(heads)
+    if places is None:
+        raise InputError(
+            f"{path} holds no features",
+            f"its columns are {', '.join(heads)}",
+            "name its coordinates x and y, or a column of geometries wkt",
+        )
+    table = _Table(path, text, separator, heads, places, [_Kinds() for _ in heads])
+    codes = _look(table, rows)
     named = apart(heads)
     if named != heads:
         remarks.append("columns of one name are numbered: " + ", ".join(sorted({*named} - {*heads})))
@@ -159,6 +158,12 @@ def _looked_through(path: Path) -> _Table:
         remarks.append("longitude and latitude taken as those of WGS 84")
     table.remarks = tuple(remarks)
     return table
+
+
+def _rows(text: TextIO, separator: str) -> Iterator[list[str]]:
+    """The rows of a text from its beginning, but empty ones."""
+    text.seek(0)
+    return (row for row in csv.reader(text, delimiter=separator) if row)
 
 
 def _look(table: _Table, rows: Iterator[list[str]]) -> set[str]:
@@ -180,11 +185,9 @@ def _look(table: _Table, rows: Iterator[list[str]]) -> set[str]:
     return codes
 
 
-def _text(path: Path, encoding: str) -> TextIO:
+def _opened(path: Path) -> BinaryIO:
     try:
-        return path.open(
-            encoding=encoding, newline="", errors="replace" if encoding == "cp1252" else "strict"
-        )
+        return path.open("rb")
     except OSError as exc:
         raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
 

@@ -127,13 +127,18 @@ def _encoding(path: Path) -> tuple[str, list[str]]:
     said = _code_page(path) or _language(path)
     if said is not None:
         return said, []
+    import shapefile
+
     plain = True
     try:
-        for _, rows in _batches(path, Odd()):
-            held = [row for row in rows if row is not None]
-            plain &= _decoded(held, "utf-8") == held
+        with path.with_suffix(".dbf").open("rb") as records:
+            for record in shapefile.Reader(dbf=records, encoding=_BYTES).iterRecords():
+                words = [word for word in record if isinstance(word, str)]
+                plain &= all(_text(word, "utf-8") == word for word in words)
     except UnicodeDecodeError:
         return "cp1252", ["texts taken as Windows 1252: there is no .cpg, and they are no UTF-8"]
+    except (shapefile.ShapefileException, *_BROKEN) as exc:
+        raise _broken(path, exc) from exc
     return "utf-8", [] if plain else ["texts taken as UTF-8: there is no .cpg"]
 
 
@@ -166,13 +171,14 @@ def _code_page(path: Path) -> str | None:
     )
 
 
+def _text(value: Any, encoding: str) -> Any:
+    """A text that stands for bytes as that in `encoding`, all else as it is. Raises UnicodeDecodeError."""
+    return value.encode(_BYTES).decode(encoding) if isinstance(value, str) else value
+
+
 def _decoded(rows: list[Row], encoding: str) -> list[Row]:
-    """Rows whose texts stand for bytes as those in `encoding`. Raises UnicodeDecodeError."""
-
-    def text(value: Any) -> Any:
-        return value.encode(_BYTES).decode(encoding) if isinstance(value, str) else value
-
-    return [{text(name): text(value) for name, value in row.items()} for row in rows]
+    """Rows whose names and texts stand for bytes as those in `encoding`. Raises UnicodeDecodeError."""
+    return [{_text(name, encoding): _text(value, encoding) for name, value in row.items()} for row in rows]
 
 
 def _batches(path: Path, odd: Odd) -> Iterator[tuple[list[Any], list[Row | None]]]:
