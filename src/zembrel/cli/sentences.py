@@ -137,7 +137,7 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "halves": "halves",
     "heights_already": "heights are in {unit} already",
     "heights_in": "heights in {unit}",
-    "heights_in_tiles": "heights {base:g} + {step:.6g} x number of {way}",
+    "heights_in_tiles": "height is {base:g} + {step:.6g} x the number in the {way}",
     "heights_into": "heights into {unit}",
     "heights_of_crs": "heights in {unit}, as the CRS says",
     "heights_rounded": "heights rounded to whole numbers (the format holds {type})",

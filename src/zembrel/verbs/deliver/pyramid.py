@@ -73,9 +73,10 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
     view, said = joined(layers, final, packing.method)
     held = _held(masked(view, final.cover() if where.mask else None), layers, where, output, packing)
     number, size = _room(tiles, zooms, held, output, packing)
+    named = layers[0].path if len(layers) == 1 else output.path
     unit = {"unit": layers[0].raster.bands[0].unit or "m"}
     facts = PackFacts(
-        packing.title or layers[0].path.stem, tiling, zooms[0], zooms[-1], _degrees(target.frame),
+        packing.title or named.stem, tiling, zooms[0], zooms[-1], _degrees(target.frame),
         packing.cells, attribution=packing.attribution,
         elevation=held.heights.facts | unit if held.heights else {},
     )  # fmt: skip
