@@ -125,6 +125,7 @@ COMMANDS = {
     "tally bad.gpkg --zones wood.geojson": "o.gpkg", "index bad.tif": "o.gpkg", "draw bad.tif": "o.png",
     "draw bad.laz": "o.png", "draw bad.gpkg": "o.png", "compare bad.tif other.tif": "o.png",
     "frame bad.tif": "o.frame.toml", "pin bad.tif --ties ties.csv --crs EPSG:32626": "o.tif",
+    "deliver pyramid bad.tif": "o.mbtiles", "deliver pyramid bad.tif --heights grey": "o.zip",
 }  # fmt: skip
 
 

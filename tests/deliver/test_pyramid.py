@@ -334,7 +334,9 @@ def test_only_a_folder_has_a_page(sheet: Path, zembrel: Program) -> None:
     words = ("deliver", "pyramid", sheet, "--out", "a/", "--viewer")
     assert "no page name" in zembrel.refuses(2, *words, "m.txt")[0]
     assert "no folder of tiles" in zembrel.refuses(3, *words, "m.html", "--beside", ".")[0]
+    assert "--viewer" in zembrel.refuses(2, "deliver", "pyramid", sheet, "--out", "a/", "--beside", "b/")[0]
     zembrel(*words, "m.html")
+    assert "itself" in zembrel.refuses(2, *words, "m.html", "--beside", "a", "--replace")[0]
     assert "exists" in zembrel.refuses(4, *words, "n.html")[0]
     (zembrel.folder / "a" / "tiles.json").unlink()
     assert "folder" in zembrel.refuses(4, *words, "n.html", "--replace")[0], "it is the user's now"

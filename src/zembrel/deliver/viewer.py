@@ -13,6 +13,7 @@ from typing import Any
 
 from zembrel.errors import InputError
 from zembrel.formats.tilefolder import TILE_INDEX
+from zembrel.reading import readings
 
 _PLACED = ("WebMercatorQuad", "WorldCRS84Quad")  # whose places the page knows
 
@@ -28,7 +29,7 @@ def layer_beside(page: Path, folder: Path, facts: dict[str, Any] | None = None) 
     """What a folder of tiles says of itself, as seen from `page`. Raises InputError for any other."""
     if facts is None:
         try:
-            facts = json.loads((folder / TILE_INDEX).read_text("utf-8"))
+            facts = json.loads(readings.note(folder / TILE_INDEX).read_text("utf-8"))
         except (OSError, ValueError) as exc:
             raise InputError(
                 f"{folder} is no folder of tiles", f"{exc}", "name one that deliver made"

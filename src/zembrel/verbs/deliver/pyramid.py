@@ -128,6 +128,23 @@ def _checked(output: Output, where: Where, packing: Packing) -> tuple[str, Tilin
         raise UsageError(
             "a pyramid has frames of its own", "its tiling says them", "use --tiling and --zooms"
         )
+    _check_words(packing)
+    if packing.rows != "top" and kind not in ("folder", "zip"):
+        why = "its standard says from where rows are counted"
+        raise UsageError(f"--rows {packing.rows} for {output.path.name}", why, "leave --rows out")
+    tiling = tiling_called(packing.tiling)
+    if KINDS[kind].web_alone and tiling.name != "WebMercatorQuad":
+        what = f"{output.path.name} holds WebMercatorQuad alone"
+        raise UsageError(what, f"{KINDS[kind].title} knows no other", "write a folder, .zip or .gpkg")
+    if packing.viewer:
+        _check_viewer(kind, tiling, output.path, packing)
+    if not output.dry_run:
+        _check_places(kind, output, packing)
+    return kind, tiling
+
+
+def _check_words(packing: Packing) -> None:
+    """Raises UsageError for options that mean nothing, or exclude each other."""
     if packing.cells not in (256, 512):
         raise UsageError(
             f"--tile-cells {packing.cells}", "tiles have 256 or 512 cells", "leave it out for 256"
@@ -138,31 +155,19 @@ def _checked(output: Output, where: Where, packing: Packing) -> tuple[str, Tilin
     ):  # fmt: skip
         if value not in known:
             raise UsageError(f"{option} {value}", f"known are {', '.join(known)}", nearest_name(value, known))
-    if packing.rows != "top" and kind not in ("folder", "zip"):
-        why = "its standard says from where rows are counted"
-        raise UsageError(f"--rows {packing.rows} for {output.path.name}", why, "leave --rows out")
     if packing.heights and packing.tile_format not in ("auto", "png"):
         what = f"--heights in {packing.tile_format} tiles"
         raise UsageError(what, "such a format changes them", "leave --tile-format out")
     ways = (packing.heights is not None, packing.brush != Brush(), packing.stretch is not None)
     if sum(ways) > 1:
-        why = "tiles hold one or the other"
-        raise UsageError(
-            "--heights, --stretch and a ramp or legend exclude each other", why, "give one of them"
-        )
+        what = "--heights, --stretch and a ramp or legend exclude each other"
+        raise UsageError(what, "tiles hold one or the other", "give one of them")
     if not 1 <= packing.quality <= 100:
         raise UsageError(f"--quality {packing.quality}", "it has 1 to 100", "write --quality 85")
+    if packing.beside and not packing.viewer:
+        raise UsageError("--beside without --viewer", "it is a layer of that page", "add --viewer map.html")
     if packing.brush.ramp is not None:
         check_ramp(packing.brush.ramp)
-    tiling = tiling_called(packing.tiling)
-    if KINDS[kind].web_alone and tiling.name != "WebMercatorQuad":
-        what = f"{output.path.name} holds WebMercatorQuad alone"
-        raise UsageError(what, f"{KINDS[kind].title} knows no other", "write a folder, .zip or .gpkg")
-    if packing.viewer:
-        _check_viewer(kind, tiling, packing)
-    if not output.dry_run:
-        _check_places(kind, output, packing)
-    return kind, tiling
 
 
 def _check_places(kind: str, output: Output, packing: Packing) -> None:
@@ -173,7 +178,7 @@ def _check_places(kind: str, output: Output, packing: Packing) -> None:
         check_free(path, output.replace)
 
 
-def _check_viewer(kind: str, tiling: Tiling, packing: Packing) -> None:
+def _check_viewer(kind: str, tiling: Tiling, out: Path, packing: Packing) -> None:
     page = Path(str(packing.viewer))
     check_ending(page, BROWSER_PAGES, "page")
     if kind != "folder":
@@ -181,6 +186,8 @@ def _check_viewer(kind: str, tiling: Tiling, packing: Packing) -> None:
         raise UsageError(f"--viewer {page} for one file", why, "write the tiles into a folder/")
     layer_beside(page, page.parent, {"tile_matrix_set": tiling.name, "tiles": [""]})
     for other in packing.beside:
+        if Path(other).resolve() == out.resolve():
+            raise UsageError(f"--beside {other} is the pack itself", "it is on the page", "leave it out")
         layer_beside(page, Path(other))
 
 
