@@ -7,6 +7,8 @@ import io
 import json
 import math
 import sqlite3
+import subprocess
+import sys
 import zipfile
 from collections.abc import Mapping
 from pathlib import Path
@@ -390,3 +392,25 @@ def test_infinite_values_take_the_colours_of_the_ends(zembrel: Program) -> None:
     assert ends.getpixel((5, 5)) == ends.getpixel((30, 59)) and ends.getpixel((9, 9)) == ends.getpixel(
         (30, 0)
     )
+
+
+def test_a_run_that_was_killed_goes_on_with_the_blocks_that_it_made(zembrel: Program) -> None:
+    frame = Frame(by_code(32626), Affine(730000, 5098000, 2.0, -2.0), 3000, 3000)
+    chance = np.random.default_rng(4).integers(0, 256, (3, 3000, 3000), np.uint8)
+    save(zembrel.folder / "p.tif", raster(chance, where=frame))
+    words = ("deliver", "pyramid", "p.tif", "--tile-format", "png", "--workers", "1")
+    zembrel(*words, "--out", "whole.mbtiles")
+    running = subprocess.Popen(
+        [sys.executable, "-m", "zembrel", *words, "--resume", "--out", "o.mbtiles"], cwd=zembrel.folder
+    )
+    while len(list(zembrel.folder.glob(".zembrel-tiles-*/*"))) < 3:
+        assert running.poll() is None, "it was faster than it could be killed"
+    running.kill()
+    running.wait()
+    assert not (zembrel.folder / "o.mbtiles").exists()
+    first = next(iter(sorted(zembrel.folder.glob(".zembrel-tiles-*/*[0-9]"))))
+    first.write_bytes(first.read_bytes()[:-9])  # what is not whole is made again
+    said = zembrel(*words, "--resume", "--out", "o.mbtiles").err
+    assert "blocks of tiles stood already" in said
+    assert of_mbtiles(zembrel.folder / "o.mbtiles") == of_mbtiles(zembrel.folder / "whole.mbtiles")
+    assert not list(zembrel.folder.glob(".zembrel-tiles-*"))

@@ -24,6 +24,7 @@ POLYGONS = """{"type": "FeatureCollection", "features": [%s]}"""
 POLYGON = """{"type": "Feature", "properties": {"n": %d}, "geometry": {"type": "Polygon", "coordinates":
  [[[%d, 1], [%d.5, 1], [%d.5, 2], [%d, 1]]]}}"""
 # what is written, from what, and whether its main file goes first and comes last
+TILES = ("deliver", "pyramid", "a.tif", "--limits", "0,300")
 KINDS: dict[str, tuple[tuple[str, ...], str]] = {
     "a file": (("convert", "a.tif"), "o.tif"),
     "a file with its place beside it": (("convert", "a.tif", "--type", "uint8", "--clamp"), "o.png"),
@@ -35,6 +36,9 @@ KINDS: dict[str, tuple[tuple[str, ...], str]] = {
     "a table": (("convert", "a.geojson"), "o.parquet"),
     "points": (("convert", "a.pts", "--from-crs", "EPSG:32626", "--columns", "x,y,z"), "o.copc.laz"),
     "an archive": (("convert", "a.geojson"), "o.kmz"),
+    "tiles in a database": (TILES, "o.mbtiles"),
+    "tiles in one file": (TILES, "o.pmtiles"),
+    "tiles in a folder": (TILES, "o"),
 }
 
 

@@ -78,6 +78,10 @@ def pyramid(
         list[str] | None,
         typer.Option("--beside", metavar="FOLDER", help="Another pack on that page; or more."),
     ] = None,
+    resume: Annotated[
+        bool,
+        typer.Option("--resume", help="Keep what is made until all is; go on from what is kept."),
+    ] = False,
 ) -> Any:
     """Tiles of many zooms for phones, controllers and web maps: a folder/, .zip, .mbtiles, .gpkg or .pmtiles.
     The finest tiles are resampled once from the source, all others made of the four below them."""
@@ -88,7 +92,7 @@ def pyramid(
     brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
     packing = verb.Packing(
         zooms, tiling, tile_cells, tile_format, quality, rows, method, brush, stretch, title,
-        attribution or "", heights, viewer, tuple(beside or ()),
+        attribution or "", heights, viewer, tuple(beside or ()), resume,
     )  # fmt: skip
     return verb.pyramid(inputs, where, output, packing)
 

@@ -90,6 +90,7 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
         + ("kept" if v["kept"] else "void")
     ),
     "collar_cells_left": "{cells:,} border cells like the collar left: --collar-tolerance takes more",
+    "blocks_stood": "{blocks:,} blocks of tiles stood already",
     "collar_cells_removed": "{cells:,} cells of collars removed",
     "collar_colour": lambda v: (
         f"collar colour {'/'.join(map(str, v['colour']))} within {v['within']}{_more(v['others'])}"

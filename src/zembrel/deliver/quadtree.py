@@ -6,7 +6,7 @@ their neighbours: memory does not grow with the raster.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -38,7 +38,7 @@ class EncodedTile(NamedTuple):
         return hash(self.data), len(self.data), self.data[-16:]
 
 
-class _Made(NamedTuple):
+class BlockTiles(NamedTuple):
     """A block: its tiles, and all of it as the one tile that holds them; None where nothing is valid."""
 
     tiles: list[EncodedTile]
@@ -60,17 +60,17 @@ class TileTask:
     picture: TilePicture
     method: str = "mean"
 
-    def __call__(self, block: TileAddress) -> _Made:
+    def __call__(self, block: TileAddress) -> BlockTiles:
         held = self._read(block)
         if held is None:
-            return _Made([], None)
+            return BlockTiles([], None)
         cells, valid = held
         opacity, made = has_alpha(self.view.bands), list[EncodedTile]()
         for step in range(self.steps, -1, -1):
             if step < self.steps:
                 cells, valid = self._halved(cells, valid, opacity)
             made += self._tiles(block, step, cells, valid)
-        return _Made(made, (cells, valid))
+        return BlockTiles(made, (cells, valid))
 
     def _read(self, block: TileAddress) -> tuple[Cells, Cells | None] | None:
         """Cells and validity of a block, (bands, side, side) and (side, side); None if all is void."""
@@ -115,11 +115,11 @@ class TileTask:
                     )
                     yield EncodedTile(place, *found)
 
-    def joined(self, address: TileAddress, parts: Sequence[tuple[TileAddress, _Made]]) -> _Made:
+    def joined(self, address: TileAddress, parts: Sequence[tuple[TileAddress, BlockTiles]]) -> BlockTiles:
         """The parent of up to four tiles."""
         held = [(child, made.top) for child, made in parts if made.top is not None]
         if not held:
-            return _Made([], None)
+            return BlockTiles([], None)
         size, (cells, _) = self.cells, held[0][1]
         whole = np.zeros((len(cells), 2 * size, 2 * size), cells.dtype)
         known = np.zeros((2 * size, 2 * size), bool)
@@ -129,7 +129,7 @@ class TileTask:
             whole[(slice(None), *into)] = cells
             known[into] = True if valid is None else valid
         cells, valid = self._halved(whole, None if known.all() else known, has_alpha(self.view.bands))
-        return _Made(list(self._tiles(address, 0, cells, valid)), (cells, valid))
+        return BlockTiles(list(self._tiles(address, 0, cells, valid)), (cells, valid))
 
 
 def _everywhere(valid: Cells | None) -> Cells | None:
@@ -142,8 +142,13 @@ def block_steps(cells: int, zooms: int) -> int:
     return min((_BLOCK // cells).bit_length() - 1, zooms - 1)
 
 
-def tiles_of(task: TileTask, lowest: int, limits: Limits) -> Iterator[list[EncodedTile]]:
-    """The tiles of all zooms from `lowest`, some at a time; of each zoom in the order of a quadtree."""
+def tiles_of(
+    task: TileTask, lowest: int, limits: Limits, made_by: Callable[[TileAddress], BlockTiles] | None = None
+) -> Iterator[list[EncodedTile]]:
+    """The tiles of all zooms from `lowest`, some at a time; of each zoom in the order of a quadtree.
+
+    made_by: what makes a block, if not the task itself.
+    """
     held = task.tiles.coarser(task.steps)
     blocks = sorted(
         (
@@ -155,8 +160,10 @@ def tiles_of(task: TileTask, lowest: int, limits: Limits) -> Iterator[list[Encod
     )
     side = task.cells << task.steps
     cell_bytes = sum(band.dtype.itemsize for band in task.view.bands) + 1
-    done = each(blocks, task, limits, size=lambda _: side * side, item_bytes=side * side * cell_bytes)
-    waiting: list[tuple[TileAddress, _Made]] = []
+    done = each(
+        blocks, made_by or task, limits, size=lambda _: side * side, item_bytes=side * side * cell_bytes
+    )
+    waiting: list[tuple[TileAddress, BlockTiles]] = []
     for number, (block, made) in enumerate(zip(blocks, done, strict=True), 1):
         yield made.tiles
         waiting.append((block, made._replace(tiles=[])))

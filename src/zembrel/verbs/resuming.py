@@ -15,7 +15,7 @@ from zembrel.engine.commit import Staging
 from zembrel.nested import json_of
 from zembrel.verbs.cutting import Cutting
 from zembrel.verbs.intake import Given
-from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.options import Output, Where
 
 MARK = ".zembrel-sheets"  # in the folder of the sheets: which run makes them
 _NOT_OF_SHEETS = (
@@ -42,7 +42,7 @@ class SheetRun:
         cls, given: Given, where: Where, output: Output, cutting: Cutting, sheets: Sequence[Path]
     ) -> SheetRun:
         """This run; what another has begun in the folder of its results counts if it is to be resumed."""
-        mark, said = _fingerprint(given, where, output, cutting), _read(output.path)
+        mark, said = fingerprint(given, where, output, cutting), _read(output.path)
         resumed = cutting.resume and said.get("run") == mark
         empty, before = said.get("empty"), said.get("before")
         if not (resumed and isinstance(empty, list) and isinstance(before, dict)):
@@ -73,13 +73,16 @@ def _read(folder: Path) -> dict[str, Any]:
     return found if isinstance(found, dict) else {}
 
 
-def _fingerprint(given: Given, where: Where, output: Output, cutting: Cutting) -> str:
-    """Of inputs with size and time and options that change a cell or a point; rasters in memory have none."""
+def fingerprint(given: Given, where: Where, output: Output, own: Any) -> str:
+    """Of inputs with size and time and options that change a cell or a point; rasters in memory have none.
+
+    own: the options of the verb alone, a data class.
+    """
     if given.options.rasters:
         return secrets.token_hex(32)
-    named = [Path(name) for name in (cutting.by, where.within, where.onto) if name]
+    named = [Path(name) for name in (getattr(own, "by", None), where.within, where.onto) if name]
     files = [_state(path) for path in (*(origin.file for origin in given.origins), *named)]
-    options = [_options(group) for group in (given.options, where, output, cutting)]
+    options = [_options(group) for group in (given.options, where, output, own)]
     text = json.dumps([files, options], sort_keys=True, default=str)
     return hashlib.sha256(text.encode()).hexdigest()
 
@@ -97,6 +100,6 @@ def _state(path: Path) -> list[Any]:
     return [str(path.absolute()), found.st_size, found.st_mtime_ns]
 
 
-def _options(group: Inputs | Where | Output | Cutting) -> dict[str, Any]:
+def _options(group: Any) -> dict[str, Any]:
     held = {field.name: getattr(group, field.name) for field in dataclasses.fields(group)}
     return {name: value for name, value in held.items() if name not in _NOT_OF_SHEETS}

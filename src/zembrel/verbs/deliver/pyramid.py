@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from zembrel.deliver.heights import WAYS
+from zembrel.deliver.keptblocks import KeptTask, kept
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
 from zembrel.deliver.packs.kinds import KINDS, check_pack, pack_at, pack_kind
 from zembrel.deliver.quadtree import EncodedTile, TileTask, block_steps, tiles_of
@@ -34,6 +35,7 @@ from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import Brush
 from zembrel.verbs.receipt import Receipt, Result
+from zembrel.verbs.resuming import fingerprint
 from zembrel.verbs.target import decide, masked
 
 _HEAD = 4_096  # bytes of a tile besides its cells, at most
@@ -57,6 +59,12 @@ class Packing:
     heights: str | None = None
     viewer: str | None = None
     beside: tuple[str, ...] = ()
+    resume: bool = False
+
+    @property
+    def of_blocks(self) -> Packing:
+        """What of it a block depends on."""
+        return replace(self, title=None, attribution="", rows="top", viewer=None, beside=(), resume=False)
 
 
 def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> Receipt:
@@ -65,7 +73,8 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
     Raises UsageError for words that mean nothing, InputError where nothing lies in the area.
     """
     kind, tiling = _checked(output, where, packing)
-    layers = open_layers(take(inputs, output, (RASTERS,)))
+    given = take(inputs, output, (RASTERS,))
+    layers = open_layers(given)
     target = decide(layers, replace(where, crs=f"EPSG:{tiling.code}"))
     zooms, chose = _zooms(target.frame, tiling, packing)
     tiles = tiling.range_of(target.frame.bounds, zooms[-1])
@@ -93,7 +102,13 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
     picture = held.picture(packing.tile_format, packing.quality)
     steps = block_steps(packing.cells, len(zooms))
     task = TileTask(held.view, tiles, packing.cells, steps, picture, "mode" if held.codes else "mean")
-    made, found = _written(kind, task, facts, output, packing)
+    keeper = None
+    if packing.resume:
+        keeper = kept(task, output.path, fingerprint(given, where, output, packing.of_blocks))
+        receipt = replace(receipt, chose=(*receipt.chose, *keeper.said))
+    made, found = _written(kind, task, facts, output, packing, keeper)
+    if keeper is not None:
+        keeper.remove()
     products = {"viewer": Path(packing.viewer)} if packing.viewer else {}
     return replace(receipt, checks=tuple(found), results=(made,), products=products, seconds=output.seconds)
 
@@ -215,7 +230,7 @@ def _degrees(frame: Frame) -> tuple[float, float, float, float]:
 
 
 def _written(
-    kind: str, task: TileTask, facts: PackFacts, output: Output, packing: Packing
+    kind: str, task: TileTask, facts: PackFacts, output: Output, packing: Packing, keeper: KeptTask | None
 ) -> tuple[Result, list[Fact]]:
     """The pack in its place, and what a reader of its own finds in it."""
     counts: Counter[str] = Counter()
@@ -225,7 +240,7 @@ def _written(
         with resource_errors(output.path):
             store = pack_at(kind, staged, facts.tiling, from_bottom=packing.rows == "bottom")
             try:
-                for tile in _all(tiles_of(task, facts.lowest, output.limits)):
+                for tile in _all(tiles_of(task, facts.lowest, output.limits, keeper)):
                     store.put(tile)
                     counts[tile.format] += 1
                     zooms[tile.address.zoom] += 1
