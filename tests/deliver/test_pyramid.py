@@ -313,6 +313,8 @@ def test_the_page_moves_zooms_and_lays_packs_over_each_other(zembrel: Program) -
         browser.open(zembrel.folder / "map.html")
 
         def middle() -> tuple[int, ...]:
+            while browser.value("waiting || [...held.values()].some((image) => !image.complete)"):
+                pass
             return Image.open(io.BytesIO(browser.picture())).convert("RGB").getpixel((640, 400))  # type: ignore[return-value]
 
         assert middle()[0] > 150 > middle()[2], "the pack itself lies on top"
