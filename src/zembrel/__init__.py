@@ -3,7 +3,8 @@ bounded memory.
 
 `open` opens a file; every verb of the command line is a function: `clip("a.tif", within="coast.gpkg")` gives
 a lazy `Raster`, and with `out="b.tif"` writes it and gives a `Receipt`. Two are called otherwise, since rooms
-of the house have their names: `grid_points` and `draw_picture`. Nothing is imported before it is asked for.
+of the house have their names: `grid_points` and `draw_picture`. `deliver_pyramid` and the like build packs.
+Nothing is imported before it is asked for.
 """
 
 from __future__ import annotations
@@ -23,9 +24,9 @@ _VERBS = (
     "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare",
     "profile", "check",
 )  # fmt: skip
-_CALLS = {verb: verb for verb in _VERBS} | {
-    "grid_points": "grid", "draw_picture": "draw", "deliver_pyramid": "deliver pyramid",
-}  # fmt: skip
+_PACKS = ("pyramid", "heightmap", "hgt")
+_CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
+_CALLS |= {f"deliver_{pack}": f"deliver {pack}" for pack in _PACKS}
 __all__ = ["open", *_MODEL, *_CALLS]
 
 

@@ -64,7 +64,9 @@ VERBS: dict[str, Row] = {
     "profile": Row(CHECK, "values along a line", "zembrel.cli.judge"),
     "check": Row(CHECK, "does a file obey its format's rules?", "zembrel.cli.judge"),
     "draw": Row(CHECK, "a picture with ramp or legend and a scale bar", "zembrel.cli.show"),
-    "deliver pyramid": Row(DELIVER, "tiles of many zooms, in a pack", "zembrel.cli.deliver"),
+    "deliver pyramid": Row(DELIVER, "tiles of many zooms, in a pack", "zembrel.cli.deliver.pyramid"),
+    "deliver heightmap": Row(DELIVER, "terrain for simulation engines", "zembrel.cli.deliver.elevation"),
+    "deliver hgt": Row(DELIVER, "heights as cells of one degree", "zembrel.cli.deliver.elevation"),
     "warm": Row(START, "compile all kernels once", "zembrel.cli.start"),
     "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
 }
@@ -100,6 +102,8 @@ SYNONYMS = {
     "coords": ("coordinates",),
     "thin": ("decimate", "subsample", "sparsify"),
     "ground": ("bareearth", "terrainpoints"),
+    "deliver heightmap": ("heightfield", "rawterrain"),
+    "deliver hgt": ("hgt", "degreecells"),
     "deliver pyramid": ("pyramid", "tilepack"),
     "grid": ("surface", "interpolatepoints", "pointstoraster"),
 }  # fmt: skip

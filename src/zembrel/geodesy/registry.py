@@ -260,6 +260,13 @@ def covering(lon: float, lat: float, most: int = 40) -> list[CRSEntry]:
     return [_entry(r) for r in found]
 
 
+def fitting_at(lon: float, lat: float) -> CRS:
+    """The zone of WGS 84 / UTM that holds a place; polar stereographic beyond the zones."""
+    if lat > 84 or lat < -80:
+        return by_code(5041 if lat > 0 else 5042)
+    return by_code((32600 if lat >= 0 else 32700) + int((lon + 180) % 360 // 6) + 1)
+
+
 def projected_codes() -> list[int]:
     """Codes of all projected CRSs that are not deprecated."""
     return [r["code"] for r in rows("SELECT code FROM crs WHERE kind = 'projected' AND NOT deprecated")]

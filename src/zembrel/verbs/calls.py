@@ -35,6 +35,7 @@ VERBS = {
     "trace": "trace.trace", "centroids": "centroids.centroids", "sample": "sample.sample",
     "tally": "tally.tally", "compare": "compare.compare", "profile": "profile.profile",
     "check": "check.check", "draw": "draw.draw", "deliver pyramid": "deliver.pyramid.pyramid",
+    "deliver heightmap": "deliver.heightmap.heightmap", "deliver hgt": "deliver.hgt.hgt",
 }  # fmt: skip
 LAZY = ("mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint", "grid",
         "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip

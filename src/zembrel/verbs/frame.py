@@ -7,7 +7,7 @@ from dataclasses import replace
 from zembrel.engine.commit import Staging
 from zembrel.errors import UsageError
 from zembrel.geodesy.crs import CRS
-from zembrel.geodesy.registry import by_code
+from zembrel.geodesy.registry import by_code, fitting_at
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.framefile import ENDING, write_frame
 from zembrel.verbs.layers import take_layers
@@ -97,12 +97,9 @@ def _from_area(
 
 
 def _fitting(where: Where) -> CRS:
-    """The UTM zone of WGS 84 that holds the middle of the area; polar stereographic beyond the zones."""
+    """The one that suits the area."""
     west, south, east, north = resolve(where, by_code(4326)).bounds
-    lon, lat = (west + east) / 2, (south + north) / 2
-    if lat > 84 or lat < -80:
-        return by_code(5041 if lat > 0 else 5042)
-    return by_code((32600 if lat >= 0 else 32700) + int((lon + 180) % 360 // 6) + 1)
+    return fitting_at((west + east) / 2, (south + north) / 2)
 
 
 def _point(origin: str | None) -> tuple[float, float]:

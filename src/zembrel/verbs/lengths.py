@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame
-from zembrel.measure import parse_cell, parse_length
+from zembrel.measure import LENGTHS, parse_cell, parse_length
+from zembrel.raster.model import Raster
+from zembrel.raster.views.cast import cast
 
 
 def in_units_of(text: str, crs: CRS | None) -> float:
@@ -23,6 +25,13 @@ def cell_in_units_of(text: str, crs: CRS | None) -> tuple[float, float]:
 def in_crs_units(text: str, frame: Frame) -> float:
     """`20m` in units of the frame's CRS. Raises UsageError for one that does not fit it."""
     return in_units_of(text, frame.crs)
+
+
+def in_metres(heights: Raster) -> Raster:
+    """Heights of 64 bits in metres, which they are in already if their unit is not known."""
+    factor = float(LENGTHS.get(heights.bands[0].unit, 1))
+    wide = cast(heights, "float64")
+    return wide if factor == 1.0 else cast(wide, "float64", factor)
 
 
 def in_cells(text: str, frame: Frame) -> tuple[float, float]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
 import numpy as np
@@ -13,6 +13,7 @@ from zembrel.engine.limits import Limits
 from zembrel.engine.run import Observer, observe
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block, Raster
+from zembrel.raster.survey import Coverage
 
 _BINS = 65_536
 
@@ -35,6 +36,16 @@ def seen(view: Raster, watcher: Watcher, limits: Limits) -> Watcher:
     """`watcher` after it has seen all of `view`."""
     observe(view, blocks_of(view), [watcher], limits)
     return watcher
+
+
+def is_empty(view: Raster, limits: Limits) -> bool:
+    """Whether no cell is valid; looked at block by block, up to the first that is."""
+    for pane in blocks_of(view):
+        coverage = Coverage()
+        observe(view, [pane], [coverage], replace(limits, workers=1))
+        if coverage.valid:
+            return False
+    return True
 
 
 @dataclass

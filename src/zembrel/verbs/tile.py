@@ -10,14 +10,12 @@ from pathlib import Path
 from zembrel import features
 from zembrel.engine.commit import check_free
 from zembrel.engine.plan import Plan
-from zembrel.engine.run import observe
 from zembrel.errors import UsageError, ZembrelError
 from zembrel.facts import distinct, fact
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Frame
 from zembrel.raster.model import Raster, shared_type
-from zembrel.raster.survey import Coverage
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.place import crop
 from zembrel.reading import readings
@@ -31,7 +29,7 @@ from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.resuming import SheetRun
 from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
-from zembrel.verbs.survey import blocks_of
+from zembrel.verbs.survey import blocks_of, is_empty
 from zembrel.verbs.target import decide
 from zembrel.verbs.write import write
 
@@ -148,20 +146,10 @@ def _made(
             done.append((sheet, Result(sheet.path, sheet.path.stat().st_size)))
             continue
         part = _view_of(sheet, view)
-        if not output.keep_empty and not output.dry_run and _empty(part, output):
+        if not output.keep_empty and not output.dry_run and is_empty(part, output.limits):
             continue
         done.append((sheet, write(part, sheet.path, quiet).result))
     return done
-
-
-def _empty(part: Raster, output: Output) -> bool:
-    """Whether no cell is valid; looked at block by block, up to the first that is."""
-    for pane in blocks_of(part):
-        coverage = Coverage()
-        observe(part, [pane], [coverage], replace(output, workers=1).limits)
-        if coverage.valid:
-            return False
-    return True
 
 
 def _write_index(path: Path, frame: Frame, done: Sequence[Done], output: Output) -> None:

@@ -27,7 +27,7 @@ from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
 from zembrel.handles import size_on_disk
 from zembrel.raster.model import Raster
-from zembrel.verbs.deliver.tilecells import TileCells, as_colours, as_heights, in_colours
+from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
 from zembrel.verbs.endings import BROWSER_PAGES, check_ending
 from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.joined import joined
@@ -113,7 +113,7 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
     return replace(receipt, checks=tuple(found), results=(made,), products=products, seconds=output.seconds)
 
 
-def _held(view: Raster, layers: Sequence[Layer], where: Where, output: Output, packing: Packing) -> TileCells:
+def _held(view: Raster, layers: Sequence[Layer], where: Where, output: Output, packing: Packing) -> PackCells:
     """The view as what tiles hold."""
     if packing.heights is not None:
         return as_heights(view, packing.heights, [layer.raster for layer in layers], output.limits)
@@ -124,7 +124,7 @@ def _held(view: Raster, layers: Sequence[Layer], where: Where, output: Output, p
 
 
 def _room(
-    tiles: TileRange, zooms: Sequence[int], held: TileCells, output: Output, packing: Packing
+    tiles: TileRange, zooms: Sequence[int], held: PackCells, output: Output, packing: Packing
 ) -> tuple[int, int]:
     """Tiles and bytes at most. Raises RefusedError past the ceiling, with the zooms that would fit."""
     counts = [tiles.coarser(step).tiles for step in range(len(zooms))][::-1]

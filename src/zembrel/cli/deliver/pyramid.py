@@ -1,4 +1,4 @@
-"""Verbs that build packs for devices and viewers."""
+"""deliver pyramid: tiles of many zooms."""
 
 from __future__ import annotations
 

@@ -20,7 +20,7 @@ from zembrel.verbs.stretch import ends_of, stretched
 _WITH_OPACITY, _GREY_HEIGHT = 4, 2  # bytes of a cell at most
 
 
-class TileCells(NamedTuple):
+class PackCells(NamedTuple):
     """A view whose cells tiles hold, how heights are told if they are heights, and what was chosen for it."""
 
     view: Raster
@@ -43,7 +43,7 @@ class TileCells(NamedTuple):
         return TilePicture(tile_format, quality, legend, self.heights)
 
 
-def as_heights(view: Raster, way: str, sources: Sequence[Raster], limits: Limits) -> TileCells:
+def as_heights(view: Raster, way: str, sources: Sequence[Raster], limits: Limits) -> PackCells:
     """Heights themselves. sources: what the view was made of, whose values tell its range."""
     band = view.bands[0]
     if len(view.bands) != 1 or band.legend is not None:
@@ -52,10 +52,10 @@ def as_heights(view: Raster, way: str, sources: Sequence[Raster], limits: Limits
     ends = [ends_of(unscaled(source), "0%,100%", limits) for source in sources]
     code = HeightCode.over(way, min(low for low, _ in ends), max(high for _, high in ends))
     said = fact("heights_in_tiles", way=code.way, base=code.base, step=code.step)
-    return TileCells(unscaled(view), [said], code)
+    return PackCells(unscaled(view), [said], code)
 
 
-def as_colours(view: Raster, brush: Brush, ends: str | None, spread: Raster, limits: Limits) -> TileCells:
+def as_colours(view: Raster, brush: Brush, ends: str | None, spread: Raster, limits: Limits) -> PackCells:
     """Colours: those of a photo, grey or palette as they are, `ends` stretched over all of the range, else by
     ramp or legend.
 
@@ -69,11 +69,11 @@ def as_colours(view: Raster, brush: Brush, ends: str | None, spread: Raster, lim
     view, said = _picked(view)
     if ends is not None:
         view, more = stretched(unscaled(view), ends, "uint8", limits)
-        return TileCells(view, [*said, *more])
+        return PackCells(view, [*said, *more])
     if shared_type(view.bands) != "uint8":
         what = f"tiles hold colours of 8 bits, these are {shared_type(view.bands).name}"
         raise RefusedError(what, "how values become colours is a choice", "add --stretch 2%,98%")
-    return TileCells(view, said)
+    return PackCells(view, said)
 
 
 def _is_grey(view: Raster) -> bool:
@@ -98,14 +98,14 @@ def _picked(view: Raster) -> tuple[Raster, list[Fact]]:
     return select_bands(view, (0, 1, 2, *last)), [fact("bands_left_out", bands=left)]
 
 
-def _painted(view: Raster, brush: Brush, spread: Raster, limits: Limits) -> TileCells:
+def _painted(view: Raster, brush: Brush, spread: Raster, limits: Limits) -> PackCells:
     if len(view.bands) - has_alpha(view.bands) != 1:
         what = f"a ramp or legend for {len(view.bands)} bands"
         raise InputError(what, "it colours one", "choose it with --bands")
     first = [unscaled(select_bands(raster, (0,))) for raster in (view, spread)]
-    return TileCells(*painted_cells(first[0], brush, limits, ends_from=first[1]))
+    return PackCells(*painted_cells(first[0], brush, limits, ends_from=first[1]))
 
 
-def in_colours(held: TileCells) -> TileCells:
+def in_colours(held: PackCells) -> PackCells:
     """Codes of a palette as colours, for formats that hold no palette."""
     return held._replace(view=expand_palette(held.view)) if held.codes else held

@@ -1,0 +1,1 @@
+"""Verbs that build packs for devices and viewers."""

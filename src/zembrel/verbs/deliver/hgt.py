@@ -1,0 +1,202 @@
+"""deliver hgt: heights as cells of one degree, all that cover an area."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zembrel.engine.commit import check_free
+from zembrel.engine.plan import check_room, free_at
+from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.facts import Fact, distinct, fact
+from zembrel.formats.degreecell import cell_name, degree_cell
+from zembrel.formats.hgt import SIZES, VOID
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.extent import carried_cell
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.measure import parse_length
+from zembrel.raster.model import Raster
+from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.intake import RASTERS, take
+from zembrel.verbs.joined import joined
+from zembrel.verbs.layers import Layer, open_layers
+from zembrel.verbs.lengths import in_metres
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt, Result
+from zembrel.verbs.survey import is_empty
+from zembrel.verbs.target import Target, decide, masked, operation_to
+from zembrel.verbs.write import write
+
+Array = npt.NDArray[np.float64]
+FORMAT = "hgt"
+_STEPS = {1: SIZES[1], 3: SIZES[0]}  # seconds of arc between nodes -> nodes a side
+_COARSE = 2 / 3600  # degrees from which cells of a source go into the coarser ones
+_SPOTS, _SPOT = 6, 48  # patches of a source each way, and cells along one, that are compared
+
+
+@dataclass(frozen=True)
+class _DegreeCell:
+    """A cell of one degree by its lower left corner, and where it goes."""
+
+    west: int
+    south: int
+    path: Path
+
+
+def hgt(inputs: Inputs, where: Where, output: Output, method: str = "auto") -> Receipt:
+    """Heights, seen as one, as `N46W024.hgt` and its neighbours in the folder `output.out`.
+
+    Raises UsageError for a step that such cells do not have, InputError for what is no elevation.
+    """
+    if where.crs or where.onto or where.longest:
+        raise UsageError(
+            "such cells have frames of their own", "degrees of WGS 84", "use --within and --cell"
+        )
+    asked = _asked_step(where)
+    layers = open_layers(take(inputs, replace(output, out=None), (RASTERS,)))
+    target = decide(layers, replace(where, crs="EPSG:4326", cell=None))
+    side = _STEPS[asked or _native_step(layers)]
+    cells = list(_cells(target, output.path))
+    size = 2 * side * side * len(cells)
+    check_room(output.path, size, output.ceiling_bytes, output.command, f"{len(cells)} cells of one degree")
+    paths = tuple(layer.path for layer in layers)
+    chose = [fact("degree_cells", cells=len(cells), seconds=3600 // (side - 1), side=side)]
+    receipt = Receipt(
+        "deliver hgt", paths, output.out, planned=output.dry_run, touched=paths, chose=tuple(chose)
+    )
+    if output.dry_run:
+        room = free_at(output.path)
+        planned = Result(output.path, bytes_at_most=size, count=len(cells), what="cells", free=room)
+        return replace(receipt, results=(planned,))
+    for cell in cells:
+        check_free(cell.path, output.replace)
+    written, voids, said = list[_DegreeCell](), 0, list[Fact]()
+    for cell in cells:
+        target = replace(target, frame=degree_cell(cell.west, cell.south, side, side))
+        view, more = _heights(layers, target, method, where)
+        if view is not None and not is_empty(view, output.limits):
+            done = write(view, cell.path, replace(output, format=FORMAT))
+            voids += view.frame.size - (done.result.valid or 0)
+            written.append(cell)
+            said += [*more, *done.chose]
+    made, checks = _told(layers, cells, written, side, output)
+    checks += [fact("voids_in_cells", voids=voids)] if voids else []
+    receipt = replace(receipt, chose=distinct((*chose, *said)), checks=tuple(checks), results=(made,))
+    return replace(receipt, seconds=output.seconds)
+
+
+def _told(
+    layers: Sequence[Layer],
+    cells: Sequence[_DegreeCell],
+    written: Sequence[_DegreeCell],
+    side: int,
+    output: Output,
+) -> tuple[Result, list[Fact]]:
+    """What was written, and how it compares. Raises RefusedError where that is nothing."""
+    if not written:
+        raise RefusedError("no cell of one degree holds a height", "all of it is void", "check --within")
+    names = [cell_name(cell.west, cell.south) for cell in written]
+    how = (", ".join(names[:4]) + " ..." * (len(names) > 4),)
+    taken = 2 * side * side * len(names)
+    made = Result(output.path, taken, count=len(names), what="cells", seconds=output.seconds, how=how)
+    empty = len(cells) - len(written)
+    left_out = [fact("cells_without_heights", cells=empty)] if empty else []
+    return made, [_against_source(layers, written, side), *left_out]
+
+
+def _asked_step(where: Where) -> int | None:
+    """Seconds of arc between nodes, if they are asked for."""
+    if not where.cell:
+        return None
+    step = parse_length(where.cell)
+    seconds = 0.0 if step.kind == "length" else 3600 * step.in_unit("angle", 1.0)
+    found = next((known for known in _STEPS if abs(seconds - known) < 1e-6), None)
+    if found is None:
+        why = "such cells have heights every 1arcsec or 3arcsec"
+        raise UsageError(f"--cell {where.cell}", why, "write --cell 1arcsec")
+    return found
+
+
+def _native_step(layers: Sequence[Layer]) -> int:
+    finest = min(min(carried_cell(layer.raster.frame, by_code(4326))) for layer in layers)
+    return 3 if finest >= _COARSE else 1
+
+
+def _cells(target: Target, folder: Path) -> Iterator[_DegreeCell]:
+    """All cells that the area meets, from the south-west."""
+    west, south, east, north = target.area.bounds if target.area else target.frame.bounds
+    edge = 1e-9
+    for y in range(math.floor(south + edge), math.ceil(north - edge)):
+        for x in range(math.floor(west + edge), math.ceil(east - edge)):
+            turned = (x + 180) % 360 - 180
+            yield _DegreeCell(x, y, folder / f"{cell_name(turned, y)}.hgt")
+
+
+def _heights(
+    layers: Sequence[Layer], target: Target, method: str, where: Where
+) -> tuple[Raster | None, list[Fact]]:
+    """Heights of a cell in whole metres, and what was chosen for that; None where no layer lies."""
+    try:
+        view, said = joined(layers, target, method)
+    except InputError:
+        if len(layers) == 1:
+            raise
+        return None, []
+    if len(view.bands) != 1 or view.bands[0].legend is not None:
+        why = "colours and classes are none"
+        raise InputError("heights are one band of values", why, "pick it with --bands")
+    return in_metres(unscaled(masked(view, target.cover() if where.mask else None))), said
+
+
+def _against_source(layers: Sequence[Layer], cells: Sequence[_DegreeCell], side: int) -> Fact:
+    """How far heights between the nodes that were written are off those of the source, in spots of it."""
+    held = {(c.west, c.south): np.memmap(c.path, ">i2", "r", shape=(side, side)) for c in cells}
+    off = [np.zeros(0)]
+    frame = degree_cell(cells[0].west, cells[0].south, side, side)
+    for layer in layers:
+        lon, lat, heights = _spots(layer, frame)
+        for (west, south), nodes in held.items():
+            inside = (lon >= west) & (lon < west + 1) & (lat > south) & (lat <= south + 1)
+            u, v = (lon[inside] - west) * (side - 1), (south + 1 - lat[inside]) * (side - 1)
+            off.append(heights[inside] - _between(nodes, u, v))
+    differences = np.concatenate(off)
+    differences = np.abs(differences[np.isfinite(differences)])
+    if not differences.size:
+        return fact("nothing_to_compare")
+    rms, most = float(np.sqrt((differences**2).mean())), float(np.percentile(differences, 95))
+    return fact("against_source", places=differences.size, rms=rms, ninety_five=most)
+
+
+def _spots(layer: Layer, frame: Frame) -> tuple[Array, Array, Array]:
+    """Longitudes, latitudes and heights of some cells of a layer."""
+    whole, way = layer.raster.frame, operation_to(layer, frame)
+    rows, columns = ([int(at) for at in np.linspace(0, max(0, n - _SPOT), _SPOTS)] for n in whole.pane.shape)
+    xs, ys, heights = [np.zeros(0)], [np.zeros(0)], [np.zeros(0)]
+    for row, column in sorted({(row, column) for row in rows for column in columns}):
+        pane = Pane(row, column, min(row + _SPOT, whole.rows), min(column + _SPOT, whole.columns))
+        block = in_metres(unscaled(layer.raster)).cells(pane)
+        v, u = np.mgrid[pane.top : pane.bottom, pane.left : pane.right].astype(float)
+        x, y = whole.centres(u.ravel(), v.ravel())
+        xs.append(x)
+        ys.append(y)
+        heights.append(np.where(block.valid_of(0), block.cells[0], np.nan).ravel())
+    x, y = np.concatenate(xs), np.concatenate(ys)
+    lon, lat = way(x, y) if way is not None else (x, y)
+    return lon, lat, np.concatenate(heights)
+
+
+def _between(nodes: Any, u: Array, v: Array) -> Array:
+    """Heights between four nodes, NaN beside a void."""
+    left, top = (np.minimum(part.astype(int), len(nodes) - 2) for part in (u, v))
+    corners = [nodes[top + down, left + right].astype(float) for down in (0, 1) for right in (0, 1)]
+    a, b, c, d = (np.where(corner == VOID, np.nan, corner) for corner in corners)
+    u, v = u - left, v - top
+    made: Array = (a * (1 - u) + b * u) * (1 - v) + (c * (1 - u) + d * u) * v
+    return made

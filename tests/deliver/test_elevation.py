@@ -1,0 +1,145 @@
+"""Raw terrains and cells of one degree: where heights lie in them, and what they are."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from program import Program
+from rasters import raster, save
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.frame import Affine, Frame
+
+LON, LAT = -23.9954, 46.0123  # of the peak
+WEST, NORTH, CELL = 730_000.0, 5_100_000.0, 10.0
+
+
+def plane(lon: float, lat: float) -> tuple[float, float]:
+    x, y = by_code(32626).from_geographic(np.radians([lon]), np.radians([lat]))  # type: ignore[union-attr]
+    return float(x[0]), float(y[0])
+
+
+@pytest.fixture
+def island(zembrel: Program) -> Program:
+    """Heights with one peak that slope up to the east, without any in the north-west, and a photo of both."""
+    rows, columns = np.mgrid[:300, :400]
+    x, y = plane(LON, LAT)
+    left, top = x - 2400, y + 1300
+    east, north = left + CELL * (columns + 0.5), top - CELL * (rows + 0.5)
+    bump = np.exp(-((east - x) ** 2 + (north - y) ** 2) / (2 * 60**2))
+    frame = Frame(by_code(32626), Affine(left, top, CELL, -CELL), 400, 300)
+    valid = ~((rows < 60) & (columns < 80))
+    save(
+        zembrel.folder / "dem.tif",
+        raster((100 + columns / 4 + 500 * bump).astype(np.float32), valid=valid, where=frame, nodata=-9.0),
+    )
+    photo = np.stack([40 + 200 * bump, 90 + rows / 4, 30 + columns / 4]).astype(np.uint8)
+    save(zembrel.folder / "photo.tif", raster(photo, where=frame))
+    return zembrel
+
+
+def terrain(folder: Path) -> tuple[Any, dict[str, Any]]:
+    """Heights in metres, first row as it lies in the file, and what the TOML says of them."""
+    told = tomllib.loads((folder / "terrain.toml").read_text())
+    kind = {"little": "<u2", "big": ">u2"}[told["order"]]
+    numbers = np.fromfile(folder / told["terrain"], kind).reshape(told["rows"], told["columns"])
+    return told["lowest_m"] + numbers / 65535 * told["relief_m"], told
+
+
+@pytest.mark.parametrize("turn", [0, 90, 180, 270])
+@pytest.mark.parametrize("north", ["top", "bottom"])
+def test_the_peak_lies_at_its_place_however_the_terrain_is_turned(
+    island: Program, turn: int, north: str
+) -> None:
+    island(
+        "deliver", "heightmap", "dem.tif", "--overlay", "photo.tif", "--size", "513", "--overlay-size", "1024",
+        "--turn", turn, "--north", north, "--order", "big" if turn else "little", "--out", "engine/",
+    )  # fmt: skip
+    heights, told = terrain(island.folder / "engine")
+    assert told["north_is_at"] == {0: "top", 90: "right", 180: "bottom", 270: "left"}[turn]
+    assert told["east_west_m"] == told["north_south_m"] == pytest.approx(4000)
+    upright = np.rot90(heights if north == "top" else heights[::-1], turn // 90)
+    x, y = plane(LON, LAT)
+    due = ((told["north"] - y) / 4000 * 512, (x - told["west"]) / 4000 * 512)
+    row, column = np.unravel_index(upright.argmax(), upright.shape)
+    assert abs(row - due[0]) <= 0.6 and abs(column - due[1]) <= 0.6
+    assert upright[int(row), 511] == pytest.approx(100 + 399 / 4, abs=1), "it slopes up to the east"
+    picture = np.asarray(Image.open(island.folder / "engine/photo.png").convert("RGB"))
+    red = np.rot90(picture, turn // 90)[..., 0].astype(float)
+    weights = np.where(red > 150, red, 0)  # the middle of the bump
+    assert (weights.sum(1) @ np.arange(1024)) / weights.sum() == pytest.approx(due[0] * 2 - 0.5, abs=1)
+    assert (weights.sum(0) @ np.arange(1024)) / weights.sum() == pytest.approx(due[1] * 2 - 0.5, abs=1)
+
+
+def test_numbers_span_the_range_and_voids_follow_their_rule(island: Program) -> None:
+    words = ("deliver", "heightmap", "dem.tif", "--size", "257", "--out")
+    said = island(*words, "a/", "--json").json
+    heights, told = terrain(island.folder / "a")
+    assert heights.min() == told["lowest_m"] == 0 and heights.max() == pytest.approx(told["highest_m"])
+    facts = {fact["fact"]: fact for fact in said["chose"] + said["checks"]}
+    assert facts["voids_filled"]["cells"] == (heights == 0).sum() > 257 * 60
+    assert facts["terrain_read_back"]["most"] <= told["relief_m"] / 65535 / 2 * 1.001
+    assert f"{told['relief_m']:.10g} m" in told["say"] and "257 x 257" in told["say"]
+    island(*words, "b/", "--void", "lowest")
+    heights, told = terrain(island.folder / "b")
+    assert told["lowest_m"] == pytest.approx(100, abs=0.2) and heights.min() == told["lowest_m"]
+    said = island(*words, "c/", "--range", "120,300", "--void", "150", "--json").json
+    heights, told = terrain(island.folder / "c")
+    assert (told["lowest_m"], told["highest_m"]) == (120, 300) and heights[0, 0] == pytest.approx(
+        150, abs=0.01
+    )
+    assert any(fact["fact"] == "heights_held_at_ends" and fact["cells"] > 100 for fact in said["checks"])
+
+
+def test_an_area_in_miles_gives_metres_and_degrees_get_a_fitting_zone(island: Program) -> None:
+    island("reproject", "dem.tif", "--crs", "EPSG:4326", "--out", "degrees.tif")
+    area = f"square:{LON},{LAT},0.5mi@EPSG:4326"
+    island("deliver", "heightmap", "degrees.tif", "--within", area, "--size", "129", "--out", "e/")
+    heights, told = terrain(island.folder / "e")
+    assert told["crs"] == "EPSG:32627" and told["east_west_m"] == pytest.approx(1609.344, rel=2e-3)
+    assert np.unravel_index(heights.argmax(), heights.shape) == (64, 64)
+    refused = island.refuses(2, "deliver", "heightmap", "dem.tif", "--crs", "EPSG:3857", "--out", "f/")
+    assert "true to scale" in refused[0]
+
+
+@pytest.mark.parametrize(
+    "code, words",
+    [
+        (2, ("dem.tif", "--size", "1000")), (2, ("dem.tif", "--turn", "45")), (2, ("dem.tif", "--north", "left")),
+        (2, ("dem.tif", "--void", "deep")), (2, ("dem.tif", "--order", "middle")), (3, ("photo.tif",)),
+        (2, ("dem.tif", "--overlay", "photo.tif", "--overlay", "x/photo.tif")), (3, ("dem.tif", "--overlay", "no.tif")),
+        (2, ("dem.tif", "--range", "9,1")), (4, ("dem.tif", "--ceiling", "1MB")), (3, ("dem.tif", "--within", "0,0,9,9")),
+    ],
+)  # fmt: skip
+def test_a_terrain_that_cannot_be_is_refused(island: Program, code: int, words: tuple[str, ...]) -> None:
+    island.refuses(code, "deliver", "heightmap", *words, "--out", "g/")
+
+
+def test_cells_of_one_degree_hold_the_heights_of_the_source_at_whole_seconds(island: Program) -> None:
+    said = island("deliver", "hgt", "dem.tif", "--out", "cells/", "--json").json
+    names = sorted(path.name for path in (island.folder / "cells").iterdir())
+    assert names == ["N45W024.hgt", "N45W025.hgt", "N46W024.hgt", "N46W025.hgt"]
+    facts = {fact["fact"]: fact for fact in said["chose"] + said["checks"]}
+    assert facts["degree_cells"]["side"] == 3601 and facts["against_source"]["rms"] < 2
+    west = np.fromfile(island.folder / "cells/N46W024.hgt", ">i2").reshape(3601, 3601)
+    row, column = np.unravel_index(west.argmax(), west.shape)
+    assert abs(row - (47 - LAT) * 3600) <= 1 and abs(column - (LON + 24) * 3600) <= 1
+    assert (west == -32768).sum() > 12_000_000
+    other = np.fromfile(island.folder / "cells/N46W025.hgt", ">i2").reshape(3601, 3601)
+    assert (other[:, -1] == west[:, 0]).all(), "neighbours share the nodes between them"
+
+
+def test_their_step_follows_the_source_or_is_asked_for(island: Program) -> None:
+    island("resample", "dem.tif", "--cell", "200m", "--out", "coarse.tif")
+    island("deliver", "hgt", "coarse.tif", "--out", "c/")
+    assert {path.stat().st_size for path in (island.folder / "c").iterdir()} == {2 * 1201 * 1201}
+    plan = island("deliver", "hgt", "dem.tif", "--cell", "3arcsec", "--out", "d/", "--dry-run").err
+    assert "1,201 heights a side" in plan and not (island.folder / "d").exists()
+    assert "1arcsec" in island.refuses(2, "deliver", "hgt", "dem.tif", "--cell", "30m", "--out", "d/")[1]
+    island.refuses(3, "deliver", "hgt", "photo.tif", "--out", "d/")
+    island.refuses(4, "deliver", "hgt", "dem.tif", "--out", "c/")
