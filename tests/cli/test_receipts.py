@@ -44,6 +44,7 @@ RUNS = {
     "compare": ("relief.tif", "relief.tif"), "check": ("relief.tif",),
     "draw": ("relief.tif", "--out", "o/d.png"),
     "deliver pyramid": ("landcover.tif", "--zooms", "11", "--out", "o/p.pmtiles"),
+    "deliver globe": ("landcover.tif", "coast.geojson", "--out", "o/g.kmz"),
     "deliver heightmap": ("relief.tif", "--size", "65", "--out", "o/hm/"),
     "deliver hgt": ("relief.tif", "--cell", "3arcsec", "--out", "o/hgt/"),
 }  # fmt: skip

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from zembrel.cli.deliver.sentences import PACKS
+
 Values = Mapping[str, Any]
 
 
@@ -54,11 +56,7 @@ def _unlike(v: Values) -> str:
     return f"{v['what']} of {v['layer']}{_more(v['others'])} is {v['value']}, of most {v['usual']}"
 
 
-def _of_zoom(v: Values) -> str:
-    return f"cells of {v['cell']:.4g} at zoom {v['zoom']} (native {v['native']:.4g})"
-
-
-SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
+_COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "all_have_values": "a value for every point",
     "all_valid": "all cells valid",
     "alpha_fades": "alpha fades in over {over}",
@@ -78,7 +76,6 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "cells_by": "{way}",
     "cells_in_regions": "{cells:,} valid cells in {regions:,} regions",
     "cells_missing": "{cells:,} cells without data inside the area, first at {x:.10g},{y:.10g}",
-    "cells_of_zoom": _of_zoom,
     "cells_on_ellipsoid": "cells in metres on the ellipsoid, row by row",
     "cells_stretched": "cells in true metres, row by row: the map draws them {times:.3g} times as long",
     "clamped": "{values:,} values held at the ends of the range",
@@ -90,7 +87,6 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
         + ("kept" if v["kept"] else "void")
     ),
     "collar_cells_left": "{cells:,} border cells like the collar left: --collar-tolerance takes more",
-    "blocks_stood": "{blocks:,} blocks of tiles stood already",
     "collar_cells_removed": "{cells:,} cells of collars removed",
     "collar_colour": lambda v: (
         f"collar colour {'/'.join(map(str, v['colour']))} within {v['within']}{_more(v['others'])}"
@@ -112,7 +108,6 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "dissolved": "dissolved by value",
     "each_point_once": "each of {points:,} points in one sheet",
     "empty_sheets": "{empty:,} empty sheets left out",
-    "empty_tiles": "{tiles:,} empty tiles left out",
     "empty_zones": "{empty:,} of {zones:,} zones hold nothing",
     "every_zone": "every zone holds something",
     "extent_of": "extent of the {what}",
@@ -138,19 +133,6 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "halves": "halves",
     "heights_already": "heights are in {unit} already",
     "heights_in": "heights in {unit}",
-    "crs_in_metres": "{crs} (metres both ways)",
-    "made_square": "{side:,.10g} a side (made square: {east:,.6g} more east-west, {north:,.6g} north-south)",
-    "heights_of_numbers": "0 is {low:.8g} m, 65535 is {high:.8g} m (steps of {step:.4g} m)",
-    "north_at": "north at the {side}, first row the {row}",
-    "voids_filled": "{cells:,} voids at {height:.6g} m",
-    "terrain_read_back": "read back: off by {most:.3g} m at most (steps of {step:.3g} m)",
-    "heights_held_at_ends": "{cells:,} heights beyond the range held at its ends",
-    "degree_cells": "{cells:,} cells of one degree, {side:,} heights a side ({seconds} arcsec)",
-    "voids_in_cells": "{voids:,} voids",
-    "cells_without_heights": "{cells:,} cells without a height left out",
-    "against_source": "{rms:.3g} m rms off the source, 95 % within {ninety_five:.3g} m ({places:,} places)",
-    "nothing_to_compare": "no place to compare with the source",
-    "heights_in_tiles": "height is {base:g} + {step:.6g} x the number in the {way}",
     "heights_into": "heights into {unit}",
     "heights_of_crs": "heights in {unit}, as the CRS says",
     "heights_rounded": "heights rounded to whole numbers (the format holds {type})",
@@ -271,11 +253,9 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "thin_every": "every {step}th point of the file",
     "thin_spacing": "no two closer than {spacing} in space",
     "thinned": "{before:,} cells thinned to {after:,}",
-    "tiles_read_back": "{tiles:,} of {pictures:,} tiles read back, each in its place",
     "threshold": "1 {name}, else 0",
     "tone_kept": "tone as it is (no overlap)",
     "tone_matched": "tone matched: overlaps differed {before:.2g} rms, now {after:.2g}",
-    "two_formats": "tiles are of two formats: where one is needed, name it by --tile-format",
     "type_changed": "type {from_type} to {to_type}",
     "type_not_held": "type {held} to {wider} (the format holds no {held})",
     "type_that_holds": "type {type} (holds {types:list})",
@@ -295,5 +275,5 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "whole_features": "whole features that meet it",
     "without_spikes": "without points {height:g} above or below those around them",
     "worked_in": "worked in {crs}",
-    "zooms": "zooms {lowest} to {highest} of {tiling}, tiles of {cells} cells",
 }
+SENTENCES = {**_COMMON, **PACKS}

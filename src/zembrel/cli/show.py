@@ -114,12 +114,8 @@ def draw(
     entries = read_legend(Path(legend)) if legend else None
     if classes[:1].isdigit():  # of points
         inputs, classes = dataclasses.replace(inputs, classes=classes), "quantile"
-    way, _, count = classes.partition(":")
-    if count and not (count.isdigit() and 1 <= int(count) <= 20):
-        raise UsageError(
-            f"--classes {classes}", "1 to 20 classes can be told apart", "write --classes natural:5"
-        )
-    shapes = ShapeLook(field, way, int(count or 5), ramp, entries)
+    way, count = class_way(classes)
+    shapes = ShapeLook(field, way, count, ramp, entries)
     if units is not None and units not in UNITS:
         raise UsageError(
             f"--units {units}", "it is the unit of a second scale bar", nearest_name(units, UNITS)
@@ -128,6 +124,16 @@ def draw(
     points = PointLook(by, section, width)
     extras = MapExtras(grid, contours, tuple(inset or ()), tuple(detail or ()), attribution, halves, terminal)
     return verb.draw(inputs, where, output, look=look, shapes=shapes, points=points, extras=extras)
+
+
+def class_way(classes: str) -> tuple[str, int]:
+    """How numbers come into classes, and into how many: `natural:6`. Raises UsageError."""
+    way, _, count = classes.partition(":")
+    if count and not (count.isdigit() and 1 <= int(count) <= 20):
+        raise UsageError(
+            f"--classes {classes}", "1 to 20 classes can be told apart", "write --classes natural:5"
+        )
+    return way, int(count or 5)
 
 
 def paint(

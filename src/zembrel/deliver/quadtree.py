@@ -50,7 +50,8 @@ class TileTask:
     """Makes the tiles of a block.
 
     view: on the frame of `tiles`, those of the finest zoom; cells: along a side of a tile; steps: zooms that
-    a block holds below its finest one; method: of halving.
+    a block holds below its finest one; method: of halving; whole: whether tiles at the edges are as large as
+    all others, void beyond the view, or end with it.
     """
 
     view: Raster
@@ -59,6 +60,7 @@ class TileTask:
     steps: int
     picture: TilePicture
     method: str = "mean"
+    whole: bool = True
 
     def __call__(self, block: TileAddress) -> BlockTiles:
         held = self._read(block)
@@ -105,15 +107,29 @@ class TileTask:
         count, size = 1 << step, self.cells
         for row in range(count):
             for column in range(count):
-                part = (slice(row * size, (row + 1) * size), slice(column * size, (column + 1) * size))
+                place = TileAddress(
+                    block.zoom + step, (block.column << step) + column, (block.row << step) + row
+                )
+                rows, columns = self._size_of(place)
+                if rows <= 0 or columns <= 0:
+                    continue
+                y, x = row * size, column * size
+                part = (slice(y, y + rows), slice(x, x + columns))
                 found = self.picture.encode(
                     cells[(slice(None), *part)], None if valid is None else valid[part]
                 )
                 if found is not None:
-                    place = TileAddress(
-                        block.zoom + step, (block.column << step) + column, (block.row << step) + row
-                    )
                     yield EncodedTile(place, *found)
+
+    def _size_of(self, place: TileAddress) -> tuple[int, int]:
+        """Rows and columns of a tile."""
+        if self.whole:
+            return self.cells, self.cells
+        up, (rows, columns) = self.tiles.zoom - place.zoom, self.view.frame.pane.shape
+        left, top = self.tiles.left >> up, self.tiles.top >> up
+        rows = -(-rows >> up) - (place.row - top) * self.cells
+        columns = -(-columns >> up) - (place.column - left) * self.cells
+        return min(self.cells, rows), min(self.cells, columns)
 
     def joined(self, address: TileAddress, parts: Sequence[tuple[TileAddress, BlockTiles]]) -> BlockTiles:
         """The parent of up to four tiles."""
@@ -139,7 +155,7 @@ def _everywhere(valid: Cells | None) -> Cells | None:
 
 def block_steps(cells: int, zooms: int) -> int:
     """How many zooms below the finest one a block holds, of so many that are made."""
-    return min((_BLOCK // cells).bit_length() - 1, zooms - 1)
+    return min(max(1, _BLOCK // cells).bit_length() - 1, zooms - 1)
 
 
 def tiles_of(

@@ -34,8 +34,9 @@ VERBS = {
     "rasterize": "rasterize.rasterize", "polygonize": "polygonize.polygonize", "contour": "contour.contour",
     "trace": "trace.trace", "centroids": "centroids.centroids", "sample": "sample.sample",
     "tally": "tally.tally", "compare": "compare.compare", "profile": "profile.profile",
-    "check": "check.check", "draw": "draw.draw", "deliver pyramid": "deliver.pyramid.pyramid",
-    "deliver heightmap": "deliver.heightmap.heightmap", "deliver hgt": "deliver.hgt.hgt",
+    "check": "check.check", "draw": "draw.draw",
+} | {
+    f"deliver {pack}": f"deliver.{pack}.{pack}" for pack in ("pyramid", "globe", "heightmap", "hgt")
 }  # fmt: skip
 LAZY = ("mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint", "grid",
         "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip

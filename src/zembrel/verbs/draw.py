@@ -75,7 +75,7 @@ def draw(
         return _in_terminal(views[0], paths, look, output)
     frame = views[0].raster.frame if views else None
     crs = _known(frame.crs) if frame else asked_crs(where) or next((t.crs for _, t in tables if t.crs), None)
-    layers = _layers([(name, table.to(crs)) for name, table in tables], shapes)
+    layers = layers_with([(name, table.to(crs)) for name, table in tables], shapes)
     names = [*reversed([origin.name.stem for origin in features]), *(o.name.stem for o in rasters)]
     title = " over ".join(names) if look.title is None else look.title
     ground = frame or _ground(layers, crs, where)
@@ -183,7 +183,7 @@ def _in_terminal(view: View, paths: Sequence[Path], look: Look, output: Output) 
     return Receipt("draw", tuple(paths), frame=view.raster.frame, data=text, plain=False)
 
 
-def _layers(tables: Sequence[tuple[str, Any]], shapes: ShapeLook) -> list[ShapeLayer]:
+def layers_with(tables: Sequence[tuple[str, Any]], shapes: ShapeLook) -> list[ShapeLayer]:
     """Layers with how they are shown: by the field where they have it. Raises InputError if none has."""
     fields = {name for _, table in tables for name in table.columns}
     if shapes.field is not None and shapes.field not in fields:

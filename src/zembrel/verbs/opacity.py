@@ -60,16 +60,21 @@ def settled(view: Raster, title: str, output: Output, *, holds: bool) -> tuple[R
     return colours_of(view), [fact("opacity_as_validity")]
 
 
-def _background(view: Raster, text: str) -> tuple[float, ...]:
-    """The colour `text` in the type of the cells, one value a band. Raises UsageError."""
+def colour_named(text: str, option: str) -> tuple[int, int, int]:
+    """The red, green and blue that an option says. Raises UsageError."""
     from PIL import ImageColor
 
     try:
-        colour: tuple[int, ...] = ImageColor.getrgb(text)[:3]
+        red, green, blue = ImageColor.getrgb(text)[:3]
     except ValueError as exc:
-        raise UsageError(
-            f"--flatten {text}", "that is no colour", "write --flatten white, or '#rrggbb'"
-        ) from exc
+        why = "that is no colour"
+        raise UsageError(f"{option} {text}", why, f"write {option} white, or '#rrggbb'") from exc
+    return red, green, blue
+
+
+def _background(view: Raster, text: str) -> tuple[float, ...]:
+    """The colour `text` in the type of the cells, one value a band. Raises UsageError."""
+    colour: tuple[int, ...] = colour_named(text, "--flatten")
     count = len(view.bands) - 1
     if count == 1 and len(set(colour)) == 1:
         colour = colour[:1]

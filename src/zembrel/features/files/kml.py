@@ -29,7 +29,7 @@ from zembrel.reading import TRUST, readings
 
 _WGS_84 = 4326
 _DEEPEST = 200
-_NO_XML = re.compile("[^\\t\\n\\r\\x20-\\ud7ff\\ue000-\\ufffd\\U00010000-\\U0010ffff]")  # XML 1.0, 2.2
+XML_HOLDS_NOT = re.compile("[^\\t\\n\\r\\x20-\\ud7ff\\ue000-\\ufffd\\U00010000-\\U0010ffff]")  # XML 1.0, 2.2
 _MOST = 2_000_000_000  # bytes of a document in a KMZ
 _TYPES = {INTEGER: "int", REAL: "double", TRUTH: "bool"}
 _MAKERS = {"int": int, "short": int, "uint": int, "ushort": int, "double": float, "float": float}
@@ -205,7 +205,7 @@ class KMLWriter:
         )
         self._file.write(
             '<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2"><Document>'
-            f"<name>{escape(_NO_XML.sub('', schema.name))}</name>\n"
+            f"<name>{escape(XML_HOLDS_NOT.sub('', schema.name))}</name>\n"
             + (f'<Schema name="fields" id="fields">{fields}</Schema>\n' if fields else "")
         )
 
@@ -223,7 +223,7 @@ class KMLWriter:
                 if data
                 else ""
             )
-            self._file.write(f"<Placemark>{own}{data}{''.join(_shape(geometry))}</Placemark>\n")
+            self._file.write(f"<Placemark>{own}{data}{''.join(geometry_text(geometry))}</Placemark>\n")
 
     def finish(self) -> tuple[Fact, ...]:
         self._file.write("</Document></kml>\n")
@@ -244,7 +244,7 @@ class KMLWriter:
     def _held(self, name: str, value: Any) -> str:
         """A value as XML holds it."""
         text = str(int(value)) if isinstance(value, bool) else str(value)
-        kept = _NO_XML.sub("", text)
+        kept = XML_HOLDS_NOT.sub("", text)
         if kept != text:
             self._lost[name] = self._lost.get(name, 0) + 1
         return escape(kept, {"\r": "&#13;"})
@@ -254,7 +254,7 @@ class KMLWriter:
 
 
 def _attribute(name: str) -> str:
-    return quoteattr(_NO_XML.sub("", name))
+    return quoteattr(XML_HOLDS_NOT.sub("", name))
 
 
 def _inside() -> zipfile.ZipInfo:
@@ -264,7 +264,8 @@ def _inside() -> zipfile.ZipInfo:
     return entry
 
 
-def _shape(geometry: shapely.Geometry | None) -> Iterator[str]:
+def geometry_text(geometry: shapely.Geometry | None) -> Iterator[str]:
+    """The elements of a geometry in degrees."""
     if geometry is None or geometry.is_empty:
         return
     kind = geometry.geom_type
@@ -273,10 +274,12 @@ def _shape(geometry: shapely.Geometry | None) -> Iterator[str]:
     elif kind == "Polygon":
         turned = shapely.orient_polygons(geometry)
         sides = [("outer", turned.exterior), *(("inner", ring) for ring in turned.interiors)]
-        rings = (f"<{side}BoundaryIs>{''.join(_shape(ring))}</{side}BoundaryIs>" for side, ring in sides)
+        rings = (
+            f"<{side}BoundaryIs>{''.join(geometry_text(ring))}</{side}BoundaryIs>" for side, ring in sides
+        )
         yield f"<Polygon>{''.join(rings)}</Polygon>"
     else:
-        parts = (text for part in geometry.geoms for text in _shape(part))
+        parts = (text for part in geometry.geoms for text in geometry_text(part))
         yield f"<MultiGeometry>{''.join(parts)}</MultiGeometry>"
 
 

@@ -1,0 +1,89 @@
+"""deliver globe: a KMZ of rasters and features."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.bring import Method
+from zembrel.cli.change import Stretch
+from zembrel.cli.command import Command
+from zembrel.cli.options import BETWEEN
+from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded, class_way
+from zembrel.verbs.options import Inputs, Output, Where
+
+_NOT_HERE = (
+    "onto", "crs", "cell", "longest", "format", "type", "nodata", "compress", "settings", "world_file",
+    "keep_going", "classes", *BETWEEN,
+)  # fmt: skip
+
+
+def globe(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    each: Annotated[
+        bool, typer.Option("--each", help="Every raster is a layer of its own; else all are seen as one.")
+    ] = False,
+    levels: Annotated[
+        int | None, typer.Option("--levels", metavar="N", help="Levels of detail; as many as it takes.")
+    ] = None,
+    clear: Annotated[
+        str | None, typer.Option("--clear", metavar="COLOUR", help="Cells of this colour become clear.")
+    ] = None,
+    tolerance: Annotated[
+        int, typer.Option("--tolerance", metavar="N", help="How far they may be from it, of 255.")
+    ] = 0,
+    opacity: Annotated[
+        float, typer.Option("--opacity", metavar="SHARE", help="Of pictures, 0 (clear) to 1.")
+    ] = 1.0,
+    order: Annotated[
+        int, typer.Option("--order", metavar="N", help="Pictures of higher order lie on top.")
+    ] = 0,
+    visible: Annotated[
+        str | None,
+        typer.Option(
+            "--visible", metavar="NEAR,FAR", help="Show pictures while a view is so wide: 2km,200km."
+        ),
+    ] = None,
+    key: Annotated[bool, typer.Option("--key/--no-key", help="A legend at the edge of the screen.")] = True,
+    quality: Annotated[int, typer.Option("--quality", metavar="N", help="Of JPEG, 1 to 100.")] = 85,
+    method: Method = "auto",
+    ramp: Ramp = None,
+    legend: ClassColours = None,
+    limits: RampEnds = None,
+    shade: Shaded = False,
+    stretch: Stretch = None,
+    title: Annotated[str | None, typer.Option("--title", metavar="TEXT", help="Its name.")] = None,
+    field: Annotated[
+        str | None, typer.Option("--field", metavar="NAME", help="Colour features by this field.")
+    ] = None,
+    classes: Annotated[
+        str,
+        typer.Option("--classes", metavar="WAY:N", help="Of numbers: quantile:5, equal:5 or natural:5."),
+    ] = "quantile",
+) -> Any:
+    """A KMZ for virtual globes: pictures at full resolution as a tree of linked regions, features with their
+    colours and values over them, and a key."""
+    from zembrel.draw.shapes import ShapeLook
+    from zembrel.formats.legendfile import read_legend
+    from zembrel.verbs.deliver import globe as verb
+    from zembrel.verbs.paint import Brush
+
+    brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
+    way, count = class_way(classes)
+    shapes = ShapeLook(field, way, count, ramp, brush.legend)
+    look = verb.GlobeLook(
+        each, levels, clear, tolerance, opacity, order, visible, key, quality, method, brush, stretch, title,
+        shapes,
+    )  # fmt: skip
+    return verb.globe(inputs, where, output, look)
+
+
+COMMANDS = {
+    "deliver globe": Command(
+        globe, "zembrel deliver globe island.tif tracks.geojson --out island.kmz", _NOT_HERE, features=True
+    ),
+}

@@ -1,0 +1,38 @@
+"""Facts of packs in words."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+Values = Mapping[str, Any]
+
+
+def _of_zoom(v: Values) -> str:
+    return f"cells of {v['cell']:.4g} at zoom {v['zoom']} (native {v['native']:.4g})"
+
+
+PACKS: Mapping[str, str | Callable[[Values], str]] = {
+    "against_source": "{rms:.3g} m rms off the source, 95 % within {ninety_five:.3g} m ({places:,} places)",
+    "blocks_stood": "{blocks:,} blocks of tiles stood already",
+    "cells_of_zoom": _of_zoom,
+    "cells_without_heights": "{cells:,} cells without a height left out",
+    "crs_in_metres": "{crs} (metres both ways)",
+    "degree_cells": "{cells:,} cells of one degree, {side:,} heights a side ({seconds} arcsec)",
+    "detail_levels": "{levels} level{levels:s}: {pieces:,} piece{pieces:s} of up to {cells:,} cells a side",
+    "empty_tiles": "{tiles:,} empty tiles left out",
+    "features_read_back": "{features:,} feature{features:s} read back",
+    "heights_held_at_ends": "{cells:,} heights beyond the range held at its ends",
+    "heights_in_tiles": "height is {base:g} + {step:.6g} x the number in the {way}",
+    "heights_of_numbers": "0 is {low:.8g} m, 65535 is {high:.8g} m (steps of {step:.4g} m)",
+    "made_square": "{side:,.10g} a side (made square: {east:,.6g} more east-west, {north:,.6g} north-south)",
+    "north_at": "north at the {side}, first row the {row}",
+    "nothing_to_compare": "no place to compare with the source",
+    "pieces_read_back": "{pieces:,} piece{pieces:s} read back",
+    "terrain_read_back": "read back: off by {most:.3g} m at most (steps of {step:.3g} m)",
+    "tiles_read_back": "{tiles:,} of {pictures:,} tiles read back, each in its place",
+    "two_formats": "tiles are of two formats: where one is needed, name it by --tile-format",
+    "voids_filled": "{cells:,} voids at {height:.6g} m",
+    "voids_in_cells": "{voids:,} voids",
+    "zooms": "zooms {lowest} to {highest} of {tiling}, tiles of {cells} cells",
+}
