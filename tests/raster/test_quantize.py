@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from PIL import Image
 
 from rasters import random_cells, raster
 from zembrel.grid.pane import Pane
 from zembrel.raster.legend import Legend, LegendEntry
+from zembrel.raster.perceptual import difference, to_lab
 from zembrel.raster.quantize import ColourCounts, median_cut, nearest_table
 from zembrel.raster.views.quantized import Quantized
 
@@ -59,5 +61,41 @@ def test_the_table_is_the_nearest_entry() -> None:
     table = nearest_table(palette)
     for at in np.random.default_rng(2).integers(0, table.size, 300).tolist():
         colour = np.array([at >> 12, at >> 6 & 63, at & 63]) * 4 + 2.0
-        away = [float(((np.array(entry.colour) - colour) ** 2).sum()) for entry in palette.entries]
-        assert away[int(table[at])] == min(away)
+        away = [float(difference(np.array(entry.colour), colour)) for entry in palette.entries]
+        assert away[int(table[at])] == pytest.approx(min(away))
+
+
+def test_colours_have_their_published_places() -> None:
+    """B. Lindbloom's tables of the sRGB primaries, D65."""
+    places = {
+        (255, 0, 0): (53.24, 80.09, 67.20),
+        (0, 255, 0): (87.73, -86.18, 83.18),
+        (0, 0, 255): (32.30, 79.19, -107.86),
+    }
+    for colour, place in places.items():
+        assert to_lab(np.array(colour)) == pytest.approx(place, abs=0.02)
+    assert to_lab(np.array([255, 255, 255])) == pytest.approx((100, 0, 0), abs=1e-3)
+
+
+def test_a_picture_in_127_colours_looks_no_worse_than_by_a_known_way() -> None:
+    """Pillow's palettes, each refined and dithered by it, differ more from a picture with smooth slopes."""
+    rows, columns = np.mgrid[:400, :500] / 500
+    shades = [
+        80 + 60 * np.sin(9 * rows + 4 * columns),
+        110 + 70 * rows * columns + 30 * np.sin(31 * columns),
+        60 + 90 * columns,
+    ]
+    cells = (
+        (np.stack(shades) + np.random.default_rng(5).normal(0, 4, (3, 400, 500)))
+        .clip(0, 255)
+        .astype(np.uint8)
+    )
+    picture = cells.transpose(1, 2, 0)
+    palette = median_cut(counted(cells), 127)
+    ours = palette.table()[Quantized(raster(cells), palette).cells(Pane(0, 0, 400, 500)).cells[0]]
+    theirs = []
+    for method in (Image.Quantize.MEDIANCUT, Image.Quantize.MAXCOVERAGE, Image.Quantize.FASTOCTREE):
+        best = Image.fromarray(picture).quantize(127, method, kmeans=3)
+        made = Image.fromarray(picture).quantize(palette=best, dither=Image.Dither.FLOYDSTEINBERG)
+        theirs.append(difference(picture, np.asarray(made.convert("RGB"))).mean())
+    assert difference(picture, ours).mean() < min(theirs)

@@ -30,8 +30,8 @@ def plain(cells, table, bits, offsets, top, left, codes):  # type: ignore[no-unt
 
 
 @kernel
-def diffused(cells, table, bits, colours, codes):  # type: ignore[no-untyped-def]
-    """The same, each cell's error handed on to the right and down.
+def diffused(cells, table, bits, colours, share, codes):  # type: ignore[no-untyped-def]
+    """The same, a share of each cell's error handed on to the right and down.
 
     colours: (256, 3) of the codes.
     """
@@ -51,7 +51,7 @@ def diffused(cells, table, bits, colours, codes):  # type: ignore[no-untyped-def
             code = table[at]
             codes[r, c] = code
             for b in range(3):
-                error = value[b] - colours[code, b]
+                error = share * (value[b] - colours[code, b])
                 here[c + 2, b] += error * np.float32(7 / 16)
                 below[c, b] += error * np.float32(3 / 16)
                 below[c + 1, b] += error * np.float32(5 / 16)

@@ -16,6 +16,7 @@ from zembrel.raster.model import Band, Block, Raster
 from zembrel.raster.quantize import LOOKUP_BITS, nearest_table
 
 DITHERS = ("diffusion", "ordered", "none")
+_FINE, _FINE_SHARE = 64, 0.85  # colours of a palette whose errors can hardly be seen
 _SIDE, _LEAD = 256, 32  # errors run within squares of the frame, begun so many cells earlier
 
 
@@ -58,8 +59,12 @@ class Quantized:
         pattern: npt.NDArray[np.float32] = (((order + 0.5) / 64 - 0.5) * apart).astype(np.float32)
         return pattern
 
-    def cells(self, pane: Pane) -> Block:
+    @property
+    def _share(self) -> np.float32:
+        """How much of an error is handed on: not all with a fine palette, or noise grows."""
+        return np.float32(_FINE_SHARE if len(self.palette.entries) >= _FINE else 1.0)
 
+    def cells(self, pane: Pane) -> Block:
         if self.dither == "diffusion":
             return self._diffused(pane)
         block = self.source.cells(pane)
@@ -69,7 +74,6 @@ class Quantized:
         return Block(codes[None], None if block.valid is None else block.anywhere)
 
     def _diffused(self, pane: Pane) -> Block:
-
         first_row, first_column = pane.top // _SIDE * _SIDE, pane.left // _SIDE * _SIDE
         last_column = min(-(-pane.right // _SIDE) * _SIDE, self.frame.columns)  # errors also go to the left
         whole = Pane(first_row, first_column, pane.bottom, last_column)
@@ -87,7 +91,7 @@ class Quantized:
             rows, columns = begun.within(wide)
             codes = np.empty(begun.shape, np.uint8)
             cells = np.ascontiguousarray(block.cells[:3, rows, columns])
-            kernels.dither.diffused(cells, self._table, LOOKUP_BITS, colours, codes)
+            kernels.dither.diffused(cells, self._table, LOOKUP_BITS, colours, self._share, codes)
             out[part.within(pane)] = codes[part.within(begun)]
         rows, columns = pane.within(wide)
         valid = None if block.valid is None else block.anywhere[rows, columns]
