@@ -45,6 +45,7 @@ RUNS = {
     "draw": ("relief.tif", "--out", "o/d.png"),
     "deliver pyramid": ("landcover.tif", "--zooms", "11", "--out", "o/p.pmtiles"),
     "deliver globe": ("landcover.tif", "coast.geojson", "--out", "o/g.kmz"),
+    "deliver chart": ("landcover.tif", "--out", "o/ch/"),
     "deliver heightmap": ("relief.tif", "--size", "65", "--out", "o/hm/"),
     "deliver hgt": ("relief.tif", "--cell", "3arcsec", "--out", "o/hgt/"),
 }  # fmt: skip

@@ -6,6 +6,7 @@ Source: P. Heckbert, "Color image quantization for frame buffer display", SIGGRA
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
@@ -16,8 +17,8 @@ from zembrel.raster.model import Block
 from zembrel.raster.perceptual import to_lab
 from zembrel.scipypart import scipy
 
-_ROUNDS = 20
-_BITS = 5  # of each colour that the histogram tells apart
+_ROUNDS, _SETTLED = 20, 0.002  # at most, and the share of colours that may change in the last one
+_BITS = 6  # of each colour that the histogram tells apart
 LOOKUP_BITS = 6  # of each colour that tell the nearest entry of a palette
 Array = npt.NDArray[np.float64]
 
@@ -86,9 +87,9 @@ def _refined(seen: Array, weight: Array, owner: npt.NDArray[np.intp], count: int
     IEEE Transactions on Information Theory 28, 1982)."""
     for _ in range(_ROUNDS if count else 0):
         nearest = scipy("spatial").cKDTree(_means(seen, weight, owner, count)).query(seen)[1]
-        if (nearest == owner).all():
+        changed, owner = (nearest != owner).mean(), nearest
+        if changed < _SETTLED:
             break
-        owner = nearest
     return owner
 
 
@@ -99,6 +100,7 @@ def _means(values: Array, weight: Array, owner: npt.NDArray[np.intp], count: int
     return (np.array(sums)[:, cells > 0] / cells[cells > 0]).T
 
 
+@lru_cache(maxsize=4)
 def nearest_table(palette: Legend) -> npt.NDArray[np.uint8]:
     """Code of the entry that looks most like each colour of LOOKUP_BITS bits, red slowest: (2^18,)."""
     steps = 1 << LOOKUP_BITS

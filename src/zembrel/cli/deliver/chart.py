@@ -1,0 +1,65 @@
+"""deliver chart: raster nautical charts."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.bring import Method
+from zembrel.cli.change import Stretch
+from zembrel.cli.command import Command
+from zembrel.cli.options import BETWEEN
+from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded
+from zembrel.verbs.options import Inputs, Output, Where
+
+_NOT_HERE = (
+    "onto", "crs", "cell", "longest", "format", "type", "nodata", "compress", "settings", "world_file",
+    "keep_going", *BETWEEN,
+)  # fmt: skip
+
+
+def chart(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    scale: Annotated[
+        int | None,
+        typer.Option("--scale", metavar="N", help="In print, 25000 for 1:25,000; by the native cells."),
+    ] = None,
+    colours: Annotated[int, typer.Option("--colours", metavar="N", help="At most, 2 to 127.")] = 127,
+    dither: Annotated[
+        str, typer.Option("--dither", metavar="WAY", help="diffusion, ordered or none.")
+    ] = "diffusion",
+    panels: Annotated[
+        str | None, typer.Option("--panels", metavar="CxR", help="Split each chart: 2x3, into a folder/.")
+    ] = None,
+    title: Annotated[str | None, typer.Option("--title", metavar="TEXT", help="Name of the chart.")] = None,
+    number: Annotated[
+        str | None, typer.Option("--number", metavar="TEXT", help="Of the chart in its series.")
+    ] = None,
+    edition: Annotated[str, typer.Option("--edition", metavar="TEXT", help="Of the chart.")] = "1",
+    method: Method = "auto",
+    ramp: Ramp = None,
+    legend: ClassColours = None,
+    limits: RampEnds = None,
+    shade: Shaded = False,
+    stretch: Stretch = None,
+) -> Any:
+    """Raster nautical charts (.kap) in Mercator: at most 127 colours, reference points and polynomials both
+    ways. All inputs are one chart.kap; into a folder/ each is a chart, with a catalogue of them."""
+    from zembrel.formats.legendfile import read_legend
+    from zembrel.verbs.deliver import chart as verb
+    from zembrel.verbs.paint import Brush
+
+    brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
+    charting = verb.Charting(scale, colours, dither, panels, title, number, edition, method, brush, stretch)
+    return verb.chart(inputs, where, output, charting)
+
+
+COMMANDS = {
+    "deliver chart": Command(
+        chart, "zembrel deliver chart island.tif --scale 25000 --out island.kap", _NOT_HERE
+    ),
+}
