@@ -59,7 +59,7 @@ def seeds(folder: Path) -> list[Seed]:
         ("convert", "p.txt", "--columns", "x,y,z", "--from-crs", "EPSG:32626", "--out", f"s.{e}")
         for e in POINTS
     ]
-    runs += [("convert", "r.tif", "--out", "q.flt")]
+    runs += [("convert", "r.tif", "--out", "q.flt"), ("deliver", "chart", "r.tif", "--out", "r.kap")]
     runs += [("frame", "r.tif", "--out", "r.frame.toml"), ("mosaic", "r.tif", "--out", "r.quilt.toml")]
     os.chdir(folder)
     for words in runs:

@@ -10,6 +10,7 @@ import typer
 from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
+from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
 from zembrel.cli.options import BETWEEN
 from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded
 from zembrel.verbs.options import Inputs, Output, Where
@@ -46,6 +47,8 @@ def chart(
     limits: RampEnds = None,
     shade: Shaded = False,
     stretch: Stretch = None,
+    carry_to: CarryTo = None,
+    device: DeviceName = None,
 ) -> Any:
     """Raster nautical charts (.kap) in Mercator: at most 127 colours, reference points and polynomials both
     ways. All inputs are one chart.kap; into a folder/ each is a chart, with a catalogue of them."""
@@ -55,7 +58,7 @@ def chart(
 
     brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
     charting = verb.Charting(scale, colours, dither, panels, title, number, edition, method, brush, stretch)
-    return verb.chart(inputs, where, output, charting)
+    return verb.chart(inputs, where, output, charting, carry_of(carry_to, device))
 
 
 COMMANDS = {

@@ -8,6 +8,7 @@ import typer
 
 from zembrel.cli.bring import Method
 from zembrel.cli.command import Command
+from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
 from zembrel.cli.options import BETWEEN
 from zembrel.verbs.options import Inputs, Output, Where
 
@@ -48,6 +49,8 @@ def heightmap(
     ] = "sea",
     sea: Annotated[float, typer.Option("--sea", metavar="HEIGHT", help="Of the sea, in metres.")] = 0.0,
     method: Method = "auto",
+    carry_to: CarryTo = None,
+    device: DeviceName = None,
 ) -> Any:
     """Terrain for simulation engines: a raw square of 16-bit heights, overlays of just that square, and a
     TOML file with its measures and the sentence to type into the engine."""
@@ -56,15 +59,22 @@ def heightmap(
     shaping = verb.Shaping(
         tuple(overlay or ()), size, overlay_size, span, order, north, turn, void, sea, method
     )
-    return verb.heightmap(inputs, where, output, shaping)
+    return verb.heightmap(inputs, where, output, shaping, carry_of(carry_to, device))
 
 
-def hgt(inputs: Inputs, where: Where, output: Output, method: Method = "auto") -> Any:
+def hgt(
+    inputs: Inputs,
+    where: Where,
+    output: Output,
+    method: Method = "auto",
+    carry_to: CarryTo = None,
+    device: DeviceName = None,
+) -> Any:
     """Heights as cells of one degree, all that cover an area, by their names (N46W024.hgt): heights every
     --cell 1arcsec or 3arcsec, by the native cells if not said."""
     from zembrel.verbs.deliver import hgt as verb
 
-    return verb.hgt(inputs, where, output, method)
+    return verb.hgt(inputs, where, output, method, carry_of(carry_to, device))
 
 
 _DEGREES = tuple(name for name in _NOT_HERE if name not in ("cell", "mask"))

@@ -10,6 +10,7 @@ import typer
 from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
+from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
 from zembrel.cli.options import BETWEEN
 from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded, class_way
 from zembrel.verbs.options import Inputs, Output, Where
@@ -64,6 +65,8 @@ def globe(
         str,
         typer.Option("--classes", metavar="WAY:N", help="Of numbers: quantile:5, equal:5 or natural:5."),
     ] = "quantile",
+    carry_to: CarryTo = None,
+    device: DeviceName = None,
 ) -> Any:
     """A KMZ for virtual globes: pictures at full resolution as a tree of linked regions, features with their
     colours and values over them, and a key."""
@@ -79,7 +82,7 @@ def globe(
         each, levels, clear, tolerance, opacity, order, visible, key, quality, method, brush, stretch, title,
         shapes,
     )  # fmt: skip
-    return verb.globe(inputs, where, output, look)
+    return verb.globe(inputs, where, output, look, carry_of(carry_to, device))
 
 
 COMMANDS = {

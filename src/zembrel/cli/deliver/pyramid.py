@@ -10,6 +10,7 @@ import typer
 from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
+from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
 from zembrel.cli.options import BETWEEN
 from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded
 from zembrel.verbs.options import Inputs, Output, Where
@@ -82,6 +83,8 @@ def pyramid(
         bool,
         typer.Option("--resume", help="Keep what is made until all is; go on from what is kept."),
     ] = False,
+    carry_to: CarryTo = None,
+    device: DeviceName = None,
 ) -> Any:
     """Tiles of many zooms for phones, controllers and web maps: a folder/, .zip, .mbtiles, .gpkg or .pmtiles.
     The finest tiles are resampled once from the source, all others made of the four below them."""
@@ -94,7 +97,7 @@ def pyramid(
         zooms, tiling, tile_cells, tile_format, quality, rows, method, brush, stretch, title,
         attribution or "", heights, viewer, tuple(beside or ()), resume,
     )  # fmt: skip
-    return verb.pyramid(inputs, where, output, packing)
+    return verb.pyramid(inputs, where, output, packing, carry_of(carry_to, device))
 
 
 COMMANDS = {

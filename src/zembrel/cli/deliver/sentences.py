@@ -17,6 +17,7 @@ PACKS: Mapping[str, str | Callable[[Values], str]] = {
     "blocks_stood": "{blocks:,} blocks of tiles stood already",
     "cells_of_zoom": _of_zoom,
     "cells_without_heights": "{cells:,} cells without a height left out",
+    "carried": "carried to {place} of the {device}: {files:,} file{files:s} verified by checksum",
     "chart_read_back": "read back, off by {most:.2g} cells at most",
     "chart_scale": "scale 1:{scale:,.0f} at {per_inch} cells an inch",
     "colours_exact": "{colours} colours, all as they are",

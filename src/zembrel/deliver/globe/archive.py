@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import zipfile
 from pathlib import Path
 
@@ -110,3 +111,14 @@ class PictureLayer:
 
 def _named(piece: TileAddress) -> str:
     return f"{piece.column}-{piece.row}"
+
+
+def dot() -> bytes:
+    """A white disc, which globes tint."""
+    from PIL import Image, ImageDraw
+
+    disc = Image.new("RGBA", (64, 64), (0, 0, 0, 0))
+    ImageDraw.Draw(disc).ellipse((8, 8, 56, 56), fill=(255, 255, 255, 255), outline=(0, 0, 0, 255), width=4)
+    held = io.BytesIO()
+    disc.save(held, "PNG")
+    return held.getvalue()

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from zembrel.deliver.devices.rules import PackTraits
 from zembrel.deliver.fewcolours import FewColours, how_unlike, in_few_colours
 from zembrel.draw.ramps import check_ramp
 from zembrel.engine.commit import Staging, check_free, resource_errors
@@ -34,6 +35,7 @@ from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.opacity import Flattened
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.quantized import DITHERS
+from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
 from zembrel.verbs.endings import check_ending
 from zembrel.verbs.intake import RASTERS, take
@@ -88,13 +90,20 @@ class _Source(NamedTuple):
     said: list[Fact]
 
 
-def chart(inputs: Inputs, where: Where, output: Output, charting: Charting) -> Receipt:
+def chart(
+    inputs: Inputs, where: Where, output: Output, charting: Charting, carry: Carry = NOWHERE
+) -> Receipt:
     """Rasters, seen as one, as a chart `.kap`; into a folder a chart of each, with a catalogue.
 
     Raises UsageError for words that mean nothing, InputError where nothing lies in the area.
     """
+    _check(output, output.to_folder, charting)
+    return carried(carry, output, "chart", lambda: _packed(inputs, where, output, charting))
+
+
+def _packed(inputs: Inputs, where: Where, output: Output, charting: Charting) -> DeliveredPack:
+    """The charts, and what a device asks of them."""
     folder = output.to_folder
-    _check(output, folder, charting)
     layers = open_layers(take(inputs, output if not folder else replace(output, out=None), (RASTERS,)))
     groups = [[layer] for layer in layers] if folder else [layers]
     sources = [_source(group, where, output, folder, charting) for group in groups]
@@ -111,9 +120,11 @@ def chart(inputs: Inputs, where: Where, output: Output, charting: Charting) -> R
     if output.dry_run:
         room = free_at(output.path)
         planned = Result(output.path, bytes_at_most=size, count=len(sheets), what="charts", free=room)
-        return replace(receipt, results=(planned,))
+        return DeliveredPack(replace(receipt, results=(planned,)), PackTraits("chart"))
     made, checks = _written(sources, folder, output, charting)
-    return replace(receipt, checks=checks, results=(made,), seconds=output.seconds)
+    done = replace(receipt, checks=checks, results=(made,), seconds=output.seconds)
+    files = tuple(sheet.path for sheet in sheets) if folder else ()
+    return DeliveredPack(done, PackTraits("chart", colours=charting.colours), files)
 
 
 def _check(output: Output, folder: bool, charting: Charting) -> None:

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import shapely
 
+from zembrel.deliver.devices.rules import PackTraits
 from zembrel.deliver.globe import markup
-from zembrel.deliver.globe.archive import GlobeArchive, PictureLayer
+from zembrel.deliver.globe.archive import GlobeArchive, PictureLayer, dot
 from zembrel.deliver.globe.markup import Shown
 from zembrel.deliver.globe.reading import read_globe
 from zembrel.deliver.globe.tree import PieceTree
@@ -32,6 +32,7 @@ from zembrel.measure import parse_length
 from zembrel.raster.model import Raster
 from zembrel.raster.views.cleared import Cleared
 from zembrel.raster.views.palette import expand_palette
+from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import PackCells, as_colours
 from zembrel.verbs.draw import layers_with
 from zembrel.verbs.endings import check_ending
@@ -94,12 +95,19 @@ class _Shapes(NamedTuple):
     entries: tuple[tuple[str, str], ...]
 
 
-def globe(inputs: Inputs, where: Where, output: Output, look: GlobeLook) -> Receipt:
+def globe(inputs: Inputs, where: Where, output: Output, look: GlobeLook, carry: Carry = NOWHERE) -> Receipt:
     """Rasters, seen as one or each by itself, and features over them, as a KMZ for virtual globes.
 
     Raises UsageError for words that mean nothing, InputError where nothing lies in the area.
     """
-    _check(where, output, look)
+    _check(output, look)
+    traits = PackTraits("globe")
+    return carried(
+        carry, output, "globe", lambda: DeliveredPack(_packed(inputs, where, output, look), traits)
+    )
+
+
+def _packed(inputs: Inputs, where: Where, output: Output, look: GlobeLook) -> Receipt:
     found = identified(inputs, output, (RASTERS, FEATURES))
     rasters = [open_layer(dataset.origin, inputs) for dataset in found if dataset.kind == RASTERS]
     groups = [[layer] for layer in rasters] if look.each else [rasters] if rasters else []
@@ -122,7 +130,7 @@ def globe(inputs: Inputs, where: Where, output: Output, look: GlobeLook) -> Rece
     return replace(receipt, checks=checks, results=(made,), seconds=output.seconds)
 
 
-def _check(where: Where, output: Output, look: GlobeLook) -> None:
+def _check(output: Output, look: GlobeLook) -> None:
     check_ending(output.path, ENDINGS, "globe")
     if not 0 < look.opacity <= 1:
         raise UsageError(f"--opacity {look.opacity:g}", "it has 0 (clear) to 1", "write --opacity 0.7")
@@ -242,7 +250,7 @@ def _filled(
         folders.append(markup.link(layer.name, name))
         keys += [ClassKey(layer.name, layer.entries)] if layer.entries else []
     if shapes:
-        archive.picture(markup.DOT, _dot())
+        archive.picture(markup.DOT, dot())
     for n, picture in enumerate(pictures):
         made = PictureLayer(archive, picture.name, n, picture.tree, _shown(picture, look, n))
         _put(made, picture, output, look)
@@ -280,14 +288,3 @@ def _view_of(pictures: Sequence[_Picture], shapes: Sequence[_Shapes]) -> str:
     west, south = min(b[0] for b in bounds), min(b[1] for b in bounds)
     east, north = max(b[2] for b in bounds), max(b[3] for b in bounds)
     return markup.look_at((west, south, east, north), max(east - west, north - south) * 111_320)
-
-
-def _dot() -> bytes:
-    """A white disc, which globes tint."""
-    from PIL import Image, ImageDraw
-
-    disc = Image.new("RGBA", (64, 64), (0, 0, 0, 0))
-    ImageDraw.Draw(disc).ellipse((8, 8, 56, 56), fill=(255, 255, 255, 255), outline=(0, 0, 0, 255), width=4)
-    held = io.BytesIO()
-    disc.save(held, "PNG")
-    return held.getvalue()

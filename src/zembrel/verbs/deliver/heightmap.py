@@ -10,24 +10,25 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from zembrel.deliver.devices.rules import PackTraits
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room, free_at
-from zembrel.engine.run import over_panes, run
-from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
+from zembrel.engine.run import run
+from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
 from zembrel.formats.plainraw import make_sink
 from zembrel.formats.pngstrips import png_sink
 from zembrel.grid.framefile import crs_text
-from zembrel.grid.pane import Pane
 from zembrel.handles import size_on_disk
 from zembrel.raster.model import Band, Raster, is_photo, shared_type
-from zembrel.raster.survey import Statistics
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.turned import turned
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.tomlfile import write_toml
+from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
+from zembrel.verbs.deliver.heightrange import HeightRange, StoredHeights, range_of, read_back
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
 from zembrel.verbs.deliver.square import Square, square_of
 from zembrel.verbs.intake import RASTERS, take
@@ -37,8 +38,6 @@ from zembrel.verbs.lengths import in_metres
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import Brush
 from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.stretch import ends_of
-from zembrel.verbs.survey import blocks_of, seen
 
 TERRAIN, ABOUT = "terrain.r16", "terrain.toml"
 _TOP = 65_535
@@ -68,23 +67,6 @@ class Shaping:
     method: str = "auto"
 
 
-class _Range(NamedTuple):
-    """Heights of numbers 0 and 65535, that of voids, and how many of these there are."""
-
-    low: float
-    high: float
-    void: float
-    voids: int
-
-    @property
-    def step(self) -> float:
-        return (self.high - self.low) / _TOP
-
-    def number(self, height: float) -> int:
-        """The number nearest to a height."""
-        return int(np.clip(round((height - self.low) / self.step), 0, _TOP))
-
-
 class _Picture(NamedTuple):
     """An overlay: the name of its file, and its cells."""
 
@@ -93,13 +75,24 @@ class _Picture(NamedTuple):
     sources: tuple[Path, ...]
 
 
-def heightmap(inputs: Inputs, where: Where, output: Output, shaping: Shaping) -> Receipt:
+def heightmap(
+    inputs: Inputs, where: Where, output: Output, shaping: Shaping, carry: Carry = NOWHERE
+) -> Receipt:
     """Heights, seen as one, as a raw square of 16 bits, with overlays and a TOML file that says what it is.
 
     Raises UsageError for words that mean nothing, InputError for what is no elevation.
     """
     _check(shaping, where)
     _check_places(output, shaping)
+    files = tuple(output.path / name for name in _names(shaping))
+
+    def make() -> DeliveredPack:
+        return DeliveredPack(_packed(inputs, where, output, shaping), PackTraits("heightmap"), files)
+
+    return carried(carry, output, "heightmap", make)
+
+
+def _packed(inputs: Inputs, where: Where, output: Output, shaping: Shaping) -> Receipt:
     layers = open_layers(take(inputs, replace(output, out=None), (RASTERS,)))
     square, chose = square_of(layers, where)
     view, said = joined(layers, square.nodes(shaping.size), shaping.method)
@@ -121,7 +114,7 @@ def heightmap(inputs: Inputs, where: Where, output: Output, shaping: Shaping) ->
             output.path, bytes_at_most=size, count=count, what="files", free=free_at(output.path)
         )
         return replace(receipt, results=(planned,))
-    heights = _range(view, shaping, output)
+    heights = range_of(view, shaping.span, shaping.void, shaping.sea, output.limits)
     made, found = _written(view, heights, square, pictures, output, shaping)
     sea = fact("voids_filled", cells=heights.voids, height=heights.void) if heights.voids else None
     ends = fact("heights_of_numbers", low=heights.low, high=heights.high, step=heights.step)
@@ -163,9 +156,14 @@ def _is_height(text: str) -> bool:
         return text in ("sea", "lowest")
 
 
+def _names(shaping: Shaping) -> list[str]:
+    """The files of a terrain."""
+    return [TERRAIN, ABOUT, *(f"{Path(name).stem}.png" for name in shaping.overlay)]
+
+
 def _check_places(output: Output, shaping: Shaping) -> None:
     """Raises UsageError for overlays of one name, RefusedError for what stands there."""
-    names = [TERRAIN, ABOUT, *(f"{Path(name).stem}.png" for name in shaping.overlay)]
+    names = _names(shaping)
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice is not None:
         raise UsageError(f"two files would be {twice}", "overlays are named after their inputs", "rename one")
@@ -185,28 +183,9 @@ def _picture(name: str, square: Square, where: Where, output: Output, shaping: S
     return _Picture(f"{Path(name).stem}.png", turned(shown, shaping.turn // 90), sources)
 
 
-def _range(view: Raster, shaping: Shaping, output: Output) -> _Range:
-    """The heights that 0 and 65535 stand for. Raises RefusedError where there are none, or all are equal."""
-    tally = seen(view, Statistics(), output.limits).tallies[0]
-    voids = view.frame.size - tally.cells
-    if not tally.cells:
-        raise RefusedError("no height lies in the area", "all of it is void", "check --within")
-    void = {"sea": shaping.sea, "lowest": tally.low}.get(shaping.void)
-    void = float(shaping.void) if void is None else void
-    if shaping.span is not None:
-        low, high = ends_of(view, shaping.span, output.limits)
-    else:
-        low, high = (min(tally.low, void), max(tally.high, void)) if voids else (tally.low, tally.high)
-    if not (math.isfinite(low) and math.isfinite(high)):
-        raise RefusedError("some heights are infinite", "a range has two ends", "add --range 0,800")
-    if not low < high:
-        raise RefusedError("all heights are equal", "there is no range for 65,536 steps", "add --range 0,800")
-    return _Range(low, high, void, voids)
-
-
 def _written(
     view: Raster,
-    heights: _Range,
+    heights: HeightRange,
     square: Square,
     pictures: Sequence[_Picture],
     output: Output,
@@ -224,7 +203,8 @@ def _written(
             for picture in pictures:
                 made = picture.view
                 run(made, png_sink(places[picture.name], made.frame, made.bands, _BLANK), output.limits)
-        found = _read_back(view, places[TERRAIN], heights, output, shaping)
+        stored = StoredHeights(places[TERRAIN], shaping.order == "big", shaping.north == "bottom", heights)
+        found = read_back(view, stored, output.limits)
         staging.write_text(folder / ABOUT, write_toml(_about(square, heights, pictures, shaping)))
         size = sum(size_on_disk(place) for place in places.values())
         staging.publish()
@@ -232,39 +212,9 @@ def _written(
     return result, found
 
 
-@dataclass(frozen=True, eq=False)
-class _ReadBack:
-    """How far heights in a file are off those of `view`, read as an engine does, and how many lie beyond."""
-
-    view: Raster
-    path: Path
-    kind: str
-    upward: bool
-    heights: _Range
-
-    def __call__(self, pane: Pane) -> tuple[float, int]:
-        stored = np.memmap(self.path, self.kind, "r", shape=self.view.frame.pane.shape)
-        numbers = stored[:: -1 if self.upward else 1][pane.within(self.view.frame.pane)]
-        block = self.view.cells(pane)
-        held = self.heights.low + numbers.astype(float) * self.heights.step
-        off = np.where(block.valid_of(0), np.abs(held - block.cells[0]), 0.0)
-        beyond = off > self.heights.step
-        return float(off[~beyond].max(initial=0.0)), int(beyond.sum())
-
-
-def _read_back(
-    view: Raster, path: Path, heights: _Range, output: Output, shaping: Shaping
-) -> tuple[Fact, ...]:
-    """What reading the terrain back shows."""
-    kind = "<u2" if shaping.order == "little" else ">u2"
-    task = _ReadBack(view, path, kind, shaping.north == "bottom", heights)
-    looks = list(over_panes(view, blocks_of(view), task, output.limits))
-    beyond = sum(count for _, count in looks)
-    said = [fact("terrain_read_back", most=max(most for most, _ in looks), step=heights.step)]
-    return tuple([*said, fact("heights_held_at_ends", cells=beyond)] if beyond else said)
-
-
-def _about(square: Square, heights: _Range, pictures: Sequence[_Picture], shaping: Shaping) -> dict[str, Any]:
+def _about(
+    square: Square, heights: HeightRange, pictures: Sequence[_Picture], shaping: Shaping
+) -> dict[str, Any]:
     """What an engine, or whoever feeds it, has to know."""
     side, relief, count = round(square.metres, 6), heights.high - heights.low, shaping.size
     sentence = (

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.deliver.devices.rules import PackTraits
 from zembrel.engine.commit import check_free
 from zembrel.engine.plan import check_room, free_at
 from zembrel.errors import InputError, RefusedError, UsageError
@@ -24,6 +25,7 @@ from zembrel.grid.pane import Pane
 from zembrel.measure import parse_length
 from zembrel.raster.model import Raster
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import Layer, open_layers
@@ -50,11 +52,18 @@ class _DegreeCell:
     path: Path
 
 
-def hgt(inputs: Inputs, where: Where, output: Output, method: str = "auto") -> Receipt:
+def hgt(
+    inputs: Inputs, where: Where, output: Output, method: str = "auto", carry: Carry = NOWHERE
+) -> Receipt:
     """Heights, seen as one, as `N46W024.hgt` and its neighbours in the folder `output.out`.
 
     Raises UsageError for a step that such cells do not have, InputError for what is no elevation.
     """
+    return carried(carry, output, "hgt", lambda: _packed(inputs, where, output, method))
+
+
+def _packed(inputs: Inputs, where: Where, output: Output, method: str) -> DeliveredPack:
+    """The cells, and what a device asks of them."""
     if where.crs or where.onto or where.longest:
         raise UsageError(
             "such cells have frames of their own", "degrees of WGS 84", "use --within and --cell"
@@ -74,7 +83,7 @@ def hgt(inputs: Inputs, where: Where, output: Output, method: str = "auto") -> R
     if output.dry_run:
         room = free_at(output.path)
         planned = Result(output.path, bytes_at_most=size, count=len(cells), what="cells", free=room)
-        return replace(receipt, results=(planned,))
+        return DeliveredPack(replace(receipt, results=(planned,)), PackTraits("hgt"))
     for cell in cells:
         check_free(cell.path, output.replace)
     written, voids, said = list[_DegreeCell](), 0, list[Fact]()
@@ -89,7 +98,8 @@ def hgt(inputs: Inputs, where: Where, output: Output, method: str = "auto") -> R
     made, checks = _told(layers, cells, written, side, output)
     checks += [fact("voids_in_cells", voids=voids)] if voids else []
     receipt = replace(receipt, chose=distinct((*chose, *said)), checks=tuple(checks), results=(made,))
-    return replace(receipt, seconds=output.seconds)
+    files = tuple(cell.path for cell in written)
+    return DeliveredPack(replace(receipt, seconds=output.seconds), PackTraits("hgt"), files)
 
 
 def _told(

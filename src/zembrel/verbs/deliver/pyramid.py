@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from zembrel.deliver.devices.rules import PackTraits
 from zembrel.deliver.heights import WAYS
 from zembrel.deliver.keptblocks import KeptTask, kept
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
@@ -27,6 +28,7 @@ from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
 from zembrel.handles import size_on_disk
 from zembrel.raster.model import Raster
+from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
 from zembrel.verbs.endings import BROWSER_PAGES, check_ending
 from zembrel.verbs.intake import RASTERS, take
@@ -67,11 +69,20 @@ class Packing:
         return replace(self, title=None, attribution="", rows="top", viewer=None, beside=(), resume=False)
 
 
-def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> Receipt:
+def pyramid(
+    inputs: Inputs, where: Where, output: Output, packing: Packing, carry: Carry = NOWHERE
+) -> Receipt:
     """Rasters, seen as one, as tiles of all zooms: a folder, .zip, .mbtiles, .gpkg or .pmtiles.
 
     Raises UsageError for words that mean nothing, InputError where nothing lies in the area.
     """
+    kind = pack_kind(output.path, output.to_folder)
+    kind = "tiles" if kind == "folder" else kind
+    return carried(carry, output, kind, lambda: _packed(kind, inputs, where, output, packing))
+
+
+def _packed(sort: str, inputs: Inputs, where: Where, output: Output, packing: Packing) -> DeliveredPack:
+    """The pack, and what a device asks of it."""
     kind, tiling = _checked(output, where, packing)
     given = take(inputs, output, (RASTERS,))
     layers = open_layers(given)
@@ -82,13 +93,7 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
     view, said = joined(layers, final, packing.method)
     held = _held(masked(view, final.cover() if where.mask else None), layers, where, output, packing)
     number, size = _room(tiles, zooms, held, output, packing)
-    named = layers[0].path if len(layers) == 1 else output.path
-    unit = {"unit": layers[0].raster.bands[0].unit or "m"}
-    facts = PackFacts(
-        packing.title or named.stem, tiling, zooms[0], zooms[-1], _degrees(target.frame),
-        packing.cells, attribution=packing.attribution,
-        elevation=held.heights.facts | unit if held.heights else {},
-    )  # fmt: skip
+    facts = _told(layers, output, packing, held, zooms, target.frame)
     shape = fact("zooms", lowest=zooms[0], highest=zooms[-1], tiling=tiling.name, cells=packing.cells)
     paths = tuple(layer.path for layer in layers)
     receipt = Receipt(
@@ -98,7 +103,7 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
     if output.dry_run:
         room = free_at(output.path)
         planned = Result(output.path, bytes_at_most=size, count=number, what="tiles", free=room)
-        return replace(receipt, results=(planned,))
+        return DeliveredPack(replace(receipt, results=(planned,)), PackTraits(sort))
     picture = held.picture(packing.tile_format, packing.quality)
     steps = block_steps(packing.cells, len(zooms))
     task = TileTask(held.view, tiles, packing.cells, steps, picture, "mode" if held.codes else "mean")
@@ -106,11 +111,31 @@ def pyramid(inputs: Inputs, where: Where, output: Output, packing: Packing) -> R
     if packing.resume:
         keeper = kept(task, output.path, fingerprint(given, where, output, packing.of_blocks))
         receipt = replace(receipt, chose=(*receipt.chose, *keeper.said))
-    made, found = _written(kind, task, facts, output, packing, keeper)
+    made, found, formats = _written(kind, task, facts, output, packing, keeper)
     if keeper is not None:
         keeper.remove()
     products = {"viewer": Path(packing.viewer)} if packing.viewer else {}
-    return replace(receipt, checks=tuple(found), results=(made,), products=products, seconds=output.seconds)
+    traits = PackTraits(sort, (zooms[0], zooms[-1]), packing.cells, formats)
+    done = replace(receipt, checks=tuple(found), results=(made,), products=products, seconds=output.seconds)
+    return DeliveredPack(done, traits)
+
+
+def _told(
+    layers: Sequence[Layer],
+    output: Output,
+    packing: Packing,
+    held: PackCells,
+    zooms: Sequence[int],
+    frame: Frame,
+) -> PackFacts:
+    """What the pack says of itself."""
+    named = layers[0].path if len(layers) == 1 else output.path
+    heights = held.heights.facts | {"unit": layers[0].raster.bands[0].unit or "m"} if held.heights else {}
+    return PackFacts(
+        packing.title or named.stem, tiling_called(packing.tiling), zooms[0], zooms[-1],
+        carried_bounds(frame, by_code(4326)), packing.cells, attribution=packing.attribution,
+        elevation=heights,
+    )  # fmt: skip
 
 
 def _held(view: Raster, layers: Sequence[Layer], where: Where, output: Output, packing: Packing) -> PackCells:
@@ -224,15 +249,10 @@ def _zooms(frame: Frame, tiling: Tiling, packing: Packing) -> tuple[list[int], l
     return list(range(lowest, highest + 1)), said
 
 
-def _degrees(frame: Frame) -> tuple[float, float, float, float]:
-    west, south, east, north = carried_bounds(frame, by_code(4326))
-    return west, south, east, north
-
-
 def _written(
     kind: str, task: TileTask, facts: PackFacts, output: Output, packing: Packing, keeper: KeptTask | None
-) -> tuple[Result, list[Fact]]:
-    """The pack in its place, and what a reader of its own finds in it."""
+) -> tuple[Result, list[Fact], tuple[str, ...]]:
+    """The pack in its place, what a reader of its own finds in it, and the formats of its tiles."""
     counts: Counter[str] = Counter()
     zooms: Counter[int] = Counter()
     with Staging(output.replace) as staging:
@@ -269,7 +289,7 @@ def _written(
     said += [fact("empty_tiles", tiles=whole - number)] if whole > number else []
     said += [fact("two_formats")] if len(counts) > 1 else []
     result = Result(output.path, size, count=number, what="tiles", how=(kinds,), seconds=output.seconds)
-    return result, said
+    return result, said, tuple(ENDINGS[name] for name in counts)
 
 
 def _all(parts: Iterator[list[EncodedTile]]) -> Iterator[EncodedTile]:

@@ -1,0 +1,1 @@
+"""What devices take, told in `*.device.toml`, and packs carried to them."""
