@@ -69,6 +69,7 @@ VERBS: dict[str, Row] = {
     "deliver chart": Row(DELIVER, "raster nautical charts, and their catalogue", "zembrel.cli.deliver.chart"),
     "deliver heightmap": Row(DELIVER, "terrain for simulation engines", "zembrel.cli.deliver.elevation"),
     "deliver hgt": Row(DELIVER, "heights as cells of one degree", "zembrel.cli.deliver.elevation"),
+    "standin device": Row(DELIVER, "would a device accept a pack?", "zembrel.cli.standin"),
     "warm": Row(START, "compile all kernels once", "zembrel.cli.start"),
     "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
 }
