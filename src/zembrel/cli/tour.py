@@ -80,6 +80,23 @@ STEPS = (
         " --replace",
     ),
     ("Is a value where it should be?", "describe relief.tif --at 732550,5098650 --stats"),
+    (
+        "Tiles for a phone; a stand-in says whether it takes them,",
+        "deliver pyramid island.tif --out island.mbtiles --replace",
+    ),
+    ("", "standin device phone island.mbtiles --figure phone.png --replace"),
+    (
+        "a file for globes,",
+        "deliver globe island.tif tracks.geojson places.geojson --field kind --out island.kmz --replace",
+    ),
+    ("", "standin device phone island.kmz --figure globe.png --replace"),
+    ("a nautical chart,", "deliver chart island.tif --title 'Isle of Marrowick' --out island.kap --replace"),
+    ("", "standin device plotter island.kap --figure chart.png --replace"),
+    (
+        "and a terrain for an engine, with the photo over it.",
+        "deliver heightmap relief.tif --overlay island.tif --overlay-size 2048 --out engine/ --replace",
+    ),
+    ("", "standin device engine engine/ --figure engine.png --replace"),
 )
 
 

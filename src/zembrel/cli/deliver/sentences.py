@@ -6,10 +6,16 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 Values = Mapping[str, Any]
+_WAYS = {"east": "east-west", "north": "north-south"}
 
 
 def _of_zoom(v: Values) -> str:
     return f"cells of {v['cell']:.4g} at zoom {v['zoom']} (native {v['native']:.4g})"
+
+
+def _made_square(v: Values) -> str:
+    more = [f"{v[way]:,.6g} added {words}" for way, words in _WAYS.items() if v[way] > 1e-6 * v["side"]]
+    return f"made square, {v['side']:,.10g} a side: {' and '.join(more)}"
 
 
 PACKS: Mapping[str, str | Callable[[Values], str]] = {
@@ -21,7 +27,7 @@ PACKS: Mapping[str, str | Callable[[Values], str]] = {
     "chart_read_back": "read back, off by {most:.2g} cells at most",
     "chart_scale": "scale 1:{scale:,.0f} at {per_inch} cells an inch",
     "colours_exact": "{colours} colours, all as they are",
-    "colours_unlike": "{colours} colours, unlike by {mean:.3g} on average, 95 % within {ninety_five:.3g}",
+    "colours_unlike": "{colours} colours, off by {mean:.3g} on average and {ninety_five:.3g} for 95 % (CIELAB)",
     "crs_in_metres": "{crs} (metres both ways)",
     "degree_cells": "{cells:,} cells of one degree, {side:,} heights a side ({seconds} arcsec)",
     "detail_levels": "{levels} level{levels:s}: {pieces:,} piece{pieces:s} of up to {cells:,} cells a side",
@@ -30,7 +36,7 @@ PACKS: Mapping[str, str | Callable[[Values], str]] = {
     "heights_held_at_ends": "{cells:,} heights beyond the range held at its ends",
     "heights_in_tiles": "height is {base:g} + {step:.6g} x the number in the {way}",
     "heights_of_numbers": "0 is {low:.8g} m, 65535 is {high:.8g} m (steps of {step:.4g} m)",
-    "made_square": "{side:,.10g} a side (made square: {east:,.6g} more east-west, {north:,.6g} north-south)",
+    "made_square": _made_square,
     "north_at": "north at the {side}, first row the {row}",
     "nothing_to_compare": "no place to compare with the source",
     "pieces_read_back": "{pieces:,} piece{pieces:s} read back",
