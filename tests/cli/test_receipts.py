@@ -47,6 +47,7 @@ RUNS = {
     "deliver globe": ("landcover.tif", "coast.geojson", "--out", "o/g.kmz"),
     "deliver chart": ("landcover.tif", "--out", "o/ch/"),
     "deliver heightmap": ("relief.tif", "--size", "65", "--out", "o/hm/"),
+    "standin device": ("engine", "o/hm"),
     "deliver hgt": ("relief.tif", "--cell", "3arcsec", "--out", "o/hgt/"),
 }  # fmt: skip
 

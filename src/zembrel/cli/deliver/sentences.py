@@ -27,7 +27,7 @@ PACKS: Mapping[str, str | Callable[[Values], str]] = {
     "chart_read_back": "read back, off by {most:.2g} cells at most",
     "chart_scale": "scale 1:{scale:,.0f} at {per_inch} cells an inch",
     "colours_exact": "{colours} colours, all as they are",
-    "colours_unlike": "{colours} colours, off by {mean:.3g} on average and {ninety_five:.3g} for 95 % (CIELAB)",
+    "colours_unlike": "{colours} colours, off by {mean:.3g} on average, 95 % by {ninety_five:.3g} (CIELAB)",
     "crs_in_metres": "{crs} (metres both ways)",
     "degree_cells": "{cells:,} cells of one degree, {side:,} heights a side ({seconds} arcsec)",
     "detail_levels": "{levels} level{levels:s}: {pieces:,} piece{pieces:s} of up to {cells:,} cells a side",
