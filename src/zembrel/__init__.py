@@ -24,7 +24,7 @@ _VERBS = (
     "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare",
     "profile", "check",
 )  # fmt: skip
-_PACKS = ("pyramid", "globe", "chart", "heightmap", "hgt")
+_PACKS = ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film")
 _CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
 _CALLS |= {f"deliver_{pack}": f"deliver {pack}" for pack in _PACKS}
 __all__ = ["open", *_MODEL, *_CALLS]

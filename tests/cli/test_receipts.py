@@ -48,6 +48,7 @@ RUNS = {
     "deliver chart": ("landcover.tif", "--out", "o/ch/"),
     "deliver heightmap": ("relief.tif", "--size", "65", "--out", "o/hm/"),
     "standin device": ("engine", "o/hm"),
+    "deliver chips": ("landcover.tif", "--cells", "128", "--out", "o/chips/"),
     "deliver hgt": ("relief.tif", "--cell", "3arcsec", "--out", "o/hgt/"),
 }  # fmt: skip
 

@@ -39,6 +39,7 @@ KINDS: dict[str, tuple[tuple[str, ...], str]] = {
     "tiles in a database": (TILES, "o.mbtiles"),
     "tiles in one file": (TILES, "o.pmtiles"),
     "tiles in a folder": (TILES, "o"),
+    "chips": (("deliver", "chips", "a.tif", "--cells", "10"), "o.tfrecord"),
     "a chart": (("deliver", "chart", "a.tif", "--limits", "0,300"), "o.kap"),
     "a globe": (("deliver", "globe", "a.tif", "a.geojson", "--limits", "0,300"), "o.kmz"),
     "terrain": (("deliver", "heightmap", "a.tif", "--size", "33"), "o/"),

@@ -61,6 +61,15 @@ class Staging:
         self._moves[final] = owned.path / final.name
         return self._moves[final]
 
+    @property
+    def places(self) -> list[Path]:
+        """Where everything is written that shall appear."""
+        return list(self._moves.values())
+
+    def place_of(self, final: Path) -> Path:
+        """Where what shall appear at `final` is written, once it has a place."""
+        return self._moves[final]
+
     def write_text(self, final: Path, text: str) -> None:
         """A small file that appears with the others."""
         staged = self.path_for(final)

@@ -36,7 +36,8 @@ VERBS = {
     "tally": "tally.tally", "compare": "compare.compare", "profile": "profile.profile",
     "check": "check.check", "draw": "draw.draw",
 } | {
-    f"deliver {pack}": f"deliver.{pack}.{pack}" for pack in ("pyramid", "globe", "chart", "heightmap", "hgt")
+    f"deliver {pack}": f"deliver.{pack}.{pack}"
+    for pack in ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film")
 }  # fmt: skip
 LAZY = ("mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint", "grid",
         "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip

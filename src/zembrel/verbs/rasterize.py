@@ -61,7 +61,7 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     assert frame.crs is not None
     table = _ranked(table.to(frame.crs), scanning)
     check_meets(table, frame, output)
-    view = _view(path, table, frame, output, scanning)
+    view = scanned_view(path, table, frame, output, scanning)
     written = write(view, output.path, replace(output, type=None))
     way = "covered fraction" if scanning.cover else "cells touched" if scanning.touching else "cell middles"
     said = [
@@ -96,7 +96,7 @@ def _only_input(inputs: Inputs, output: Output) -> Origin:
     )
 
 
-def _view(path: Path, table: FeatureTable, frame: Frame, output: Output, scanning: Scanning) -> Raster:
+def scanned_view(path: Path, table: FeatureTable, frame: Frame, output: Output, scanning: Scanning) -> Raster:
     """What the features, in the CRS of the frame, put on its cells."""
     values, legend = _values(table, scanning)
     shapes = _widened(table.geometries, scanning, frame)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -47,6 +48,30 @@ def ends_of(view: Raster, text: str, limits: Limits) -> tuple[float, float]:
     if numbers == [0, 100]:
         return low, high
     return percentiles(view, (low, high), (numbers[0], numbers[1]), limits)
+
+
+def ends_of_all(views: Sequence[Raster], text: str, limits: Limits) -> tuple[float, float]:
+    """The lowest and the highest end of several views, some of which may have one value alone.
+
+    Raises as `ends_of` does, RefusedError if all values of all views are equal.
+    """
+    ends = []
+    for view in views:
+        tallies = [tally for tally in seen(view, Statistics(), limits).tallies if tally.cells]
+        low, high = (
+            min((t.low for t in tallies), default=math.inf),
+            max((t.high for t in tallies), default=0.0),
+        )
+        if low < high or (not text.rstrip().endswith("%") and tallies):
+            ends.append(ends_of(view, text, limits))
+        elif tallies:
+            ends.append((low, high))
+    low, high = min((a for a, _ in ends), default=0.0), max((b for _, b in ends), default=0.0)
+    if not low < high:
+        raise RefusedError(
+            "all values are equal or invalid", "there is no range to stretch", "give the ends as values"
+        )
+    return low, high
 
 
 def stretched(view: Raster, ends: str, wanted: str, limits: Limits) -> tuple[Raster, list[Fact]]:

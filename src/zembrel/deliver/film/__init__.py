@@ -1,0 +1,1 @@
+"""Films of dated images."""
