@@ -127,7 +127,7 @@ COMMANDS = {
     "frame bad.tif": "o.frame.toml", "pin bad.tif --ties ties.csv --crs EPSG:32626": "o.tif",
     "deliver pyramid bad.tif": "o.mbtiles", "deliver pyramid bad.tif --heights grey": "o.zip",
     "deliver chart bad.tif": "o.kap", "deliver globe bad.tif": "o.kmz", "deliver globe bad.gpkg": "o.kmz", "deliver heightmap bad.tif": "o/terrain.r16", "deliver heightmap other.tif --overlay bad.tif": "o/bad.png",
-    "deliver hgt bad.tif": "o/N46W025.hgt", "deliver chips bad.tif --cells 32": "o.zarr",
+    "deliver film bad.tif other.tif": "o.gif", "deliver hgt bad.tif": "o/N46W025.hgt", "deliver chips bad.tif --cells 32": "o.zarr",
 }  # fmt: skip
 
 

@@ -49,6 +49,7 @@ RUNS = {
     "deliver heightmap": ("relief.tif", "--size", "65", "--out", "o/hm/"),
     "standin device": ("engine", "o/hm"),
     "deliver chips": ("landcover.tif", "--cells", "128", "--out", "o/chips/"),
+    "deliver film": ("dem", "--size", "64", "--out", "o/f.gif"),
     "deliver hgt": ("relief.tif", "--cell", "3arcsec", "--out", "o/hgt/"),
 }  # fmt: skip
 

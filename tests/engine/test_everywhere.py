@@ -77,6 +77,7 @@ VERBS: list[tuple[str, Any, str, dict[str, Any]]] = [
     ("deliver pyramid", "codes.tif", "o.pmtiles", {"zooms": "12-16"}),
     ("deliver pyramid", "relief.tif", "o.zip", {"zooms": "15", "heights": "grey"}),
     ("deliver chips", "photo.tif", "o.tfrecord", {"labels": "codes.tif", "cells": 24, "validation": 0.3}),
+    ("deliver film", ("photo.tif", "other.tif"), "o.gif", {"size": 100, "fade": 2}),
     ("deliver chart", "photo.tif", "o.kap", {}),
     ("deliver globe", "photo.tif", "o.kmz", {"levels": 3}),
     ("deliver heightmap", "relief.tif", "o", {"overlay": ("photo.tif",), "size": 65, "overlay_size": 700}),

@@ -40,10 +40,33 @@ KINDS: dict[str, tuple[tuple[str, ...], str]] = {
     "tiles in one file": (TILES, "o.pmtiles"),
     "tiles in a folder": (TILES, "o"),
     "chips": (("deliver", "chips", "a.tif", "--cells", "10"), "o.tfrecord"),
+    "a film": (
+        (
+            "deliver",
+            "film",
+            "a.tif",
+            "a.asc",
+            "--from-crs",
+            "EPSG:32626",
+            "--size",
+            "40",
+            "--ramp",
+            "grey",
+            "--limits",
+            "0,300",
+        ),
+        "o.gif",
+    ),
     "a chart": (("deliver", "chart", "a.tif", "--limits", "0,300"), "o.kap"),
     "a globe": (("deliver", "globe", "a.tif", "a.geojson", "--limits", "0,300"), "o.kmz"),
     "terrain": (("deliver", "heightmap", "a.tif", "--size", "33"), "o/"),
 }
+
+
+CARRIED = (
+    ("deliver", "chart", "a.tif", "--limits", "0,300", "--carry-to", ".", "--device", "o.device.toml"),
+    "o.kap",
+)
 
 
 @pytest.fixture(scope="module")
@@ -67,7 +90,8 @@ class Server:
             stdin=subprocess.PIPE, stdout=subprocess.PIPE,
         )  # fmt: skip
         first = ("convert", "a.asc", "--from-crs", "EPSG:32626", "--out", "a.tif")
-        runs = [first, *((*verb, "--out", out, "--workers", "1") for verb, out in KINDS.values())]
+        kinds = [*KINDS.values(), CARRIED]
+        runs = [first, *((*verb, "--out", out, "--workers", "1") for verb, out in kinds)]
         for words in runs:
             self._send({"words": [*words, "-q", "--replace"], "folder": str(folder)})
         self._send(None)
@@ -114,6 +138,7 @@ def filled(folder: Path, shift: int = 0) -> Path:
     (folder / "a.geojson").write_text(POLYGONS % ",".join(parts))
     points = "\n".join(f"{730000 + n * 1.5} {5098000 + (n * 7 + shift) % 90} {n % 13}" for n in range(300))
     (folder / "a.pts").write_text(points + "\n")
+    (folder / "o.device.toml").write_text('title = "card"\nkinds = ["chart"]\nfolder = "o.card"\n')
     return folder
 
 
@@ -122,7 +147,7 @@ class Trial:
 
     def __init__(self, server: Server, folder: Path, kind: str, replacing: bool) -> None:
         self.server, self.folder = server, folder / "w"
-        verb, self.out = KINDS[kind]
+        verb, self.out = KINDS.get(kind, CARRIED)
         self.words = (*verb, "--out", self.out, "--workers", "1")
         whole = ("--replace",) if "--into" not in verb or replacing else ()
         self.words += whole if replacing else ()
@@ -205,3 +230,20 @@ def test_a_disk_that_fails_or_is_full_costs_nothing(
         assert trial.result(tree(trial.folder)) == (after if code == 0 else before), (at, code, said)
         if code:
             assert said.splitlines()[-3].startswith("error:"), said
+
+
+@pytest.mark.parametrize("mode", [KILL, FAIL, FULL], ids=["killed", "failing", "full"])
+def test_what_is_carried_is_on_the_device_as_it_was_or_whole(
+    server: Server, tmp_path: Path, mode: int
+) -> None:
+    trial = Trial(server, tmp_path, "carried", replacing=True)
+    there = "o.card/o.kap"
+    before, after = trial.before[there], trial.after[there]
+    assert before != after == trial.after["o.kap"]
+    for at in trial.places:
+        code, said = trial.cut(at, mode)
+        assert code in ((-9,) if mode == KILL else (0, 5)), (at, code, said)
+        found = trial.result(tree(trial.folder))
+        assert found[there] in (before, after), (at, code)
+        assert {name for name in found if name.startswith("o.card/")} == {there}
+        assert server(trial.folder, trial.words)["code"] == 0 and tree(trial.folder) == trial.after, at
