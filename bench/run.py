@@ -30,6 +30,7 @@ CASES = (
     "points",
     "workers",
     "pyramid",
+    "packs",
 )
 
 
