@@ -57,6 +57,7 @@ class VerbCommand(TyperCommand):
     def collect_usage_pieces(self, ctx: Any) -> list[str]:
         names = {str(p.name) for p in self.params}
         own = ["[NAME]"] if "name" in names else ["ACTION WORD..."] if "action" in names else []
+        own = ["NAME PACK"] if "words" in names and "action" not in names else own
         inputs = ["INPUT..."] if "inputs" in names else []
         out = ["--out PATH"] if "out" in names and self.name not in WITHOUT_OUT else []
         return [*inputs, *own, *out, "[options]"]

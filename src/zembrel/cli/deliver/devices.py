@@ -12,7 +12,11 @@ CarryTo = Annotated[
 ]
 DeviceName = Annotated[
     str | None,
-    typer.Option("--device", metavar="NAME", help="By whose rules: phone, controller, or a .device.toml."),
+    typer.Option(
+        "--device",
+        metavar="NAME",
+        help="By whose rules: phone, controller, plotter, engine or a .device.toml.",
+    ),
 ]
 
 

@@ -37,6 +37,7 @@ from zembrel.raster.views.place import crop
 from zembrel.raster.views.quantized import DITHERS
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
+from zembrel.verbs.deliver.square import ROUNDING
 from zembrel.verbs.endings import check_ending
 from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.joined import joined
@@ -110,7 +111,9 @@ def _packed(inputs: Inputs, where: Where, output: Output, charting: Charting) ->
     sheets = [sheet for source in sources for sheet in source.sheets]
     _check_places(sheets, folder, output)
     size = sum(_CELL_BYTES * sheet.pane.size for sheet in sheets)
-    check_room(output.path, size, output.ceiling_bytes, output.command, f"{len(sheets)} charts")
+    scale = sheets[0].facts.scale * (size / output.ceiling_bytes) ** 0.5 * ROUNDING
+    fits = f"--scale {-(-scale // 1000) * 1000:.0f}" if len(sources) == 1 else ""
+    check_room(output.path, size, output.ceiling_bytes, output.command, f"{len(sheets)} charts", fits)
     paths = tuple(layer.path for layer in layers)
     receipt = Receipt(
         "deliver chart", paths, output.out, planned=output.dry_run, touched=paths,

@@ -137,7 +137,9 @@ def _packed(inputs: Inputs, where: Where, output: Output, chipping: Chipping) ->
     places, between = _chosen(views, output, chipping)
     each_size = chipping.cells**2 * (sum(b.dtype.itemsize for b in view.bands) + 9)
     size = each_size * len(places)
-    check_room(output.path, size, output.ceiling_bytes, output.command, f"{len(places):,} chips")
+    fitting = output.ceiling_bytes // each_size
+    fits = f"--count {fitting}" if fitting else ""
+    check_room(output.path, size, output.ceiling_bytes, output.command, f"{len(places):,} chips", fits)
     paths = (*(layer.path for layer in layers), *([Path(chipping.labels)] if chipping.labels else []))
     shape = fact("chips_of", cells=chipping.cells, overlap=chipping.overlap, sampling=chipping.sampling)
     receipt = Receipt(

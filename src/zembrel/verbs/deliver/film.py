@@ -27,6 +27,7 @@ from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
+from zembrel.verbs.deliver.square import ROUNDING
 from zembrel.verbs.endings import check_ending
 from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.layers import Layer, open_layers
@@ -36,6 +37,7 @@ from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.stretch import ends_of_all
 from zembrel.verbs.target import Target, brought, decide, masked
 
+SMALLEST = 16  # cells along the longer side
 MISSING = ("hold", "skip")
 _SAMPLES = 12  # pictures of which the palette of a GIF is made
 
@@ -82,7 +84,7 @@ def film(inputs: Inputs, where: Where, output: Output, filming: Filming, carry: 
 def _check(output: Output, filming: Filming) -> None:
     check_ending(output.path, ENDINGS, "film")
     check_writer(output.path)
-    if not 16 <= filming.size <= 7680:
+    if not SMALLEST <= filming.size <= 7680:
         raise UsageError(f"--size {filming.size}", "a film has 16 to 7680 cells a side", "write --size 1280")
     if not 0.1 <= filming.rate <= 60:
         raise UsageError(
@@ -108,7 +110,9 @@ def _packed(inputs: Inputs, where: Where, output: Output, filming: Filming) -> R
     missing = sum(slot is None for slot in slots)
     count = len(slots) + filming.fade * (len(slots) - 1)
     size = count * target.frame.size * 3
-    check_room(output.path, size, output.ceiling_bytes, output.command, f"{count:,} pictures")
+    fitting = int(filming.size * (output.ceiling_bytes / size) ** 0.5 / ROUNDING)
+    fits = f"--size {fitting}" if fitting >= SMALLEST and not (where.onto or where.cell) else ""
+    check_room(output.path, size, output.ceiling_bytes, output.command, f"{count:,} pictures", fits)
     paths = tuple(layer.path for layer in layers)
     dated = [shot.date for shot in shots if shot.date is not None]
     span = (

@@ -102,7 +102,7 @@ def _packed(inputs: Inputs, where: Where, output: Output, shaping: Shaping) -> R
     pictures = [_picture(name, square, where, output, shaping) for name in shaping.overlay]
     size = 2 * shaping.size**2 + 3 * len(pictures) * shaping.overlay_size**2
     pixels = f"{shaping.size:,} x {shaping.size:,} heights and {len(pictures)} overlays"
-    check_room(output.path, size, output.ceiling_bytes, output.command, pixels)
+    check_room(output.path, size, output.ceiling_bytes, output.command, pixels, _fitting(output, shaping))
     paths = (*(layer.path for layer in layers), *(path for made in pictures for path in made.sources))
     receipt = Receipt(
         "deliver heightmap", paths, output.out, planned=output.dry_run, touched=paths,
@@ -147,6 +147,13 @@ def _check(shaping: Shaping, where: Where) -> None:
     ):  # fmt: skip
         if value not in known:
             raise UsageError(f"{option} {value}", f"known are {', '.join(known)}", nearest_name(value, known))
+
+
+def _fitting(output: Output, shaping: Shaping) -> str:
+    """The option with which overlays would pass the ceiling, if any would."""
+    left = output.ceiling_bytes - 2 * shaping.size**2
+    sides = [1 << n for n in range(4, 15) if 3 * len(shaping.overlay) * 4**n <= left]
+    return f"--overlay-size {sides[-1]}" if shaping.overlay and sides else ""
 
 
 def _is_height(text: str) -> bool:

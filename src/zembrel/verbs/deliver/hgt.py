@@ -74,7 +74,10 @@ def _packed(inputs: Inputs, where: Where, output: Output, method: str) -> Delive
     side = _STEPS[asked or _native_step(layers)]
     cells = list(_cells(target, output.path))
     size = 2 * side * side * len(cells)
-    check_room(output.path, size, output.ceiling_bytes, output.command, f"{len(cells)} cells of one degree")
+    coarser = 2 * _STEPS[3] ** 2 * len(cells)
+    fits = "--cell 3arcsec" if side != _STEPS[3] and coarser <= output.ceiling_bytes else ""
+    what = f"{len(cells)} cells of one degree"
+    check_room(output.path, size, output.ceiling_bytes, output.command, what, fits)
     paths = tuple(layer.path for layer in layers)
     chose = [fact("degree_cells", cells=len(cells), seconds=3600 // (side - 1), side=side)]
     receipt = Receipt(

@@ -17,6 +17,7 @@ from zembrel.verbs.options import Where
 from zembrel.verbs.target import Target, decide
 from zembrel.verbs.within import resolve
 
+ROUNDING = 1.02  # by which a side may grow when it is brought to whole cells
 _TRUE = 0.01  # share by which a projection may be off in scale and still count as true to it
 
 
