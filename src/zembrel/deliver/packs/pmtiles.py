@@ -2,7 +2,7 @@
 
 Source: PMTiles specification, version 3: a header of 127 bytes, directories of tiles in the order of a
 Hilbert curve, packed by gzip, metadata as JSON, and the pictures; one that occurs often stands once, and a
-run of it is one entry.
+run of it is one entry. The root directory is in the first 16 KiB; the other parts are where the header says.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import gzip
 import json
 import os
 import struct
+from array import array
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -19,12 +20,13 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.deliver.packs.facts import PackFacts
-from zembrel.deliver.quadtree import EncodedTile, TileMark
+from zembrel.deliver.quadtree import EncodedTile
 
 HEADER, ROOM = 127, 16_384  # bytes of the header, and of it with the root directory
 _OTHER, _KINDS = 0, {"png": 2, "jpeg": 3, "webp": 4}
 _GZIP = 2
 Numbers = npt.NDArray[Any]
+_Mark = tuple[int, bytes]  # size and end of a picture: the same for the same ones
 
 
 def tile_numbers(zoom: Numbers, column: Numbers, row: Numbers) -> Numbers:
@@ -80,78 +82,86 @@ class Entries(NamedTuple):
 
 
 class PMTilesPack:
-    """A file in the making; pictures are kept beside it until all are known."""
+    """A file in the making: room for header and root directory, pictures as they come, then the rest.
+
+    They lie in the order of a quadtree, not of the curve, and the header says so: nothing is written twice.
+    """
 
     def __init__(self, path: Path) -> None:
-        self._path, self._spool = path, path.with_name(path.name + ".pictures")
-        self._held = self._spool.open("w+b")
-        self._known: dict[TileMark, tuple[int, int]] = {}
-        self._places: list[tuple[int, int, int]] = []
-        self._pictures: list[tuple[int, int]] = []
-        self._end = 0
+        self._file = path.open("w+b")
+        self._file.write(bytes(ROOM))
+        self._known: dict[_Mark, int] = {}
+        self._alike: dict[_Mark, list[int]] = {}  # places of others of the same mark
+        self._tiles = array("q")  # zoom, column, row, place and size of each
+        self._count = self._end = 0
 
     def put(self, tile: EncodedTile) -> None:
-        mark = tile.mark
+        data = tile.data
+        size = len(data)
+        mark = size, data[-32:]
         place = self._known.get(mark)
         if place is None:
-            place = self._known[mark] = self._end, len(tile.data)
-            self._held.write(tile.data)
-            self._end += len(tile.data)
-        self._places.append(tile.address)
-        self._pictures.append(place)
+            place = self._known[mark] = self._append(data)
+        elif not self._holds(place, data):
+            others = self._alike.setdefault(mark, [])
+            place = next((other for other in others if self._holds(other, data)), -1)
+            if place < 0:
+                place = self._append(data)
+                others.append(place)
+        self._tiles.extend((*tile.address, place, size))
+
+    def _append(self, data: bytes) -> int:
+        place = self._end
+        self._file.write(data)
+        self._end += len(data)
+        self._count += 1
+        return place
+
+    def _holds(self, place: int, data: bytes) -> bool:
+        """Whether just these bytes are there already."""
+        self._file.flush()
+        return os.pread(self._file.fileno(), len(data), ROOM + place) == data
 
     def finish(self, facts: PackFacts) -> None:
-        entries, order = self._entries()
+        entries = self._entries()
         root, leaves = _directories(entries)
         about = facts.tile_json("")
         del about["tiles"], about["tilejson"], about["scheme"]
         metadata = gzip.compress(json.dumps(about).encode(), mtime=0)
-        starts = [HEADER, HEADER + len(root)]
-        starts.append(starts[1] + len(metadata))
-        starts.append(starts[2] + len(leaves))
-        self._held.flush()
-        with self._path.open("wb") as file:
-            sizes = (len(root), len(metadata), len(leaves), self._end)
-            file.write(self._header(facts, starts, sizes, len(entries.tiles)))
-            for part in (root, metadata, leaves):
-                file.write(part)
-            for offset, length in order:
-                file.write(os.pread(self._held.fileno(), length, offset))
-        self.abort()
+        after = ROOM + self._end
+        starts = (HEADER, after, after + len(metadata), ROOM)
+        sizes = (len(root), len(metadata), len(leaves), self._end)
+        self._file.write(metadata + leaves)
+        self._file.seek(0)
+        self._file.write(self._header(facts, starts, sizes, len(entries.tiles)) + root)
+        self._file.close()
 
-    def _entries(self) -> tuple[Entries, list[tuple[int, int]]]:
-        """Runs of tiles with the new places of their pictures, and the old places in the order of the new."""
-        numbers = tile_numbers(*np.array(self._places, np.int64).reshape(-1, 3).T)
+    def _entries(self) -> Entries:
+        """Runs of tiles along the curve that are one picture."""
+        zooms, columns, rows, offsets, lengths = np.array(self._tiles, np.int64).reshape(-1, 5).T
+        numbers = tile_numbers(zooms, columns, rows)
         rank = np.argsort(numbers)
-        numbers, (old, lengths) = numbers[rank], np.array(self._pictures, np.int64).reshape(-1, 2)[rank].T
-        pictures, first, which = np.unique(old, return_index=True, return_inverse=True)
-        order = np.argsort(first)  # pictures in the order in which tiles name them
-        sizes = lengths[first[order]]
-        new = np.zeros(len(pictures), np.int64)
-        new[order] = np.cumsum(sizes) - sizes
-        offsets = new[which]
+        numbers, offsets, lengths = numbers[rank], offsets[rank], lengths[rank]
         begins = np.ones(len(numbers), bool)
         begins[1:] = (np.diff(numbers) != 1) | (np.diff(offsets) != 0)
         starts = np.flatnonzero(begins)
         runs = np.diff(np.append(starts, len(numbers)))
-        entries = Entries(numbers[starts], offsets[starts], lengths[starts], runs)
-        return entries, list(zip(pictures[order].tolist(), sizes.tolist(), strict=True))
+        return Entries(numbers[starts], offsets[starts], lengths[starts], runs)
 
     def _header(self, facts: PackFacts, starts: Sequence[int], sizes: Sequence[int], entries: int) -> bytes:
         places = [value for pair in zip(starts, sizes, strict=True) for value in pair]
-        counts = (len(self._places), entries, len(self._known))
+        counts = (len(self._tiles) // 5, entries, self._count)
         kind = _OTHER if facts.mixed else _KINDS[facts.format]
         west, south, east, north = (round(side * 1e7) for side in facts.bounds)
         lon, lat, zoom = facts.centre
         return struct.pack(
             "<7sB8Q3Q6B4iB2i", b"PMTiles", 3, *places, *counts,
-            1, _GZIP, 1, kind, facts.lowest, facts.highest, west, south, east, north,
+            0, _GZIP, 1, kind, facts.lowest, facts.highest, west, south, east, north,
             zoom, round(lon * 1e7), round(lat * 1e7),
         )  # fmt: skip
 
     def abort(self) -> None:
-        self._held.close()
-        self._spool.unlink(missing_ok=True)
+        self._file.close()
 
 
 def _directories(entries: Entries) -> tuple[bytes, bytes]:
