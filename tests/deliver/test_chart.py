@@ -182,7 +182,7 @@ def test_charts_of_a_folder_have_a_catalogue_and_panels_meet(sheet: Path, zembre
     lambda d: d[:-5], lambda d: d[: len(d) // 2], lambda d: d.replace(b"RA=", b"XX="), lambda d: d.replace(b"REF/", b"RXF/"),
     lambda d: d.replace(b"IFM/7", b"IFM/4"), lambda d: d.replace(b"RGB/1,", b"RGB/0,"), lambda d: d.replace(b"RA=", b"RA=9"),
     lambda d: d.replace(b"\x1a\x00", b"\x1a\x1a", 1), lambda d: d[:-900] + bytes([d[-900] ^ 64]) + d[-899:],
-    lambda d: b"", lambda d: b"VER/3.0\r\n",
+    lambda d: d.replace(b"RA=", b"RA=nan,"), lambda d: d.replace(b"RGB/2,", b"RGB/2,inf,"), lambda d: b"", lambda d: b"VER/3.0\r\n",
 ])  # fmt: skip
 def test_a_damaged_chart_is_refused(sheet: Path, zembrel: Program, break_it: Any) -> None:
     zembrel("deliver", "chart", sheet, "--out", "c.kap")
@@ -217,3 +217,40 @@ def test_a_chart_that_cannot_be_is_refused(
     sheet: Path, zembrel: Program, code: int, words: tuple[str, ...]
 ) -> None:
     zembrel.refuses(code, "deliver", "chart", sheet, *words)
+
+
+def test_a_chart_across_the_antimeridian_says_the_phase_of_its_longitudes(zembrel: Program) -> None:
+    where = Frame(by_code(4326), Affine(179.9, 60.0, 0.001, -0.001), 200, 100)
+    save(zembrel.folder / "a.tif", raster(np.full((3, 100, 200), 77, np.uint8), where=where))
+    zembrel("deliver", "chart", "a.tif", "--out", "a.kap")
+    chart, there = read(zembrel.folder / "a.kap"), z.open(zembrel.folder / "a.kap")
+    assert chart.fields["CPH"] == [["180.0"]]
+    for _, u, v, lat, lon in (map(float, words) for words in chart.fields["REF"]):
+        assert -180 <= lon <= 180
+        assert chart.through("WPX", lon % 360, lat) == pytest.approx(u, abs=0.1)
+        assert chart.through("WPY", lon % 360, lat) == pytest.approx(v, abs=0.1)
+    assert there.frame.columns * there.frame.cell[0] == pytest.approx(0.2 * 111319.49, rel=0.02)
+    assert zembrel("standin", "device", "plotter", "a.kap").out.startswith("plotter accepted")
+
+
+def test_colours_that_no_spot_has_count_too(zembrel: Program) -> None:
+    """A map of few colours but for one corner of many, between the spots that are looked at first."""
+    cells = np.zeros((3, 3000, 3000), np.uint8)
+    cells[:, 130:150, 130:150] = np.random.default_rng(1).integers(0, 256, (3, 20, 20))
+    where = Frame(by_code(3395), Affine(-2_672_000, 5_750_000, 10.0, -10.0), 3000, 3000)
+    save(zembrel.folder / "a.tif", raster(cells, where=where))
+    zembrel("deliver", "chart", "a.tif", "--out", "a.kap")
+    assert len(z.open(zembrel.folder / "a.kap").bands[0].legend.entries) > 60
+
+
+def test_charts_of_a_folder_are_no_inputs_of_a_rerun_and_few_colours_fit_a_device(zembrel: Program) -> None:
+    where = Frame(by_code(32626), Affine(730_000, 5_100_000, 20.0, -20.0), 90, 60)
+    (zembrel.folder / "in").mkdir()
+    save(zembrel.folder / "in/one.tif", raster(np.full((3, 60, 90), 77, np.uint8), where=where))
+    (zembrel.folder / "d.device.toml").write_text('title = "old plotter"\nkinds = ["chart"]\ncolours = 15\n')
+    (zembrel.folder / "card").mkdir()
+    carry = ("--carry-to", "card", "--device", "d.device.toml", "--json")
+    for more in ((), ("--replace",)):
+        ran = zembrel("deliver", "chart", "in", "--out", "in/charts/", *carry, *more)
+        assert ran.json["inputs"] == ["in/one.tif"]
+    assert (zembrel.folder / "card/charts/one.kap").exists()

@@ -186,6 +186,21 @@ def test_statistics_are_those_of_the_cells(scene: Program) -> None:
     assert told["cells"] == known.sum() and told["type"] == "uint8"
 
 
+def test_cells_void_in_any_band_are_void_and_nought(zembrel: Program) -> None:
+    cells = np.full((2, 40, 40), 5, np.float32)
+    valid = np.ones((2, 40, 40), bool)
+    cells[1, :, :10], valid[1, :, :10] = -9999, False
+    save(
+        zembrel.folder / "a.tif",
+        raster(cells, valid=valid, where=Frame(WHERE.crs, WHERE.affine, 40, 40), nodata=-9999.0),
+    )
+    zembrel("deliver", "chips", "a.tif", "--cells", "40", "--form", "npz", "--out", "c/")
+    held = np.load(zembrel.folder / "c/train/000001.npz")
+    assert (held["valid"][:, :10] == 0).all() and (held["image"][:, :, :10] == 0).all()
+    told = json.loads((zembrel.folder / "c/statistics.json").read_text())
+    assert told["cells"] == 40 * 30 and [band["low"] for band in told["bands"]] == [5, 5]
+
+
 def test_balanced_chips_have_classes_about_as_often(scene: Program) -> None:
     def shares(*words: str) -> dict[int, float]:
         out = f"o{len(words)}/"
@@ -227,7 +242,7 @@ def test_features_are_labels_too(scene: Program) -> None:
     [
         (2, ("--cells", "4", "--out", "c/")), (2, ("--cells", "400", "--out", "c/")), (2, ("--overlap", "256", "--out", "c/")),
         (2, ("--sampling", "even", "--out", "c/")), (2, ("--sampling", "balanced", "--out", "c/")), (2, ("--out", "c.h5")),
-        (2, ("--validation", "2", "--out", "c/")), (2, ("--form", "png", "--out", "c/")), (3, ("--labels", "photo.tif", "--cells", "40", "--out", "c/")),
+        (2, ("--seed", "-1", "--out", "c/")), (2, ("--block", "-4", "--out", "c/")), (2, ("--validation", "2", "--out", "c/")), (2, ("--form", "png", "--out", "c/")), (3, ("--labels", "photo.tif", "--cells", "40", "--out", "c/")),
         (4, ("--within", "730010,5099900,730100,5099990", "--cells", "40", "--out", "c.zarr")), (4, ("--cells", "40", "--ceiling", "1kB", "--out", "c/")),
     ],
 )  # fmt: skip

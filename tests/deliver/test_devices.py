@@ -237,3 +237,24 @@ def test_a_stand_in_takes_a_name_and_a_pack(card: Program) -> None:
     card.refuses(2, "standin", "device", "phone")
     card.refuses(3, "standin", "device", "phone", "gone.mbtiles")
     assert json.loads(card("standin", "device", "phone", "dem.tif", "--json", code=1).out)["reasons"]
+
+
+@pytest.mark.parametrize(
+    "device, verb, out",
+    [
+        ("phone", ("pyramid", "photo.tif"), "m.mbtiles"), ("phone", ("pyramid", "photo.tif"), "m.pmtiles"),
+        ("phone", ("globe", "photo.tif"), "m.kmz"), ("controller", ("pyramid", "photo.tif"), "m.zip"),
+        ("plotter", ("chart", "photo.tif"), "m.kap"),
+    ],
+)  # fmt: skip
+def test_no_device_stumbles_over_a_damaged_pack(
+    card: Program, device: str, verb: tuple[str, ...], out: str
+) -> None:
+    card("deliver", *verb, "--out", out)
+    whole, chance = (card.folder / out).read_bytes(), np.random.default_rng(8)
+    for _ in range(12):
+        data = bytearray(whole)
+        for at in chance.integers(0, min(len(data), 6000), 9).tolist():
+            data[at] = int(chance.integers(256))
+        (card.folder / out).write_bytes(bytes(data))
+        assert card("standin", "device", device, out, code=None).code in (0, 1)

@@ -113,7 +113,7 @@ def test_an_area_in_miles_gives_metres_and_degrees_get_a_fitting_zone(island: Pr
         (2, ("dem.tif", "--size", "1000")), (2, ("dem.tif", "--turn", "45")), (2, ("dem.tif", "--north", "left")),
         (2, ("dem.tif", "--void", "deep")), (2, ("dem.tif", "--order", "middle")), (3, ("photo.tif",)),
         (2, ("dem.tif", "--overlay", "photo.tif", "--overlay", "x/photo.tif")), (3, ("dem.tif", "--overlay", "no.tif")),
-        (2, ("dem.tif", "--range", "9,1")), (4, ("dem.tif", "--ceiling", "1MB")), (3, ("dem.tif", "--within", "0,0,9,9")),
+        (2, ("dem.tif", "--sea", "nan")), (4, ("dem.tif", "--range", "0,1e-320")), (2, ("dem.tif", "--range", "9,1")), (4, ("dem.tif", "--ceiling", "1MB")), (3, ("dem.tif", "--within", "0,0,9,9")),
     ],
 )  # fmt: skip
 def test_a_terrain_that_cannot_be_is_refused(island: Program, code: int, words: tuple[str, ...]) -> None:
@@ -143,3 +143,17 @@ def test_their_step_follows_the_source_or_is_asked_for(island: Program) -> None:
     assert "1arcsec" in island.refuses(2, "deliver", "hgt", "dem.tif", "--cell", "30m", "--out", "d/")[1]
     island.refuses(3, "deliver", "hgt", "photo.tif", "--out", "d/")
     island.refuses(4, "deliver", "hgt", "dem.tif", "--out", "c/")
+
+
+def test_cells_lie_on_both_sides_of_the_antimeridian_and_a_rerun_reads_none_of_them(zembrel: Program) -> None:
+    where = Frame(by_code(4326), Affine(179.9, 60.0, 0.001, -0.001), 200, 100)
+    heights = np.add.outer(np.arange(100), np.arange(200)).astype(np.float32)
+    save(zembrel.folder / "a.tif", raster(heights, where=where))
+    for more in ((), ("--replace",)):
+        said = zembrel("deliver", "hgt", ".", "--cell", "3arcsec", "--out", "cells/", *more, "--json").json
+        assert said["inputs"] == ["a.tif"] and said["results"][0]["count"] == 2
+    west, east = (
+        np.fromfile(zembrel.folder / f"cells/{name}.hgt", ">i2").reshape(1201, 1201)
+        for name in ("N59E179", "N59W180")
+    )
+    assert west[5, -1] == east[5, 0] == pytest.approx(105, abs=2) and east[5, 100] > 180

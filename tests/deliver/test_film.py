@@ -122,7 +122,7 @@ def test_dates_are_found_in_names(name: str, date: str | None) -> None:
 def test_a_film_that_cannot_be_is_refused(years: Program, monkeypatch: pytest.MonkeyPatch) -> None:
     for code, words in (
         (2, ("--out", "f.avi")), (2, ("--rate", "0", "--out", "f.gif")), (2, ("--size", "4", "--out", "f.gif")), (2, ("--missing", "blank", "--out", "f.gif")),
-        (2, ("--fade", "99", "--out", "f.gif")), (2, ("--most", "1", "--out", "f.gif")), (3, ("--within", "0,0,9,9", "--out", "f.gif")),
+        (2, ("--rate", "30", "--fade", "5", "--out", "f.gif")), (2, ("--cell", "1500m", "--out", "f.gif")), (2, ("--fade", "99", "--out", "f.gif")), (2, ("--most", "1", "--out", "f.gif")), (3, ("--within", "0,0,9,9", "--out", "f.gif")),
         (4, ("--ceiling", "1kB", "--out", "f.gif")),
     ):  # fmt: skip
         years.refuses(code, "deliver", "film", "years/", *words)

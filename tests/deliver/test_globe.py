@@ -15,6 +15,7 @@ import pytest
 from lxml import etree
 from PIL import Image
 
+import zembrel as z
 from program import Program
 from rasters import raster, save
 from zembrel.geodesy.registry import by_code
@@ -198,6 +199,17 @@ def test_a_colour_becomes_clear_and_layers_lie_over_each_other(zembrel: Program)
         for node in dict(documents(zembrel.folder / "g.kmz"))["doc.kml"].iter(f"{KML}Folder")
     ]
     assert names == ["map", "cover"]
+
+
+def test_rasters_in_memory_are_shown_and_features_elsewhere_are_not(sheet: Path, zembrel: Program) -> None:
+    z.deliver_globe(z.open(sheet), out=zembrel.folder / "m.kmz")
+    assert len(list(pieces(zembrel.folder / "m.kmz"))) > 10
+    (zembrel.folder / "places.geojson").write_text(PLACES)
+    area = ("--within", "0,0,1,1@EPSG:4326")
+    assert (
+        "nothing to show"
+        in zembrel.refuses(3, "deliver", "globe", "places.geojson", *area, "--out", "g.kmz")[0]
+    )
 
 
 @pytest.mark.parametrize("west", [179.9, -180.1])

@@ -416,3 +416,11 @@ def test_a_run_that_was_killed_goes_on_with_the_blocks_that_it_made(zembrel: Pro
     assert "blocks of tiles stood already" in said
     assert of_mbtiles(zembrel.folder / "o.mbtiles") == of_mbtiles(zembrel.folder / "whole.mbtiles")
     assert not list(zembrel.folder.glob(".zembrel-tiles-*"))
+
+
+def test_the_kept_blocks_of_another_pack_stay(sheet: Path, zembrel: Program) -> None:
+    theirs = zembrel.folder / ".zembrel-tiles-a-b-0123456789abcdef"
+    theirs.mkdir()
+    (theirs / "3-1-1").write_bytes(b"a block")
+    zembrel("deliver", "pyramid", sheet, "--zooms", "12", "--resume", "--out", "a")
+    assert (theirs / "3-1-1").exists()

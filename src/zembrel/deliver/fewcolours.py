@@ -63,8 +63,10 @@ def in_few_colours(view: Raster, most: int, dither: str, limits: Limits) -> FewC
     """
     distinct, counts = _Distinct(most - 1), ColourCounts()
     observe(view, spots_of(view), [distinct, counts], limits)
-    if not distinct.too_many:
-        observe(view, list(view.frame.pane.blocks(_STRIP, view.frame.columns)), [distinct], limits)
+    if not distinct.too_many:  # in the spots; elsewhere there may be more
+        counts = ColourCounts()
+        strips = list(view.frame.pane.blocks(_STRIP, view.frame.columns))
+        observe(view, strips, [distinct, counts], limits)
     if not distinct.too_many:
         colours = sorted(distinct.colours | {one_colour(VOID)})
         palette = _palette([(n >> 16, n >> 8 & 255, n & 255) for n in colours])

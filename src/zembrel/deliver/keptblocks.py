@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import shutil
 import zipfile
 from collections.abc import Sequence
@@ -17,7 +18,7 @@ from zembrel.deliver.tiling import TileAddress
 from zembrel.engine.commit import resource_errors
 from zembrel.facts import Fact, fact
 
-_PREFIX = ".zembrel-tiles-"
+_PREFIX, _DIGITS = ".zembrel-tiles-", 16
 
 
 @dataclass(frozen=True, eq=False)
@@ -48,9 +49,10 @@ class KeptTask:
 
 def kept(task: TileTask, out: Path, run: str) -> KeptTask:
     """Keep the blocks of the run of that fingerprint beside `out`; those of another run for it go."""
-    mine = out.parent / f"{_PREFIX}{out.name}-{run[:16]}"
-    for other in out.parent.glob(f"{_PREFIX}{out.name}-*"):
-        if other != mine:
+    mine = out.parent / f"{_PREFIX}{out.name}-{run[:_DIGITS]}"
+    ours = re.compile(re.escape(f"{_PREFIX}{out.name}-") + f"[0-9a-f]{{{_DIGITS}}}")
+    for other in out.parent.iterdir() if out.parent.is_dir() else ():
+        if ours.fullmatch(other.name) and other != mine:
             shutil.rmtree(other, ignore_errors=True)
     with resource_errors(out):
         mine.mkdir(parents=True, exist_ok=True)

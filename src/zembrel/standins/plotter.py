@@ -96,9 +96,10 @@ def _codes(data: bytes, at: int, columns: int, rows: int) -> Any:
 def _misses(fields: Fields) -> float:
     """How far the polynomials miss the reference points, there and back, in cells."""
     need(len(fields["REF"]) >= 4, f"it has {len(fields['REF'])} reference points")
-    worst = 0.0
+    worst, phase = 0.0, float(fields.get("CPH", [["0"]])[0][0])
     for words in fields["REF"]:
         u, v, lat, lon = (float(word) for word in words[1:5])
+        lon += 360 if phase and lon < 0 else 0
         there = _through(fields, "WPX", lon, lat), _through(fields, "WPY", lon, lat)
         worst = max(worst, abs(there[0] - u), abs(there[1] - v))
         back = _through(fields, "PWX", u, v), _through(fields, "PWY", u, v)

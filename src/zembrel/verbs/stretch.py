@@ -18,6 +18,7 @@ from zembrel.raster.views.cast import cast
 from zembrel.raster.views.opacity import colours_of, top_of
 from zembrel.verbs.survey import percentiles, seen
 
+WHOLE = "0%,100%"  # from the lowest value to the highest
 _EACH = "each:"  # before ends that are sought in each band for itself
 
 
@@ -62,10 +63,11 @@ def ends_of_all(views: Sequence[Raster], text: str, limits: Limits) -> tuple[flo
             min((t.low for t in tallies), default=math.inf),
             max((t.high for t in tallies), default=0.0),
         )
-        if low < high or (not text.rstrip().endswith("%") and tallies):
-            ends.append(ends_of(view, text, limits))
-        elif tallies:
-            ends.append((low, high))
+        if not tallies:
+            continue
+        plain = text == WHOLE and math.isfinite(low) and math.isfinite(high)  # known already
+        spread = low < high or not text.rstrip().endswith("%")
+        ends.append(ends_of(view, text, limits) if spread and not plain else (low, high))
     low, high = min((a for a, _ in ends), default=0.0), max((b for _, b in ends), default=0.0)
     if not low < high:
         raise RefusedError(

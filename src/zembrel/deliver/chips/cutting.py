@@ -14,6 +14,7 @@ from zembrel.deliver.chips.stores import Chip
 from zembrel.engine.limits import Limits, each
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Raster, shared_type
+from zembrel.raster.views.overlap import everywhere
 
 Array = npt.NDArray[Any]
 
@@ -51,14 +52,18 @@ class _ChipTask:
 
     def __call__(self, place: ChipPlace) -> tuple[Array, Array | None, Array | None] | None:
         block = self.views.image.cells(place.pane)
-        known = block.anywhere
+        known, cells = everywhere(block), block.cells
         if not known.any():
             return None
+        if not known.all():
+            cells = np.where(
+                known, cells, np.zeros((), cells.dtype)
+            )  # what stands in void cells means nothing
         label = None
         if self.views.labels is not None:
             held = self.views.labels.cells(place.pane)
             label = held.cells[0] if held.valid is None else np.where(held.valid_of(0), held.cells[0], 0)
-        return block.cells, None if known.all() else known, label
+        return cells, None if known.all() else known, label
 
 
 def chips_of(views: LabelledImage, places: Sequence[ChipPlace], limits: Limits) -> Iterator[Chip]:

@@ -30,7 +30,7 @@ class PackTraits:
 
 def unfit_name(device: Device, out: Path) -> str | None:
     """Why a pack may not be called so, or None."""
-    stem = out.name.partition(".")[0] if out.suffix else out.name
+    stem = out.stem
     if not re.fullmatch(device.names, stem):
         return f"names are like {device.names}, and {stem!r} is not"
     return _unfit_part(device, out.name)

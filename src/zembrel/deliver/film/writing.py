@@ -18,7 +18,8 @@ from zembrel.raster.model import Block
 from zembrel.raster.quantize import LOOKUP_BITS, ColourCounts, median_cut, nearest_table
 
 ENDINGS = (".mp4", ".gif", ".webp")
-_GIF_COLOURS, _SHORTEST = 255, 20  # and milliseconds of a picture, as viewers heed
+FASTEST = 50  # pictures a second that players of all three formats show
+_GIF_COLOURS = 255
 _ENCODERS = ("libx264", "libopenh264", "mpeg4")
 
 
@@ -27,6 +28,11 @@ def check_writer(out: Path) -> None:
     if out.suffix.lower() == ".mp4" and _pyav() is None:
         what, why = f"{out.name} needs PyAV", "it is not installed with Zembrel"
         raise UsageError(what, why, "run pip install 'zembrel[film]', or end it in .gif or .webp")
+
+
+def picture_size(out: Path, columns: int, rows: int) -> tuple[int, int]:
+    """Columns and rows of pictures in the file: even ones in an MP4, where four cells share a colour."""
+    return (columns // 2 * 2, rows // 2 * 2) if out.suffix.lower() == ".mp4" else (columns, rows)
 
 
 def write_film(out: Path, pictures: Iterator[Picture], rate: float, samples: Sequence[Picture]) -> int:
@@ -54,8 +60,8 @@ def _mp4(out: Path, pictures: Iterator[Picture], rate: float, samples: Sequence[
         stream = film.add_stream(name, rate=Fraction(rate).limit_denominator(1000))
         stream.pix_fmt = "yuv420p"
         for picture in pictures:
-            if not number:  # an even size, as the colours of every other cell are held
-                stream.height, stream.width = picture.shape[0] // 2 * 2, picture.shape[1] // 2 * 2
+            if not number:
+                stream.width, stream.height = picture_size(out, picture.shape[1], picture.shape[0])
             even = np.ascontiguousarray(picture[: stream.height, : stream.width])
             film.mux(stream.encode(av.VideoFrame.from_ndarray(even, format="rgb24")))
             number += 1
@@ -96,6 +102,6 @@ def _with_pillow(out: Path, images: Iterator[Any], rate: float, form: str, setti
     counter = itertools.count(1)
     first = next(images)
     rest = (image for image in images if next(counter))
-    duration = max(_SHORTEST, round(1000 / rate))
+    duration = round(1000 / rate)
     first.save(out, form, save_all=True, append_images=rest, duration=duration, loop=0, **settings)
     return next(counter)

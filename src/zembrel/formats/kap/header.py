@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -129,6 +130,6 @@ def _numbers(path: Path, key: str, fields: Sequence[str], least: int) -> list[fl
         numbers = [float(field) for field in fields[:least]]
     except ValueError:
         numbers = []
-    if len(numbers) < least:
+    if len(numbers) < least or not all(map(math.isfinite, numbers)):
         broken(path, f"{key} lacks its {least} numbers: {','.join(fields)}")
     return numbers

@@ -13,6 +13,7 @@ from zembrel.formats.kap.header import ChartHeader, broken
 from zembrel.geodesy.crs import CRS, GeographicCRS
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code, fitting_at
+from zembrel.grid.extent import turn_of
 from zembrel.grid.frame import Affine, Frame
 
 Array = npt.NDArray[np.float64]
@@ -68,6 +69,7 @@ def _fitted(
 ) -> tuple[Affine | None, float]:
     """The affine of cells that suits points best, and how many cells these are off (rms)."""
     x, y = (lon, lat) if isinstance(crs, GeographicCRS) else operation(by_code(_WGS_84), crs)(lon, lat)
+    x = np.unwrap(x, period=turn) if (turn := turn_of(crs)) else x  # across the antimeridian it goes on
     terms = np.column_stack([np.ones_like(u), u, v])
     if np.linalg.matrix_rank(terms) < _LEAST or not (np.isfinite(x).all() and np.isfinite(y).all()):
         return None, np.inf

@@ -110,13 +110,15 @@ def place_of(frame: Frame) -> ChartPlace:
 
 
 def _degrees(frame: Frame, shares: Array) -> tuple[Array, Array, Array, Array]:
-    """Columns and rows of whole cells at shares of each way, and their longitudes and latitudes."""
+    """Columns and rows of whole cells at shares of each way, and their longitudes and latitudes; across the
+    antimeridian longitudes go on past 180."""
     columns, lines = (np.rint(shares * (n - 1)) for n in (frame.columns, frame.rows))
     u, v = (part.ravel() for part in np.meshgrid(columns, lines))
     x, y = frame.centres(u, v)
     assert frame.crs is not None
     lon, lat = operation(frame.crs, by_code(_WGS_84))(x, y)
-    return u, v, np.unwrap(lon, period=360), lat
+    lon = np.unwrap(lon, period=360)
+    return u, v, lon + 360 * float(lon.min() < -180), lat
 
 
 def _lines(frame: Frame, palette: Legend, facts: ChartFacts, bits: int) -> list[tuple[str, list[str]]]:
@@ -136,13 +138,20 @@ def _lines(frame: Frame, palette: Legend, facts: ChartFacts, bits: int) -> list[
     lines += [("RGB", [str(entry.code), *map(str, entry.colour[:3])]) for entry in palette.entries]
     corners = [0, 2, 8, 6]  # from the north-west, clockwise
     points = [(u[n], v[n], lon[n], lat[n]) for n in [*corners, 1, 3, 4, 5, 7]]
-    lines += _numbered("REF", [(a, b, y, x) for a, b, x, y in points])
+    shift = (
+        180.0 if lon.max() > 180 else 0.0
+    )  # of the phase of longitudes, by which the polynomials take them
+    lines += _numbered("REF", [(a, b, y, _wrapped(x)) for a, b, x, y in points])
     place = place_of(frame)
     ways = {"WPX": place.to_column, "PWX": place.to_lon, "WPY": place.to_row, "PWY": place.to_lat}
     lines += [(key, [str(way.order), *map(_number, way.coefficients)]) for key, way in ways.items()]
     lines += _numbered("ERR", [_misses(place, *point) for point in points])
-    lines += _numbered("PLY", [(y, x) for _, _, x, y in points[:4]])
-    return [*lines, ("DTM", ["0.0", "0.0"]), ("CPH", ["0.0"])]
+    lines += _numbered("PLY", [(y, _wrapped(x)) for _, _, x, y in points[:4]])
+    return [*lines, ("DTM", ["0.0", "0.0"]), ("CPH", [f"{shift:.1f}"])]
+
+
+def _wrapped(lon: float) -> float:
+    return lon - 360 if lon > 180 else lon
 
 
 def _numbered(key: str, rows: Iterable[Iterable[float]]) -> list[tuple[str, list[str]]]:

@@ -26,7 +26,7 @@ from zembrel.formats.kap.reading import open_chart
 from zembrel.formats.kap.writing import MOST_COLOURS, PER_INCH, ChartFacts, chart_sink, place_of
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
-from zembrel.grid.extent import ground
+from zembrel.grid.extent import ground, turn_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.handles import size_on_disk
@@ -105,7 +105,7 @@ def chart(
 def _packed(inputs: Inputs, where: Where, output: Output, charting: Charting) -> DeliveredPack:
     """The charts, and what a device asks of them."""
     folder = output.to_folder
-    layers = open_layers(take(inputs, output if not folder else replace(output, out=None), (RASTERS,)))
+    layers = open_layers(take(inputs, output, (RASTERS,)))
     groups = [[layer] for layer in layers] if folder else [layers]
     sources = [_source(group, where, output, folder, charting) for group in groups]
     sheets = [sheet for source in sources for sheet in source.sheets]
@@ -124,10 +124,10 @@ def _packed(inputs: Inputs, where: Where, output: Output, charting: Charting) ->
         room = free_at(output.path)
         planned = Result(output.path, bytes_at_most=size, count=len(sheets), what="charts", free=room)
         return DeliveredPack(replace(receipt, results=(planned,)), PackTraits("chart"))
-    made, checks = _written(sources, folder, output, charting)
+    made, checks, colours = _written(sources, folder, output, charting)
     done = replace(receipt, checks=checks, results=(made,), seconds=output.seconds)
     files = tuple(sheet.path for sheet in sheets) if folder else ()
-    return DeliveredPack(done, PackTraits("chart", colours=charting.colours), files)
+    return DeliveredPack(done, PackTraits("chart", colours=colours), files)
 
 
 def _check(output: Output, folder: bool, charting: Charting) -> None:
@@ -211,8 +211,8 @@ def _check_places(sheets: Sequence[_Sheet], folder: bool, output: Output) -> Non
 
 def _written(
     sources: Sequence[_Source], folder: bool, output: Output, charting: Charting
-) -> tuple[Result, tuple[Fact, ...]]:
-    """All charts and their catalogue in their places, and how good they are."""
+) -> tuple[Result, tuple[Fact, ...], int]:
+    """All charts and their catalogue in their places, how good they are, and the most colours of one."""
     said, rows, size = list[Fact](), list[dict[str, Any]](), 0
     with Staging(output.replace) as staging:
         for source in sources:
@@ -232,9 +232,8 @@ def _written(
             staging.write_text(output.path / CATALOGUE[1], _as_geojson(rows))
         staging.publish()
     how = tuple(f"catalogue {name}" for name in CATALOGUE) if folder else ()
-    return Result(
-        output.path, size, count=len(rows), what="charts", how=how, seconds=output.seconds
-    ), distinct(tuple(said))
+    made = Result(output.path, size, count=len(rows), what="charts", how=how, seconds=output.seconds)
+    return made, distinct(tuple(said)), max(row["colours"] for row in rows)
 
 
 def _quality(view: Raster, few: FewColours, limits: Limits) -> list[Fact]:
@@ -249,7 +248,10 @@ def _read_back(path: Path, frame: Frame, limits: Limits) -> Fact:
     found, place = open_chart(path), place_of(frame)
     for pane in blocks_of(found):
         found.cells(pane)
-    corner = found.frame.corners.position(*frame.corners.at(0.0, 0.0))
+    there = found.frame.corners
+    turn = turn_of(found.frame.crs) or 0.0
+    x, y = frame.corners.at(0.0, 0.0)
+    corner = there.position(x + turn * round((there.x0 - x) / turn), y)
     off = max(abs(corner[0]), abs(corner[1]))
     if off > 0.5 or found.frame.pane != frame.pane:
         raise ResourceError(f"{path.name} is not what was written", f"it is {off:g} cells off", "report it")
@@ -262,6 +264,7 @@ def _row(sheet: _Sheet, frame: Frame, colours: int) -> dict[str, Any]:
     x, y = np.array([west, east, east, west, west]), np.array([north, north, south, south, north])
     assert frame.crs is not None
     lon, lat = operation(frame.crs, by_code(4326))(x, y)
+    lon = np.unwrap(lon, period=360)  # an outline across the antimeridian stays one
     ring = [[round(float(a), 9), round(float(b), 9)] for a, b in zip(lon, lat, strict=True)]
     return {
         "file": sheet.path.name, "name": sheet.facts.name, "number": sheet.facts.number,

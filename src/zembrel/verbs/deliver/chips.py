@@ -38,7 +38,6 @@ from zembrel.verbs.target import Target, decide, masked
 Array = npt.NDArray[Any]
 SAMPLINGS, FORMS = ("grid", "balanced"), ("tif", "npz")
 _BLOCKS = 4  # chips along a block of the split, if it is not said
-_MOST_CLASSES = 4096
 
 
 @dataclass(frozen=True)
@@ -97,6 +96,11 @@ def _check(output: Output, chipping: Chipping) -> None:
         )
     if chipping.count is not None and chipping.count < 1:
         raise UsageError(f"--count {chipping.count}", "at least one chip is made", "leave it out for all")
+    if chipping.seed < 0:
+        raise UsageError(f"--seed {chipping.seed}", "it is a whole number from 0", "write --seed 1")
+    if chipping.block is not None and chipping.block < chipping.cells:
+        what = f"--block {chipping.block}"
+        raise UsageError(what, "a block holds a chip at least", f"write --block {4 * chipping.cells}")
     kind = _kind(output)
     if kind == "folder" and output.path.is_dir() and any(output.path.iterdir()):
         what = f"{output.path} is not empty"
@@ -125,7 +129,7 @@ def _beside(output: Output, name: str) -> Path:
 
 
 def _packed(inputs: Inputs, where: Where, output: Output, chipping: Chipping) -> Receipt:
-    layers = open_layers(take(inputs, replace(output, out=None), (RASTERS,)))
+    layers = open_layers(take(inputs, output, (RASTERS,)))
     target = decide(layers, where)
     view, said = joined(layers, target, "auto")
     view = masked(view, target.cover() if where.mask else None)
@@ -133,7 +137,7 @@ def _packed(inputs: Inputs, where: Where, output: Output, chipping: Chipping) ->
     if min(frame.pane.shape) < chipping.cells:
         what = f"the image has {frame.columns:,} x {frame.rows:,} cells"
         raise UsageError(what, f"no chip of {chipping.cells} fits", "choose a smaller --cells")
-    views = LabelledImage(view, _labels(target, inputs, output, chipping))
+    views = LabelledImage(view, _labels(target, output, chipping))
     places, between = _chosen(views, output, chipping)
     each_size = chipping.cells**2 * (sum(b.dtype.itemsize for b in view.bands) + 9)
     size = each_size * len(places)
@@ -157,14 +161,14 @@ def _packed(inputs: Inputs, where: Where, output: Output, chipping: Chipping) ->
     return replace(receipt, checks=checks, results=(made,), products=products, seconds=output.seconds)
 
 
-def _labels(target: Target, inputs: Inputs, output: Output, chipping: Chipping) -> Raster | None:
+def _labels(target: Target, output: Output, chipping: Chipping) -> Raster | None:
     """Labels on the cells of the image: codes of a raster, or of features and 0 where there are none."""
     if chipping.labels is None:
         return None
     path = Path(chipping.labels)
     if not holds_features(path):
-        alone = Inputs((chipping.labels,))
-        view, _ = joined([open_layer(Origin.of(path), alone)], replace(target, area=None), "auto")
+        layer = open_layer(Origin.of(path), Inputs((chipping.labels,)))
+        view, _ = joined([layer], replace(target, area=None), "auto")
         if len(view.bands) != 1 or view.bands[0].dtype.kind not in "iu":
             raise InputError(
                 f"{path} holds no labels", "these are one band of whole numbers", "classify it first"

@@ -11,7 +11,7 @@ import numpy as np
 from zembrel.deliver.devices.rules import PackTraits
 from zembrel.deliver.film.dates import Dated, date_in, timeline
 from zembrel.deliver.film.pictures import Picture, Still, faded
-from zembrel.deliver.film.writing import ENDINGS, check_writer, write_film
+from zembrel.deliver.film.writing import ENDINGS, FASTEST, check_writer, picture_size, write_film
 from zembrel.draw.ramps import check_ramp
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.limits import each
@@ -34,10 +34,10 @@ from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import Brush
 from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.stretch import ends_of_all
+from zembrel.verbs.stretch import WHOLE, ends_of_all
 from zembrel.verbs.target import Target, brought, decide, masked
 
-SMALLEST = 16  # cells along the longer side
+SMALLEST, SMALLEST_SIDE = 16, 2  # cells along the longer side, and along any
 MISSING = ("hold", "skip")
 _SAMPLES = 12  # pictures of which the palette of a GIF is made
 
@@ -94,6 +94,11 @@ def _check(output: Output, filming: Filming) -> None:
         raise UsageError(f"--missing {filming.missing}", "known are hold and skip", "write --missing hold")
     if not 0 <= filming.fade <= 60:
         raise UsageError(f"--fade {filming.fade}", "there are 0 to 60 blends", "write --fade 5")
+    shown = filming.rate * (filming.fade + 1)
+    if shown > FASTEST:
+        what = f"--rate {filming.rate:g} with --fade {filming.fade}"
+        why = f"these are {shown:g} pictures a second, and players show {FASTEST} at most"
+        raise UsageError(what, why, f"write --rate {FASTEST // (filming.fade + 1) or 1} or less")
     if filming.most is not None and filming.most < 2:
         raise UsageError(f"--most {filming.most}", "a film has at least two pictures", "write --most 50")
     if filming.brush.ramp is not None:
@@ -105,6 +110,9 @@ def _packed(inputs: Inputs, where: Where, output: Output, filming: Filming) -> R
     shots, said = _thinned(_shots(layers), filming)
     wanted = where if where.onto or where.cell else replace(where, longest=filming.size)
     target = decide([shot.layer for shot in shots], wanted)
+    if min(target.frame.pane.shape) < SMALLEST_SIDE:
+        what = f"pictures of {target.frame.columns} x {target.frame.rows} cells"
+        raise UsageError(what, "a film has two each way at least", "choose a finer --cell")
     slots = timeline([shot.date for shot in shots]) if all(s.date for s in shots) else list(range(len(shots)))  # type: ignore[misc]
     slots = [slot for slot in slots if slot is not None] if filming.missing == "skip" else slots
     missing = sum(slot is None for slot in slots)
@@ -191,7 +199,7 @@ def _shared_range(rasters: Sequence[Raster], output: Output, filming: Filming) -
     if not ramped and stretch is None:
         return brush, None
     plain = [unscaled(colours_of(raster)) for raster in rasters]
-    low, high = ends_of_all(plain, asked or "0%,100%", output.limits)
+    low, high = ends_of_all(plain, asked or WHOLE, output.limits)
     if stretch is not None:
         return brush, f"{low!r},{high!r}"
     return replace(brush, limits=f"{low!r},{high!r}"), None
@@ -233,5 +241,6 @@ def _written(
         size = size_on_disk(staged)
         staging.publish()
     frame: Frame = stills[0].view.frame
-    how = (f"{frame.columns} x {frame.rows}", f"{show_number(round(count / rate, 2))} s")
+    columns, rows = picture_size(output.path, frame.columns, frame.rows)
+    how = (f"{columns} x {rows}", f"{show_number(round(count / rate, 2))} s")
     return Result(output.path, size, count=count, what="pictures", how=how, seconds=output.seconds)

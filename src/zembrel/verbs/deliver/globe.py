@@ -21,7 +21,7 @@ from zembrel.draw.ramps import check_ramp
 from zembrel.draw.shapes import ShapeLook, coloured
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.plan import check_room, free_at
-from zembrel.errors import RefusedError, UsageError
+from zembrel.errors import InputError, RefusedError, ResourceError, UsageError
 from zembrel.facts import Fact, distinct, fact
 from zembrel.features.table import FeatureTable
 from zembrel.formats.origin import Origin
@@ -38,9 +38,9 @@ from zembrel.verbs.draw import layers_with
 from zembrel.verbs.endings import check_ending
 from zembrel.verbs.features.change import clipped
 from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import FEATURES, RASTERS, identified
+from zembrel.verbs.intake import FEATURES, RASTERS, Given, identified
 from zembrel.verbs.joined import joined
-from zembrel.verbs.layers import Layer, open_layer
+from zembrel.verbs.layers import Layer, given_layers, open_layer
 from zembrel.verbs.opacity import colour_named
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import Brush
@@ -109,11 +109,12 @@ def globe(inputs: Inputs, where: Where, output: Output, look: GlobeLook, carry: 
 
 def _packed(inputs: Inputs, where: Where, output: Output, look: GlobeLook) -> Receipt:
     found = identified(inputs, output, (RASTERS, FEATURES))
-    rasters = [open_layer(dataset.origin, inputs) for dataset in found if dataset.kind == RASTERS]
+    rasters = given_layers(inputs)
+    rasters += [open_layer(dataset.origin, inputs) for dataset in found if dataset.kind == RASTERS]
     groups = [[layer] for layer in rasters] if look.each else [rasters] if rasters else []
     pictures = [_picture(group, where, output, look) for group in groups]
     number, size = _room(pictures, output)
-    paths = tuple(dataset.origin.name for dataset in found)
+    paths = (*Given(RASTERS, (), inputs).paths, *(dataset.origin.name for dataset in found))
     receipt = Receipt(
         "deliver globe", paths, output.out, planned=output.dry_run, touched=paths,
         frame=pictures[0].tree.frame if pictures else None,
@@ -125,6 +126,9 @@ def _packed(inputs: Inputs, where: Where, output: Output, look: GlobeLook) -> Re
         return replace(receipt, results=(planned,))
     origins = [dataset.origin for dataset in found if dataset.kind == FEATURES]
     tables = [(origin.name.stem, _table(origin, inputs, where)) for origin in origins]
+    tables = [(name, table) for name, table in tables if len(table)]
+    if not (pictures or tables):
+        raise InputError("there is nothing to show", "no feature has a place in the area", "check --within")
     shapes = [_shapes(layer, n) for n, layer in enumerate(layers_with(tables, look.shapes))]
     made, checks = _written(pictures, shapes, output, look)
     return replace(receipt, checks=checks, results=(made,), seconds=output.seconds)
@@ -177,8 +181,9 @@ def _room(pictures: Sequence[_Picture], output: Output) -> tuple[int, int]:
 
 
 def _table(origin: Origin, inputs: Inputs, where: Where) -> FeatureTable:
-    """Features in degrees, those of the area."""
+    """Features in degrees that have a place, those of the area."""
     table = open_table(origin, replace(inputs, layer=None)).to(by_code(_DEGREES))
+    table = table.take(~(shapely.is_missing(table.geometries) | shapely.is_empty(table.geometries)))
     return clipped(table, where)[0] if where.within else table
 
 
@@ -227,7 +232,7 @@ def _written(
         found = read_globe(staged)
         marks = sum(len(layer.table) for layer in shapes)
         if (found.overlays, found.placemarks) != (number, marks):
-            raise RefusedError(f"{output.path} does not hold what was made", f"{found}", "report it")
+            raise ResourceError(f"{output.path} does not hold what was made", f"{found}", "report it")
         size = size_on_disk(staged)
         staging.publish()
     said = [fact("pieces_read_back", pieces=number)] if pictures else []

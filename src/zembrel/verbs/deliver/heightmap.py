@@ -40,7 +40,6 @@ from zembrel.verbs.paint import Brush
 from zembrel.verbs.receipt import Receipt, Result
 
 TERRAIN, ABOUT = "terrain.r16", "terrain.toml"
-_TOP = 65_535
 _STRETCH = "2%,98%"  # of overlays of more than 8 bits
 _SIDES = ("top", "right", "bottom", "left")
 _BLANK = (128, 128, 128)  # of overlays where there is nothing
@@ -93,7 +92,7 @@ def heightmap(
 
 
 def _packed(inputs: Inputs, where: Where, output: Output, shaping: Shaping) -> Receipt:
-    layers = open_layers(take(inputs, replace(output, out=None), (RASTERS,)))
+    layers = open_layers(take(inputs, output, (RASTERS,)))
     square, chose = square_of(layers, where)
     view, said = joined(layers, square.nodes(shaping.size), shaping.method)
     if len(view.bands) != 1 or view.bands[0].legend is not None:
@@ -141,6 +140,8 @@ def _check(shaping: Shaping, where: Where) -> None:
         )
     if not _is_height(shaping.void):
         raise UsageError(f"--void {shaping.void}", "it is sea, lowest or a height", "write --void lowest")
+    if not math.isfinite(shaping.sea):
+        raise UsageError(f"--sea {shaping.sea}", "it is a height in metres", "write --sea 0")
     for option, value, known in (
         ("--order", shaping.order, ("little", "big")), ("--north", shaping.north, ("top", "bottom")),
         ("--turn", str(shaping.turn), ("0", "90", "180", "270")),

@@ -19,7 +19,7 @@ from zembrel.raster.survey import Statistics
 from zembrel.verbs.stretch import ends_of
 from zembrel.verbs.survey import blocks_of, seen
 
-_TOP = 65_535
+_TOP, _FINEST = 65_535, 1e-9  # the highest number, and metres of a step at least
 
 
 class HeightRange(NamedTuple):
@@ -57,7 +57,7 @@ def range_of(view: Raster, span: str | None, rule: str, sea: float, limits: Limi
         low, high = (min(tally.low, void), max(tally.high, void)) if voids else (tally.low, tally.high)
     if not (math.isfinite(low) and math.isfinite(high)):
         raise RefusedError("some heights are infinite", "a range has two ends", "add --range 0,800")
-    if not low < high:
+    if not high - low > _TOP * _FINEST:
         raise RefusedError("all heights are equal", "there is no range for 65,536 steps", "add --range 0,800")
     return HeightRange(low, high, void, voids)
 

@@ -19,7 +19,7 @@ from zembrel.facts import Fact, distinct, fact
 from zembrel.formats.degreecell import cell_name, degree_cell
 from zembrel.formats.hgt import SIZES, VOID
 from zembrel.geodesy.registry import by_code
-from zembrel.grid.extent import carried_cell
+from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import parse_length
@@ -69,7 +69,7 @@ def _packed(inputs: Inputs, where: Where, output: Output, method: str) -> Delive
             "such cells have frames of their own", "degrees of WGS 84", "use --within and --cell"
         )
     asked = _asked_step(where)
-    layers = open_layers(take(inputs, replace(output, out=None), (RASTERS,)))
+    layers = open_layers(take(inputs, output, (RASTERS,)))
     target = decide(layers, replace(where, crs="EPSG:4326", cell=None))
     side = _STEPS[asked or _native_step(layers)]
     cells = list(_cells(target, output.path))
@@ -144,24 +144,22 @@ def _native_step(layers: Sequence[Layer]) -> int:
 
 def _cells(target: Target, folder: Path) -> Iterator[_DegreeCell]:
     """All cells that the area meets, from the south-west."""
-    west, south, east, north = target.area.bounds if target.area else target.frame.bounds
+    left, south, right, north = target.area.bounds if target.area else target.frame.bounds
     edge = 1e-9
     for y in range(math.floor(south + edge), math.ceil(north - edge)):
-        for x in range(math.floor(west + edge), math.ceil(east - edge)):
-            turned = (x + 180) % 360 - 180
-            yield _DegreeCell(x, y, folder / f"{cell_name(turned, y)}.hgt")
+        for x in range(math.floor(left + edge), math.ceil(right - edge)):
+            west = (x + 180) % 360 - 180
+            yield _DegreeCell(west, y, folder / f"{cell_name(west, y)}.hgt")
 
 
 def _heights(
     layers: Sequence[Layer], target: Target, method: str, where: Where
 ) -> tuple[Raster | None, list[Fact]]:
     """Heights of a cell in whole metres, and what was chosen for that; None where no layer lies."""
-    try:
-        view, said = joined(layers, target, method)
-    except InputError:
-        if len(layers) == 1:
-            raise
+    near = [layer for layer in layers if footprint_of(layer.raster.frame, target.frame) is not None]
+    if not near:
         return None, []
+    view, said = joined(near, target, method)
     if len(view.bands) != 1 or view.bands[0].legend is not None:
         why = "colours and classes are none"
         raise InputError("heights are one band of values", why, "pick it with --bands")
@@ -202,6 +200,7 @@ def _spots(layer: Layer, frame: Frame) -> tuple[Array, Array, Array]:
         heights.append(np.where(block.valid_of(0), block.cells[0], np.nan).ravel())
     x, y = np.concatenate(xs), np.concatenate(ys)
     lon, lat = way(x, y) if way is not None else (x, y)
+    lon = (lon + 180) % 360 - 180
     return lon, lat, np.concatenate(heights)
 
 

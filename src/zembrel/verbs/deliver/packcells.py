@@ -15,7 +15,7 @@ from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.paint import Brush, painted_cells
-from zembrel.verbs.stretch import ends_of_all, stretched
+from zembrel.verbs.stretch import WHOLE, ends_of_all, stretched
 
 _WITH_OPACITY, _GREY_HEIGHT = 4, 2  # bytes of a cell at most
 
@@ -49,7 +49,7 @@ def as_heights(view: Raster, way: str, sources: Sequence[Raster], limits: Limits
     if len(view.bands) != 1 or band.legend is not None:
         why = "colours and classes are none"
         raise InputError("heights are one band of values", why, "leave --heights out")
-    low, high = ends_of_all([unscaled(source) for source in sources], "0%,100%", limits)
+    low, high = ends_of_all([unscaled(source) for source in sources], WHOLE, limits)
     code = HeightCode.over(way, low, high)
     said = fact("heights_in_tiles", way=code.way, base=code.base, step=code.step)
     return PackCells(unscaled(view), [said], code)
