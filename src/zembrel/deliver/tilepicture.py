@@ -15,7 +15,7 @@ from zembrel.raster.legend import Legend
 Cells = npt.NDArray[Any]
 FORMATS = ("auto", "png", "jpeg", "webp")
 _FEW = 256  # colours that fit a palette
-_MANY = 4_096  # cells looked at first, to see that the colours are too many
+_EACH = 4  # of so many rows and columns one is looked at first, to see that the colours are too many
 
 
 @dataclass(frozen=True)
@@ -81,7 +81,7 @@ class TilePicture:
 
 def _rows(cells: Cells) -> Cells:
     """(rows, columns, bands), or (rows, columns) of one band, in one piece."""
-    return np.ascontiguousarray(cells[0] if len(cells) == 1 else np.moveaxis(cells, 0, -1))
+    return np.ascontiguousarray(cells[0]) if len(cells) == 1 else np.stack(list(cells), axis=-1)
 
 
 def _with_opacity(cells: Cells, valid: Cells | None) -> Cells:
@@ -108,9 +108,11 @@ def _packed(cells: Cells, valid: Cells | None) -> Cells:
 
 def _palette(cells: Cells, valid: Cells | None) -> bytes | None:
     """A PNG with a palette, if the colours are few."""
-    packed = _packed(cells, valid)
-    if np.unique(packed.reshape(-1)[:: max(1, packed.size // _MANY)]).size > _FEW:
+    some = (..., slice(None, None, _EACH), slice(None, None, _EACH))
+    seen = np.sort(_packed(cells[some], None if valid is None else valid[some]), axis=None)
+    if np.count_nonzero(seen[1:] != seen[:-1]) >= _FEW:
         return None
+    packed = _packed(cells, valid)
     colours, codes = np.unique(packed, return_inverse=True)
     if colours.size > _FEW:
         return None

@@ -92,8 +92,8 @@ def _decoded(names: list[str], path: Path) -> Cells:
             layers: Any = [np.asarray(file[name]) for name in names]
     except _ERRORS as exc:
         raise _broken(path, exc) from exc
-    cells = layers[0] if layers[0].ndim == 3 else np.stack(layers)
-    return np.ascontiguousarray(cells.transpose(1, 2, 0).astype(cells.dtype.newbyteorder("=")))
+    cells: Cells = np.stack(layers[0] if layers[0].ndim == 3 else layers, axis=-1)
+    return cells.astype(cells.dtype.newbyteorder("="), copy=False)
 
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:

@@ -40,7 +40,7 @@ class PngEncoder:
         if block.valid is not None:
             blank = np.array(self.blank, cells.dtype)[:, None, None]
             cells = np.where(block.valid if block.valid.ndim == 3 else block.valid[None], cells, blank)
-        rows = np.ascontiguousarray(np.moveaxis(cells, 0, -1)).reshape(pane.rows, -1)
+        rows = np.stack(list(cells), axis=-1).reshape(pane.rows, -1)
         plain = _filtered(rows, len(cells)).tobytes()
         packer = zlib_ng.compressobj(_LEVEL, zlib.DEFLATED, -15)
         return plain, packer.compress(plain) + packer.flush(zlib.Z_FULL_FLUSH)

@@ -122,7 +122,8 @@ class RawEncoder:
             cells = cells[:, ::-1]
         if self.way == "bsq":
             return [layer.tobytes() for layer in cells]
-        return [cells.transpose((1, 0, 2) if self.way == "bil" else (1, 2, 0)).tobytes()]
+        side_by_side = np.stack(list(cells), axis=1 if self.way == "bil" else 2)
+        return [side_by_side.astype(self.kind, copy=False).tobytes()]
 
 
 class RawStore(FileStore):

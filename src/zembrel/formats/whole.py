@@ -64,7 +64,7 @@ class WholeStore:
 
     def append(self, key: Pane, encoded: Block) -> None:
         rows = slice(key.top, key.bottom)
-        self._cells[rows] = encoded.cells.transpose(1, 2, 0)
+        np.stack(list(encoded.cells), axis=-1, out=self._cells[rows])
         if encoded.valid is not None:
             if self._valid is None:
                 self._valid = np.ones(self._cells.shape[:2], bool)

@@ -39,7 +39,7 @@ class StripOnDisk:
         rows = 0
         with self._path.open("wb") as file:
             for part in parts:
-                np.ascontiguousarray(part.transpose(1, 2, 0), self._dtype).tofile(file)
+                np.stack(list(part), axis=-1, dtype=self._dtype).tofile(file)
                 rows += part.shape[1]
         if rows < self._shape[0]:
             raise ValueError(f"{rows:,} rows where {self._shape[0]:,} are due")

@@ -28,12 +28,12 @@ def packed(cells: Cells, shape: tuple[int, int], *, differences: bool, drawn_out
             kernels.differences.take(numbers, tile.view(numbers.dtype))
         else:
             steps = np.diff(numbers, axis=2, prepend=numbers.dtype.type(0))
-            tile.view(numbers.dtype)[:rows, :columns] = steps.transpose(1, 2, 0)
+            np.stack(list(steps), axis=-1, out=tile.view(numbers.dtype)[:rows, :columns])
         return tile
     if cells.shape[0] > 1 and worth_compiling(cells.size):
         kernels.differences.together(cells, tile)
     else:
-        tile[:rows, :columns] = cells.transpose(1, 2, 0)
+        np.stack(list(cells), axis=-1, out=tile[:rows, :columns])
     if drawn_out and not whole:
         tile[:rows, columns:] = tile[:rows, columns - 1 : columns]
         tile[rows:] = tile[rows - 1 : rows]
