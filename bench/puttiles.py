@@ -16,7 +16,7 @@ import numpy as np
 from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.packs.kinds import pack_at
 from zembrel.deliver.quadtree import EncodedTile
-from zembrel.deliver.tiling import TILINGS, TileAddress
+from zembrel.grid.tiling import TILINGS, TileAddress
 
 kind, count, way = sys.argv[1], int(sys.argv[2]), sys.argv[3]
 side = int(count**0.5)

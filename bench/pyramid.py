@@ -8,7 +8,7 @@ from pathlib import Path
 
 from measure import HERE, ZEMBREL, Result, told, told_in_turn, used
 from scene import write_scene
-from zembrel.deliver.tiling import TILINGS, TileRange
+from zembrel.grid.tiling import TILINGS, TileRange
 
 ENCODING, INSERTING, MEMORY, GROWTH = 1.15, 1.3, 600e6, 1.15
 TILES, ZOOM = 62, 17  # tiles along a side: 15,872 cells

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import threading
 from collections import OrderedDict
+from collections.abc import Iterable
 from pathlib import Path
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 import numpy.typing as npt
@@ -35,6 +36,13 @@ class ByteSource(Protocol):
     @property
     def stamp(self) -> Stamp: ...
     def read(self, offset: int, count: int) -> bytes: ...
+
+
+@runtime_checkable
+class ReadsAhead(Protocol):
+    """Bytes that come sooner when those that will be read are told at once, as (offset, count)."""
+
+    def ahead(self, ranges: Iterable[tuple[int, int]]) -> None: ...
 
 
 Readable = Path | ByteSource

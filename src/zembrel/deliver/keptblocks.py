@@ -14,9 +14,9 @@ from pathlib import Path
 import numpy as np
 
 from zembrel.deliver.quadtree import BlockTiles, EncodedTile, TileTask
-from zembrel.deliver.tiling import TileAddress
 from zembrel.engine.commit import resource_errors
 from zembrel.facts import Fact, fact
+from zembrel.grid.tiling import TileAddress
 
 _PREFIX, _DIGITS = ".zembrel-tiles-", 16
 

@@ -13,9 +13,9 @@ from typing import NamedTuple
 import numpy as np
 
 from zembrel.deliver.tilepicture import Cells, TilePicture
-from zembrel.deliver.tiling import TileAddress, TileRange
 from zembrel.engine.limits import Limits, each
 from zembrel.grid.pane import Pane
+from zembrel.grid.tiling import TileAddress, TileRange
 from zembrel.raster.halving import halved
 from zembrel.raster.model import Raster, has_alpha
 

@@ -9,7 +9,7 @@ import imagecodecs
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.deliver.heights import HeightCode
+from zembrel.raster.heightcode import HeightCode
 from zembrel.raster.legend import Legend
 
 Cells = npt.NDArray[Any]

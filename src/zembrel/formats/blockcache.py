@@ -25,6 +25,10 @@ class BlockCache:
         self._size = 0
         self._coming: dict[Hashable, Future[Decoded]] = {}
 
+    def __contains__(self, key: Hashable) -> bool:
+        with self._lock:
+            return key in self._held
+
     def get(self, key: Hashable, decode: Callable[[], Decoded]) -> Decoded:
         """The block of `key`, read-only; `decode` makes it if it is not held."""
         with self._lock:

@@ -11,13 +11,13 @@ from pathlib import Path
 from zembrel.errors import InputError, UsageError
 from zembrel.features.files.catalogue import is_features
 from zembrel.formats import by_ranges, is_store, readable
-from zembrel.formats.addresses import is_address
 from zembrel.formats.archives import is_archive, members
 from zembrel.formats.origin import Origin
 from zembrel.formats.web import at_address
 from zembrel.points.files.catalogue import surely_points
 from zembrel.reading import layer_at, readings
 from zembrel.verbs.options import Inputs
+from zembrel.web.addresses import is_address
 
 Sort = Callable[[Path], bool]  # whether a file of that name is of some sort
 _TABLES = (".csv", ".tsv", ".txt", ".parquet")

@@ -16,7 +16,6 @@ from zembrel.expression.operand import Operand, type_of
 from zembrel.expression.registers import packed
 from zembrel.expression.unitrules import UnlikeUnitsError, unit_of
 from zembrel.facts import Fact, fact
-from zembrel.formats.addresses import is_address
 from zembrel.raster.model import Band, Raster, has_alpha
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.derived import Derived, Source
@@ -26,6 +25,7 @@ from zembrel.verbs.layers import Layer, open_layer
 from zembrel.verbs.options import Inputs
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import Target, brought
+from zembrel.web.addresses import is_address
 
 Lets = Sequence[str] | Mapping[str, str | os.PathLike[str] | Raster]
 VALUE = "value"  # the first band of an input, by a name that always holds

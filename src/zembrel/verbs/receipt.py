@@ -9,11 +9,11 @@ from typing import Any, NamedTuple
 
 from zembrel.errors import ZembrelError
 from zembrel.facts import Fact
-from zembrel.formats.web import traffic
 from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import crs_text
 from zembrel.reading import readings
+from zembrel.web.asking import traffic
 
 LOSSES = 7  # exit code of a run that ended with listed losses
 

@@ -10,9 +10,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from zembrel.formats.addresses import is_address, shown
 from zembrel.reading import readings
 from zembrel.verbs.receipt import Receipt
+from zembrel.web.addresses import is_address, shown
 
 _CHEAP = 4_000_000  # bytes of a file whose checksum takes no time worth speaking of
 _NOT_TYPED = (

@@ -12,7 +12,7 @@ from zembrel.deliver.globe.markup import Shown
 from zembrel.deliver.globe.tree import PieceTree
 from zembrel.deliver.packs.facts import ENDINGS
 from zembrel.deliver.quadtree import EncodedTile
-from zembrel.deliver.tiling import TileAddress
+from zembrel.grid.tiling import TileAddress
 
 ROOT = "doc.kml"
 

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from typing import Any
 from xml.sax.saxutils import escape
 
-from zembrel.deliver.tiling import Bounds
 from zembrel.features.files.kml import XML_HOLDS_NOT, geometry_text
 from zembrel.features.table import FeatureTable
+from zembrel.grid.tiling import Bounds
 
 _HEAD = '<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2"><Document>\n'
 _FILL, _LINE = "99", 2  # opacity of areas in hexadecimal digits, and pixels of lines

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from zembrel.deliver.tiling import Bounds, TileAddress, TileRange
 from zembrel.grid.frame import Frame
+from zembrel.grid.tiling import Bounds, TileAddress, TileRange
 
 PIECE = 512  # cells a side
 ALONE = 2048  # cells a side where there is one level, all of whose pieces are shown at once

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from zembrel.deliver.tiling import Bounds, Tiling
+from zembrel.grid.tiling import Bounds, Tiling
 
 TYPES = {"png": "image/png", "jpeg": "image/jpeg", "webp": "image/webp"}
 ENDINGS = {"png": "png", "jpeg": "jpg", "webp": "webp"}

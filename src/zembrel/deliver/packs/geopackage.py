@@ -12,9 +12,9 @@ from pathlib import Path
 from zembrel.clock import time_of_writing
 from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile
-from zembrel.deliver.tiling import TileRange, Tiling
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import write_crs
+from zembrel.grid.tiling import TileRange, Tiling
 
 _APPLICATION, _VERSION = 0x47504B47, 10300  # "GPKG"
 _SCHEMA = """

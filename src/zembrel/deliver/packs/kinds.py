@@ -13,8 +13,8 @@ from zembrel.deliver.packs.geopackage import GeoPackagePack
 from zembrel.deliver.packs.mbtiles import MBTilesPack
 from zembrel.deliver.packs.pmtiles import PMTilesPack
 from zembrel.deliver.quadtree import EncodedTile
-from zembrel.deliver.tiling import Tiling
 from zembrel.errors import UsageError
+from zembrel.grid.tiling import Tiling
 
 
 class PackStore(Protocol):

@@ -22,6 +22,7 @@ from zembrel.formats.tiff.longstrips import StripOnDisk, is_long, long_strips
 from zembrel.formats.tiff.packing import placed
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
+from zembrel.handles import ReadsAhead
 from zembrel.raster.model import Band, Block, Cells, Mask, Raster
 from zembrel.raster.views.nodata import both, nodata_mask
 
@@ -93,6 +94,7 @@ class TiffRaster:
     def _read(self, pane: Pane, wanted: list[int], out: Cells) -> Mask | None:
         """Fill `out` (samples, rows, columns); returns where no segment was stored, if anywhere."""
         layout, present = self.layout, None
+        self._look_ahead(pane, wanted)
         for row in range(pane.top // layout.rows, -(-pane.bottom // layout.rows)):
             for column in range(pane.left // layout.columns, -(-pane.right // layout.columns)):
                 whole = layout.pane(row, column)
@@ -109,6 +111,25 @@ class TiffRaster:
                     placed(segment[(samples, *source)], out[(index, *into)])
         return present
 
+    def _look_ahead(self, pane: Pane, wanted: list[int]) -> None:
+        """Fetch the segments of a remote file together, those that are not at hand."""
+        layout, container = self.layout, self.directory.container
+        if not isinstance(container.path, ReadsAhead):
+            return
+        rows = range(pane.top // layout.rows, -(-pane.bottom // layout.rows))
+        columns = range(pane.left // layout.columns, -(-pane.right // layout.columns))
+        planes = [plane for _, plane, _ in self._planes(wanted)]
+        indices = [
+            (plane * layout.down + row) * layout.across + column
+            for plane in planes for row in rows for column in columns
+        ]  # fmt: skip
+        missing = [n for n in indices if self._key(n) not in block_cache]
+        container.path.ahead((int(layout.offsets[n]), int(layout.counts[n])) for n in missing)
+
+    def _key(self, index: int) -> tuple[Any, ...]:
+        container = self.directory.container
+        return container.path, container.stamp, self.directory.number, index
+
     def _planes(self, wanted: list[int]) -> list[tuple[Any, int, Any]]:
         """Which output layers come from which plane of segments and samples in it."""
         if self.layout.planar:
@@ -122,7 +143,7 @@ class TiffRaster:
         if layout.counts[index] == 0:
             return None
         container = self.directory.container
-        key = container.path, container.stamp, self.directory.number, index
+        key = self._key(index)
         if not layout.tiled and is_long(layout.coding, layout.shape(row)):
             place = int(layout.offsets[index]), int(layout.counts[index])
             with self._decoding(row, index):

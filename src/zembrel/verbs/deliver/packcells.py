@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from zembrel.deliver.heights import HeightCode
 from zembrel.deliver.tilepicture import TilePicture
 from zembrel.engine.limits import Limits
 from zembrel.errors import InputError, RefusedError
 from zembrel.facts import Fact, fact
+from zembrel.raster.heightcode import HeightCode
 from zembrel.raster.model import Raster, has_alpha, is_photo, shared_type
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.palette import expand_palette

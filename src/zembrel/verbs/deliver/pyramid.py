@@ -9,13 +9,11 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from zembrel.deliver.devices.rules import PackTraits
-from zembrel.deliver.heights import WAYS
 from zembrel.deliver.keptblocks import KeptTask, kept
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
 from zembrel.deliver.packs.kinds import KINDS, check_pack, pack_at, pack_kind
 from zembrel.deliver.quadtree import EncodedTile, TileTask, block_steps, tiles_of
 from zembrel.deliver.tilepicture import FORMATS
-from zembrel.deliver.tiling import FINEST, TileRange, Tiling, tiling_called
 from zembrel.deliver.viewer import layer_beside, viewer_page
 from zembrel.draw.ramps import check_ramp
 from zembrel.engine.commit import Staging, check_free, resource_errors
@@ -26,7 +24,9 @@ from zembrel.formats.tilefolder import TILE_INDEX, stands_as_tiles
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
+from zembrel.grid.tiling import FINEST, TileRange, Tiling, tiling_called
 from zembrel.handles import size_on_disk
+from zembrel.raster.heightcode import WAYS
 from zembrel.raster.model import Raster
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
