@@ -134,6 +134,18 @@ def parse_bytes(text: str) -> int:
     return int(Fraction(found[1]) * units[unit])
 
 
+_SECONDS = {"s": 1.0, "min": 60.0, "h": 3_600.0, "d": 86_400.0, "w": 604_800.0}
+
+
+def parse_duration(text: str) -> float:
+    """Seconds in `30d`, `12h`, `20min` or `45s`. Raises UsageError."""
+    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([a-z]+)\s*", text)
+    if found is None or found[2] not in _SECONDS:
+        why = f"a number and one of {', '.join(_SECONDS)} are needed"
+        raise UsageError(f"{text!r} is no length of time", why, "write for example 30d")
+    return float(found[1]) * _SECONDS[found[2]]
+
+
 def show_bytes(size: float) -> str:
     """`211 MB`: three significant digits, powers of ten."""
     for unit in ("B", "kB", "MB", "GB"):

@@ -62,7 +62,7 @@ class Readings:
         self._runs = self._aside = 0
         self._read: dict[Identity, Path] = {}
         self._stamps: dict[Path, Stamp] = {}
-        self._next_look, self._trusted = 0.0, False
+        self._next_look, self._trusted, self.offline = 0.0, False, False
         self._passed: dict[Path, None] = {}
         self._moves: dict[Move, None] = {}
 
@@ -84,7 +84,7 @@ class Readings:
                 if not self._runs:
                     for kept in (self._read, self._stamps, self._passed, self._moves):
                         kept.clear()
-                    self._next_look, self._trusted = 0.0, False
+                    self._next_look, self._trusted, self.offline = 0.0, False, False
 
     @contextmanager
     def aside(self) -> Iterator[None]:
@@ -98,6 +98,10 @@ class Readings:
     def trust(self, trusted: bool) -> None:
         """Whether the inputs of this run may be larger than what a stranger's may be."""
         self._trusted = self._trusted or trusted
+
+    def stay_offline(self, offline: bool) -> None:
+        """Whether this run may ask nothing of the web."""
+        self.offline = self.offline or offline
 
     @property
     def trusted(self) -> bool:

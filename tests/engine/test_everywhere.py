@@ -73,7 +73,7 @@ VERBS: list[tuple[str, Any, str, dict[str, Any]]] = [
     ("sample", "relief.tif", "o.csv", {"at": "places.geojson", "method": "mean", "reach": "40m"}),
     ("tally", "relief.tif", "o.gpkg", {"zones": "wood.geojson", "stats": ("mean", "median", "max")}),
     ("tally", "wood.geojson", "o.tif", {"onto": "relief.tif"}),
-    ("deliver pyramid", "photo.tif", "o.mbtiles", {"zooms": "14-19"}),
+    ("deliver pyramid", "photo.tif", "o.mbtiles", {"zooms": "14-17"}),
     ("deliver pyramid", "codes.tif", "o.pmtiles", {"zooms": "12-16"}),
     ("deliver pyramid", "relief.tif", "o.zip", {"zooms": "15", "heights": "grey"}),
     ("deliver chips", "photo.tif", "o.tfrecord", {"labels": "codes.tif", "cells": 24, "validation": 0.3}),

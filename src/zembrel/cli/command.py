@@ -26,7 +26,7 @@ from zembrel.verbs.record import told
 from zembrel.verbs.running import performed
 
 GROUPS = (Inputs, Where, Output)
-WITHOUT_OUT = ("check", "coords", "frame", "label")  # do something even so
+WITHOUT_OUT = ("check", "coords", "frame", "label", "source")  # do something even so
 
 
 class VerbCommand(TyperCommand):

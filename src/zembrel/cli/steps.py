@@ -36,6 +36,8 @@ VERBS: dict[str, Row] = {
     "frame": Row(WHERE, "make, show and save a frame", "zembrel.cli.where"),
     "crs": Row(WHERE, "find, show and fit coordinate reference systems", "zembrel.cli.place"),
     "coords": Row(WHERE, "coordinates of one CRS into another", "zembrel.cli.place"),
+    "source": Row(BRING, "remote services by name, and what is kept of them", "zembrel.cli.sources"),
+    "fetch": Row(BRING, "what an area needs of a source", "zembrel.cli.sources"),
     "pin": Row(BRING, "place a scanned map by tie points", "zembrel.cli.bring"),
     "mosaic": Row(BRING, "many layers into one", "zembrel.cli.bring"),
     "stack": Row(BRING, "several layers as bands of one", "zembrel.cli.bring"),
@@ -72,6 +74,9 @@ VERBS: dict[str, Row] = {
     "deliver chips": Row(DELIVER, "squares with labels, for training", "zembrel.cli.deliver.chips"),
     "deliver film": Row(DELIVER, "dated images one after the other", "zembrel.cli.deliver.film"),
     "standin device": Row(DELIVER, "would a device accept a pack?", "zembrel.cli.standin"),
+    "standin serve": Row(
+        START, "a server with the island behind every kind of service", "zembrel.cli.standin"
+    ),
     "warm": Row(START, "compile all kernels once", "zembrel.cli.start"),
     "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
 }
@@ -90,6 +95,8 @@ SYNONYMS = {
     "polygonize": ("vectorize", "outline"),
     "paint": ("colour", "color", "colorize", "shade"),
     "tile": ("split", "chop", "sheets"),
+    "fetch": ("download", "get", "pull"),
+    "source": ("service", "services", "server"),
     "mosaic": ("merge", "join", "stitch", "combine"),
     "describe": ("info", "inspect", "show", "stats"),
     "resample": ("rescale", "downsample", "upsample", "resize"),

@@ -15,7 +15,7 @@ from zembrel.verbs.phrases import frame_items, named, show_bounds, show_kinds
 from zembrel.verbs.receipt import FeatureTotals, PointTotals, Receipt, Result
 
 Items = tuple[str, ...]
-_SHOWN_FIELDS, _SHOWN_PATHS = 8, 3
+_SHOWN_FIELDS, _SHOWN_PATHS, _SHOWN_LOSSES = 8, 3, 20
 _NO_SHIFT = 0.005  # cells
 
 
@@ -48,8 +48,10 @@ def _lines(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
     yield "checks", [*map(say, receipt.checks)]
     yield "lost", [*map(say, receipt.losses)]
     yield "plan" if receipt.planned else "wrote", _wrote(receipt)
-    for loss in receipt.lost:
+    for loss in receipt.lost[:_SHOWN_LOSSES]:
         yield "lost", (f"{loss.input}: {loss.error.what}",)
+    if len(receipt.lost) > _SHOWN_LOSSES:
+        yield "lost", (f"and {len(receipt.lost) - _SHOWN_LOSSES:,} more (see --json)",)
     if receipt.web:
         yield "web", (_web(receipt.web),)
 
@@ -135,8 +137,10 @@ def _one(result: Result, products: Sequence[str], planned: bool) -> list[str]:
 
 
 def _web(facts: Mapping[str, int]) -> str:
-    came = f"{show_bytes(facts['bytes'])} of {show_bytes(facts['size'])}"
-    return f"{_many(facts['requests'], 'request')}, {came} in {_many(facts['files'], 'remote file')}"
+    asked = f"{_many(facts['requests'], 'request')}, {show_bytes(facts['bytes'])}"
+    if not facts["files"]:
+        return asked
+    return f"{asked} of {show_bytes(facts['size'])} in {_many(facts['files'], 'remote file')}"
 
 
 def _many(count: int, what: str) -> str:
@@ -258,6 +262,7 @@ _TITLES: Mapping[str, Callable[[Receipt], str]] = {
     "label": lambda receipt: named(receipt.inputs) + (f" -> {receipt.out}" if receipt.out else ""),
     "profile": lambda receipt: f"{named(receipt.inputs)} along {receipt.own['along']}",
     "sample": lambda receipt: f"{named(receipt.inputs)} at {receipt.own['at']} -> {receipt.out}",
+    "source": lambda receipt: str(receipt.own["action"]),
     "tally": lambda receipt: f"{named(receipt.inputs)} {_where(receipt)} -> {receipt.out}",
     "warm": lambda receipt: "kernels of all verbs",
 }

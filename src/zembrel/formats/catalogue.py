@@ -273,6 +273,12 @@ FORMATS: dict[str, Format] = {
         "our own: frame, overlap rule and sheets",
         holds_scale=True,
     ),
+    "source": Format(
+        "source, read from its server",
+        "zembrel.sources.asformat",
+        (".source.toml",),
+        "our own: kind, address and limits of a service; see docs/sources.md",
+    ),
     "gtx": Format(
         "GTX grid of height differences",
         "zembrel.formats.gtx",

@@ -31,6 +31,7 @@ def find(options: Inputs, out: Path | None = None, sort: Sort | None = None) -> 
     path that is not there or a pattern that fits nothing; UsageError if nothing is given at all.
     """
     readings.trust(options.trust_inputs)
+    readings.stay_offline(options.offline)
     words = [*options.inputs, *_listed(options.inputs_from)]
     if not words and options.rasters:
         return []
@@ -82,7 +83,7 @@ def _listed(listing: str | None) -> list[str]:
 def _expand(word: str, out: Path | None, sort: Sort | None) -> list[Path]:
     path = Path(word)
     if path.is_dir() and not is_store(path):
-        held = [p for p in _natural(path.rglob("*")) if not _hidden(p, path)]
+        held = [p for p in _natural(path.rglob("*")) if not _hidden(p, path) and not _is_source(p)]
         sorts = [_of_sort(held, one) for one in _SORTS]
         inside = (_of_sort(held, sort) if sort is not None else []) or max(sorts, key=_weight)
         stores = [p for p in held if is_store(p)]
@@ -125,6 +126,11 @@ def _weight(paths: Sequence[Path]) -> tuple[bool, int]:
 def _within(path: Path, whole: Path) -> bool:
     """Whether `path` is the result, whose resolved path is `whole`, or lies in its folder."""
     return whole == (here := path.resolve()) or whole in here.parents
+
+
+def _is_source(path: Path) -> bool:
+    """Whether a file says where a service is: such a layer is named, not come across."""
+    return path.name.endswith(".source.toml")
 
 
 def _hidden(path: Path, folder: Path) -> bool:

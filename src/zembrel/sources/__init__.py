@@ -1,0 +1,1 @@
+"""Sources: remote services described in small files, and what they give as layers."""

@@ -1,0 +1,89 @@
+"""What is wanted of a source, and what it gives for that."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from zembrel.geodesy.crs import CRS
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.extent import box_bounds
+from zembrel.grid.frame import Frame
+from zembrel.raster.model import Raster
+
+Bounds = tuple[float, float, float, float]
+WORLD: Bounds = (-180.0, -90.0, 180.0, 90.0)
+MARGIN = 8  # cells around an area that kernels of resampling may look at
+
+
+class Dates(NamedTuple):
+    """The first and the last day, both included."""
+
+    first: datetime.date
+    last: datetime.date
+
+    def holds(self, day: datetime.date | None) -> bool:
+        return day is not None and self.first <= day <= self.last
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What is wanted.
+
+    ground: west, south, east and north in degrees, or None for all there is; west > east across the
+    antimeridian; frame: on which cells it shall land, if that is known; cell: of that size at least, in
+    units of the source's CRS; dates and cloud (percent at most): of items that have such; bands: their
+    patterns.
+    """
+
+    ground: Bounds | None = None
+    frame: Frame | None = None
+    crs: CRS | None = None
+    cell: float | None = None
+    zoom: int | None = None
+    dates: Dates | None = None
+    cloud: float | None = None
+    bands: str | None = None
+    most: int = 1_000  # items
+
+    def bounds_in(self, crs: CRS, within: Sequence[float] | None) -> Bounds | None:
+        """The bounds in a CRS of what is wanted of a source that covers `within`; None for all there is."""
+        ground = self.ground
+        if ground is None and within is None:
+            return None
+        own = (float(within[0]), float(within[1]), float(within[2]), float(within[3])) if within else WORLD
+        return box_bounds(_meet(ground, own) if ground is not None else own, by_code(4326), crs)
+
+
+def _meet(one: Bounds, other: Bounds) -> Bounds:
+    """What two boxes of degrees share; the first where they share nothing."""
+    east, own = one[2] + 360 * (one[0] > one[2]), other[2] + 360 * (other[0] > other[2])
+    for turn in (0, 360, -360):
+        west, right = max(one[0], other[0] + turn), min(east, own + turn)
+        south, north = max(one[1], other[1]), min(one[3], other[3])
+        if west < right and south < north:
+            return west, south, right, north
+    return one
+
+
+class SourceLayer(NamedTuple):
+    """A raster of a source: what it is called there, and of items the day and the clouds in percent."""
+
+    name: str
+    raster: Raster
+    day: datetime.date | None = None
+    cloud: float | None = None
+
+
+@dataclass(frozen=True)
+class Found:
+    """What a source has: layers, and words about what was chosen or left out."""
+
+    layers: tuple[SourceLayer, ...]
+    said: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = field(default=())
+
+
+Open = Callable[..., Found]

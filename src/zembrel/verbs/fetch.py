@@ -1,0 +1,200 @@
+"""fetch: what an area needs of a source, on a frame."""
+
+from __future__ import annotations
+
+import datetime
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from zembrel.engine.commit import check_free
+from zembrel.engine.plan import free_at
+from zembrel.errors import UsageError
+from zembrel.facts import Fact, distinct, fact, remarks
+from zembrel.geodesy.registry import by_code
+from zembrel.grid.extent import carried_bounds
+from zembrel.grid.frame import Frame
+from zembrel.raster.model import pick_bands
+from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.overlap import check_overlap
+from zembrel.sources.opening import find_source, open_source
+from zembrel.sources.sourcefile import SourceFile
+from zembrel.sources.wish import Dates, Found, Wish
+from zembrel.verbs.alike import alike
+from zembrel.verbs.fetching import Errand, at_level, bring, check_size, errand, refuse_offline
+from zembrel.verbs.layers import Layer
+from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.pieces import pieces_of, sewn
+from zembrel.verbs.receipt import LOSSES, Loss, Receipt, Result
+from zembrel.verbs.target import Target, decide, masked
+from zembrel.verbs.within import asked_crs, asked_frame, resolve
+from zembrel.verbs.write import write
+
+COMPOSITES = {"latest": "first", "least-cloud": "first", "first": "first", "last": "last", "mean": "mean",
+              "median": "median", "min": "min", "max": "max"}  # fmt: skip
+_DAY = re.compile(r"(\d{4})(?:-(\d{2}))?(?:-(\d{2}))?")
+
+
+@dataclass(frozen=True)
+class Fetching:
+    """What of a source is wanted.
+
+    dates: `2024`, `2024-05` or `FIRST..LAST`; cloud: percent at most; composite: who wins where several
+    images fall on a cell; zoom: of tiles; yes: ask for any number of pieces; method: of resampling.
+    """
+
+    dates: str | None = None
+    cloud: float | None = None
+    composite: str = "latest"
+    zoom: int | None = None
+    yes: bool = False
+    method: str = "auto"
+
+
+def fetch(inputs: Inputs, where: Where, output: Output, fetching: Fetching) -> Receipt:
+    """Bring what an area needs of a source, on a frame.
+
+    Raises UsageError where no area is said, RemoteError where the server does not play along.
+    """
+    if len(inputs.inputs) != 1:
+        what = f"{len(inputs.inputs)} sources"
+        raise UsageError(
+            what, "one at a time is fetched", "write zembrel fetch NAME --within AREA --out PATH"
+        )
+    source = find_source(inputs.inputs[0])
+    if fetching.composite not in COMPOSITES:
+        why = f"known are {', '.join(COMPOSITES)}"
+        raise UsageError(f"--composite {fetching.composite}", why, "leave it out for the latest")
+    if output.writes:
+        check_free(output.path, output.replace)
+    found = open_source(source, _wish(inputs, where, fetching), offline=inputs.offline)
+    return _of_rasters(source, found, inputs, where, output, fetching)
+
+
+def _of_rasters(
+    source: SourceFile, found: Found, inputs: Inputs, where: Where, output: Output, fetching: Fetching
+) -> Receipt:
+    layers = _layers(found, inputs)
+    target = decide(layers, where)
+    layers = [at_level(layer, target.frame) for layer in layers]
+    errands = [one for layer in layers if (one := errand(layer, target.frame)) is not None]
+    count, size = check_size(errands, output, yes=fetching.yes)
+    kept = sum(len(one.pieces) for one in errands) - count
+    chose = (
+        [*remarks(found.said), fact("pieces_asked", pieces=count, kept=kept)]
+        if errands
+        else [*remarks(found.said)]
+    )
+    receipt = Receipt(
+        "fetch", (source.path,), output.out, planned=output.dry_run, touched=(source.path,),
+        frame=target.frame, chose=distinct(chose), checks=remarks(found.remarks),
+    )  # fmt: skip
+    if output.dry_run:
+        return _planned(receipt, layers, target, output, size)
+    refuse_offline(errands)
+    brought, lost = bring(errands, output)
+    return _written(receipt, source, _exchanged(layers, errands, brought), target, output, fetching, lost)
+
+
+def _exchanged(layers: Sequence[Layer], errands: Sequence[Errand], brought: Sequence[Layer]) -> list[Layer]:
+    """The layers, those that were brought as they came."""
+    come = {id(one.layer): layer for one, layer in zip(errands, brought, strict=True)}
+    return [come.get(id(layer), layer) for layer in layers]
+
+
+def _layers(found: Found, inputs: Inputs) -> list[Layer]:
+    layers = []
+    for one in found.layers:
+        raster = one.raster
+        if inputs.bands:
+            raster = select_bands(raster, pick_bands(raster.bands, inputs.bands))
+        layers.append(Layer(Path(one.name), raster))
+    return layers
+
+
+def _planned(receipt: Receipt, layers: Sequence[Layer], target: Target, output: Output, size: int) -> Receipt:
+    bands = layers[0].raster.bands
+    most = target.frame.size * sum(band.dtype.itemsize for band in bands)
+    room = free_at(output.path) if output.out else None
+    planned = Result(
+        output.path, bytes_at_most=most, frame=target.frame, bands=len(bands), type=bands[0].type, free=room
+    )
+    return replace(receipt, results=(planned,), own={"bytes_to_come": size})
+
+
+def _written(
+    receipt: Receipt, source: SourceFile, layers: Sequence[Layer], target: Target, output: Output,
+    fetching: Fetching, lost: Sequence[Loss],
+) -> Receipt:  # fmt: skip
+    same, said = alike(layers)
+    pieces, touched, methods = pieces_of(same, target, fetching.method)
+    rule = COMPOSITES[fetching.composite]
+    check_overlap(rule)
+    whole, more = sewn(pieces, touched, target, fetching.method, rule)
+    cover = target.cover() if target.asked.mask else None
+    written = write(masked(whole, cover), output.path, output, cover=cover)
+    several = [fact("overlap", rule=rule)] if len(layers) > 1 else []
+    chose: list[Fact] = [*receipt.chose, *target.chose, *said, *(more or methods), *several, *written.chose]
+    checks = [*receipt.checks, *written.checks]
+    checks += [fact("attribution", text=str(source.get("attribution")))] if source.get("attribution") else []
+    return replace(
+        receipt, chose=distinct(chose), checks=tuple(checks), results=(written.result,), lost=tuple(lost),
+        seconds=output.seconds, exit_code=LOSSES if lost else 0,
+    )  # fmt: skip
+
+
+def _wish(inputs: Inputs, where: Where, fetching: Fetching) -> Wish:
+    """What is wanted, its ground in degrees. Raises UsageError where no area is said."""
+    frame = asked_frame(where)
+    degrees = by_code(4326)
+    if where.within:
+        ground = resolve(where, degrees if "@" in where.within or frame is None else frame.crs)
+        bounds = ground.bounds
+        if frame is not None and "@" not in where.within and frame.crs is not None:
+            bounds = carried_bounds(_boxed(frame, ground.bounds), degrees)
+    elif frame is not None:
+        bounds = carried_bounds(frame, degrees)
+    else:
+        raise UsageError(
+            "no area is said", "a source may cover the whole Earth", "add --within AREA, or --onto FRAME"
+        )
+    dates = parse_dates(fetching.dates) if fetching.dates else None
+    return Wish(bounds, frame, asked_crs(where), None, fetching.zoom, dates, fetching.cloud, inputs.bands)
+
+
+def _boxed(frame: Frame, bounds: tuple[float, float, float, float]) -> Frame:
+    """What of a frame lies in bounds of its own CRS."""
+    met = frame.pane_of(*bounds).meet(frame.pane)
+    return frame if met is None else frame.crop(met)
+
+
+def parse_dates(text: str) -> Dates:
+    """`2024`, `2024-05`, `2024-05-31` or two of them with `..` between. Raises UsageError."""
+    first, dots, last = text.partition("..")
+    one, other = _days(first, text), _days(last if dots else first, text)
+    if one.first > other.last:
+        raise UsageError(
+            f"--dates {text}", "the first day comes after the last", f"write --dates {last}..{first}"
+        )
+    return Dates(one.first, other.last)
+
+
+def _days(word: str, text: str) -> Dates:
+    found = _DAY.fullmatch(word.strip())
+    try:
+        if found is None:
+            raise ValueError(word)
+        year, month, day = int(found[1]), found[2], found[3]
+        first = datetime.date(year, int(month or 1), int(day or 1))
+        if day:
+            return Dates(first, first)
+        following = (
+            datetime.date(year + 1, 1, 1)
+            if not month or month == "12"
+            else datetime.date(year, int(month) + 1, 1)
+        )
+        return Dates(first, following - datetime.timedelta(days=1))
+    except ValueError as exc:
+        why = "a year, a month or a day is needed, or two with .. between"
+        raise UsageError(f"--dates {text}", why, "write --dates 2024-05..2024-09") from exc

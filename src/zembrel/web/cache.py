@@ -1,0 +1,255 @@
+"""What servers gave, kept on the disk: shared by runs, bounded in size, and believed only if unchanged.
+
+One SQLite database holds it; what is large stands in files beside it. Writers wait for each other, a run that
+is killed leaves what was kept whole, and what does not agree with its digest is dropped.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import secrets
+import sqlite3
+import threading
+import time
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from zembrel.errors import ResourceError
+
+MOST = 5_000_000_000  # bytes that are kept
+_LARGE = 4_000_000  # bytes from which something stands in a file
+_SPARED = 0.9  # of the most that stays when room is made
+_EACH = 64_000_000  # bytes that are added before it is looked whether room has to be made
+_SEEN = 3_600.0  # seconds after which a use is noted again
+_AT_ONCE = 500  # keys of one question
+_WAIT = 60.0  # seconds for other processes
+_NAME = "kept.sqlite"
+_TABLE = """
+create table if not exists kept (
+  source text not null, key text not null, stored real not null, used real not null, size integer not null,
+  status integer not null, type text not null, mark text, digest blob not null, data blob, file text,
+  primary key (source, key)) without rowid
+"""
+
+
+class Kept(NamedTuple):
+    """An answer that was kept: when, its status, media type and mark, and its bytes or the file of them."""
+
+    stored: float
+    status: int
+    type: str
+    mark: str | None
+    data: bytes
+    file: Path | None = None
+
+
+class Share(NamedTuple):
+    """What is kept of a source: entries, bytes, and when the oldest and the latest were stored."""
+
+    source: str
+    entries: int
+    bytes: int
+    oldest: float
+    latest: float
+
+
+class WebCache:
+    """Answers by source and key, in a folder."""
+
+    def __init__(self, folder: Path, most: int = MOST) -> None:
+        self.folder, self.most = folder, most
+        self._local = threading.local()
+        self._added = 0
+        self._lock = threading.Lock()
+
+    def __getstate__(self) -> tuple[Path, int]:
+        return self.folder, self.most
+
+    def __setstate__(self, state: tuple[Path, int]) -> None:
+        self.__init__(*state)  # type: ignore[misc]
+
+    def get(self, source: str, key: str) -> Kept | None:
+        """What is kept, if it is whole."""
+        with self._working() as held:
+            columns = "stored, status, type, mark, data, file, digest, used"
+            asked = f"select {columns} from kept where source=? and key=?"
+            row = held.execute(asked, (source, key)).fetchone()
+            if row is None:
+                return None
+            stored, status, kind, mark, data, name, digest, used = row
+            file = self.folder / name if name else None
+            if not (_same(data, digest) if file is None else _whole(file, digest)):
+                self.drop(source, key)
+                return None
+            if time.time() - used > _SEEN:
+                held.execute("update kept set used=? where source=? and key=?", (time.time(), source, key))
+            return Kept(stored, status, kind, mark, data or b"", file)
+
+    def stored(self, source: str, keys: Sequence[str]) -> dict[str, tuple[float, int]]:
+        """When those of `keys` that are kept were stored, and their status."""
+        found: dict[str, tuple[float, int]] = {}
+        with self._working() as held:
+            for start in range(0, len(keys), _AT_ONCE):
+                some = keys[start : start + _AT_ONCE]
+                marks = ",".join("?" * len(some))
+                asked = f"select key, stored, status from kept where source=? and key in ({marks})"
+                found |= {key: (when, status) for key, when, status in held.execute(asked, (source, *some))}
+        return found
+
+    def put(self, source: str, key: str, kept: Kept) -> None:
+        """Keep an answer whose bytes are at hand."""
+        data, name = kept.data, None
+        if len(data) >= _LARGE:
+            name = self.place().name
+            (self.folder / name).write_bytes(data)
+        self._insert(source, key, kept, len(data), _digest(data), None if name else data, name)
+
+    def put_file(self, source: str, key: str, kept: Kept) -> None:
+        """Keep an answer whose bytes stand in a file that `place` gave."""
+        assert kept.file is not None
+        size = kept.file.stat().st_size
+        self._insert(source, key, kept, size, str(size).encode(), None, kept.file.name)
+
+    def place(self) -> Path:
+        """A new name in the folder, for a file that is about to be kept."""
+        with self._failing():
+            self.folder.mkdir(parents=True, exist_ok=True)
+        return self.folder / f"{secrets.token_hex(8)}.part"
+
+    def drop(self, source: str, key: str) -> None:
+        """Forget an answer."""
+        self._remove("source=? and key=?", (source, key))
+
+    def clear(self, source: str | None = None) -> int:
+        """Forget all, or all of a source; the bytes that are free then."""
+        before = sum(share.bytes for share in self.shares())
+        self._remove("1=1" if source is None else "source=?", () if source is None else (source,))
+        with self._working() as held:
+            held.execute("vacuum")
+        self._sweep()
+        return before - sum(share.bytes for share in self.shares())
+
+    def shares(self) -> list[Share]:
+        """What is kept of each source."""
+        asked = "select source, count(*), sum(size), min(stored), max(stored) from kept group by source"
+        with self._working() as held:
+            return [Share(*row) for row in held.execute(f"{asked} order by source")]
+
+    def _insert(
+        self,
+        source: str,
+        key: str,
+        kept: Kept,
+        size: int,
+        digest: bytes,
+        data: bytes | None,
+        name: str | None,
+    ) -> None:
+        values = (
+            source,
+            key,
+            kept.stored,
+            time.time(),
+            size,
+            kept.status,
+            kept.type,
+            kept.mark,
+            digest,
+            data,
+        )
+        with self._working() as held:
+            old = held.execute("select file from kept where source=? and key=?", (source, key)).fetchone()
+            held.execute("insert or replace into kept values (?,?,?,?,?,?,?,?,?,?,?)", (*values, name))
+        if old and old[0]:
+            (self.folder / old[0]).unlink(missing_ok=True)
+        with self._lock:
+            self._added += size
+            full = self._added >= min(_EACH, self.most // 10)
+            self._added = 0 if full else self._added
+        if full:
+            self._make_room()
+
+    def _make_room(self) -> None:
+        """Forget what was not used for longest, where there is too much."""
+        with self._working() as held:
+            (whole,) = held.execute("select coalesce(sum(size), 0) from kept").fetchone()
+            if whole <= self.most:
+                return
+            last = None
+            for used, size in held.execute("select used, size from kept order by used"):
+                last, whole = used, whole - size
+                if whole <= self.most * _SPARED:
+                    break
+        self._remove("used<=?", (last,))
+
+    def _remove(self, condition: str, values: tuple[object, ...]) -> None:
+        with self._working() as held:
+            rows = held.execute(f"select file from kept where {condition}", values).fetchall()
+            held.execute(f"delete from kept where {condition}", values)
+        for (name,) in rows:
+            if name:
+                (self.folder / name).unlink(missing_ok=True)
+
+    def _sweep(self) -> None:
+        """Remove files that no entry names, of runs that were killed."""
+        with self._working() as held:
+            named = {name for (name,) in held.execute("select file from kept where file is not null")}
+        for file in self.folder.glob("*.part"):
+            if file.name not in named and time.time() - file.stat().st_mtime > _SEEN:
+                file.unlink(missing_ok=True)
+
+    @contextlib.contextmanager
+    def _working(self) -> Iterator[sqlite3.Connection]:
+        """The database, for this thread. Raises ResourceError where it cannot be used."""
+        with self._failing():
+            yield self._open()
+
+    def _open(self) -> sqlite3.Connection:
+        held = getattr(self._local, "held", None)
+        if held is None or held[0] != os.getpid():
+            self.folder.mkdir(parents=True, exist_ok=True)
+            try:
+                base = self._connect()
+            except sqlite3.OperationalError:
+                raise
+            except sqlite3.DatabaseError:  # no database any more: all of it can be fetched again
+                (self.folder / _NAME).unlink(missing_ok=True)
+                base = self._connect()
+            held = self._local.held = os.getpid(), base
+        connection: sqlite3.Connection = held[1]
+        return connection
+
+    def _connect(self) -> sqlite3.Connection:
+        base = sqlite3.connect(self.folder / _NAME, _WAIT, isolation_level=None)
+        base.execute("pragma journal_mode=wal")
+        base.execute("pragma synchronous=normal")
+        base.execute(_TABLE)
+        return base
+
+    @contextlib.contextmanager
+    def _failing(self) -> Iterator[None]:
+        try:
+            yield
+        except (sqlite3.Error, OSError) as exc:
+            what = f"{self.folder} cannot keep what servers give"
+            remedy = "free some space, or set ZEMBREL_CACHE to another folder"
+            raise ResourceError(what, str(exc), remedy) from exc
+
+
+def _digest(data: bytes) -> bytes:
+    return hashlib.blake2b(data, digest_size=16).digest()
+
+
+def _same(data: bytes | None, digest: bytes) -> bool:
+    return data is not None and _digest(data) == digest
+
+
+def _whole(file: Path, digest: bytes) -> bool:
+    """Whether a file is as long as it was; those that were put as bytes have a digest of them."""
+    try:
+        return str(file.stat().st_size).encode() == digest or _digest(file.read_bytes()) == digest
+    except OSError:
+        return False
