@@ -117,11 +117,11 @@ def form_of(data: bytes, kind: str) -> str:
         return form
     start = data.lstrip()[:_SHOWN]
     if start.startswith(b"<") or kind.startswith("text/") or kind.endswith(("xml", "json")):
-        raise ValueError(f"it is {kind or 'text'}, and no picture: {_plain(data)}")
+        raise ValueError(f"it is {kind or 'text'}, and no picture: {plain_words(data)}")
     raise ValueError(f"it is no picture: it is called {kind or 'nothing'}, and begins with {data[:8]!r}")
 
 
-def _plain(data: bytes) -> str:
+def plain_words(data: bytes) -> str:
     """The words of a page or message, without its marks."""
     import re
 
@@ -164,6 +164,11 @@ def _opened(data: bytes, *, indices: bool) -> tuple[Cells, Cells | None]:
     except (OSError, ValueError, SyntaxError, RuntimeError) as exc:
         raise ValueError(f"it does not decode: {exc}") from exc
     return _apart(cells)
+
+
+def raw_cells(data: bytes) -> Cells:
+    """The bands of a picture as they are, (bands, rows, columns). Raises ValueError."""
+    return _opened(data, indices=False)[0]
 
 
 def _clear(said: int | bytes | None) -> list[int]:

@@ -11,6 +11,7 @@ from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import box_bounds
 from zembrel.grid.frame import Frame
+from zembrel.measure import Length
 from zembrel.raster.model import Raster
 
 Bounds = tuple[float, float, float, float]
@@ -33,15 +34,15 @@ class Wish:
     """What is wanted.
 
     ground: west, south, east and north in degrees, or None for all there is; west > east across the
-    antimeridian; frame: on which cells it shall land, if that is known; cell: of that size at least, in
-    units of the source's CRS; dates and cloud (percent at most): of items that have such; bands: their
+    antimeridian; frame: on which cells it shall land, if that is known; crs and cell: of the result, as far as
+    that is known, along x and y; zoom: of tiles; dates and cloud (percent at most): of items that have such; bands: their
     patterns.
     """
 
     ground: Bounds | None = None
     frame: Frame | None = None
     crs: CRS | None = None
-    cell: float | None = None
+    cell: tuple[Length, Length] | None = None
     zoom: int | None = None
     dates: Dates | None = None
     cloud: float | None = None

@@ -15,6 +15,7 @@ from zembrel.facts import Fact, distinct, fact, remarks
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
+from zembrel.measure import parse_cell
 from zembrel.raster.model import pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.overlap import check_overlap
@@ -160,7 +161,8 @@ def _wish(inputs: Inputs, where: Where, fetching: Fetching) -> Wish:
             "no area is said", "a source may cover the whole Earth", "add --within AREA, or --onto FRAME"
         )
     dates = parse_dates(fetching.dates) if fetching.dates else None
-    return Wish(bounds, frame, asked_crs(where), None, fetching.zoom, dates, fetching.cloud, inputs.bands)
+    cell = parse_cell(where.cell) if where.cell else None
+    return Wish(bounds, frame, asked_crs(where), cell, fetching.zoom, dates, fetching.cloud, inputs.bands)
 
 
 def _boxed(frame: Frame, bounds: tuple[float, float, float, float]) -> Frame:

@@ -78,7 +78,9 @@ def _set(output: Output, words: Sequence[str], settings: Sequence[str]) -> Recei
     if not words or not given:
         why = "a name and KEY=VALUE are needed"
         raise UsageError("there is nothing to set", why, "write zembrel source set NAME version=912")
-    return _saved(changed(find_source(words[0]), _settings(given)), output, "set", replace=True)
+    with readings.aside():  # it is mended, not read
+        named = find_source(words[0])
+    return _saved(changed(named, _settings(given)), output, "set", replace=True)
 
 
 def _settings(words: Sequence[str]) -> dict[str, str]:

@@ -27,6 +27,8 @@ def wcs_capabilities(address: str) -> bytes:
     return (
         '<?xml version="1.0"?><wcs:Capabilities xmlns:wcs="http://www.opengis.net/wcs/2.0" '
         'xmlns:ows="http://www.opengis.net/ows/2.0" xmlns:xlink="http://www.w3.org/1999/xlink" version="2.0.1">'
+        "<ows:ServiceIdentification><ows:Profile>http://www.opengis.net/spec/WCS_service-extension_scaling/1.0"
+        "</ows:Profile></ows:ServiceIdentification>"
         "<ows:OperationsMetadata><ows:Operation name='GetCoverage'><ows:DCP><ows:HTTP>"
         f"<ows:Get xlink:href='{address}?'/></ows:HTTP></ows:DCP></ows:Operation></ows:OperationsMetadata>"
         f"<wcs:Contents>{summaries}</wcs:Contents></wcs:Capabilities>"

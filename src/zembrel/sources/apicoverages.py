@@ -1,0 +1,74 @@
+"""Coverages of OGC API - Coverages, as GeoTIFF of whatever size is wanted.
+
+Source: OGC 19-087, "OGC API - Coverages - Part 1: Core": bbox, bbox-crs, crs, width and height.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from urllib.parse import urlencode, urljoin
+
+from zembrel.grid.frame import Frame
+from zembrel.grid.pane import Pane
+from zembrel.sources.apitiles import collection_of
+from zembrel.sources.apitiles import offers as offers
+from zembrel.sources.crsnames import chosen
+from zembrel.sources.documents import misses
+from zembrel.sources.lattice import SIDE, lattice_for
+from zembrel.sources.remoteblocks import RemoteBlocks
+from zembrel.sources.service import Piece, Service
+from zembrel.sources.sourcefile import SourceFile
+from zembrel.sources.wcs import probed
+from zembrel.sources.wish import Found, SourceLayer, Wish
+
+
+@dataclass(frozen=True)
+class PartAddresses:
+    """Addresses of the blocks of a frame. crs: by its name; y_first: whether y comes first in it."""
+
+    source: SourceFile
+    address: str
+    crs: str
+    y_first: bool
+    frame: Frame
+    side: tuple[int, int]
+
+    def piece(self, row: int, column: int) -> Piece:
+        """The part of a block."""
+        down, across = self.side
+        top, left = row * down, column * across
+        west, south, east, north = self.frame.bounds_of(Pane(top, left, top + down, left + across))
+        box = (south, west, north, east) if self.y_first else (west, south, east, north)
+        said = {
+            "bbox": ",".join(repr(value) for value in box), "bbox-crs": self.crs, "crs": self.crs,
+            "width": across, "height": down, "f": "image/tiff",
+        }  # fmt: skip
+        address = f"{self.address}?{urlencode(said, safe=',:/')}"
+        request = self.source.to(address, address)
+        return Piece(request, request.told)
+
+
+def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
+    """A coverage on a frame that suits the wish."""
+    collection = collection_of(source, service)
+    link = next(
+        (one for one in collection.get("links", []) if str(one.get("rel", "")).endswith("/coverage")), None
+    )
+    if link is None:
+        raise misses(source.name, f"a coverage of {collection.get('id')}")
+    found = chosen(
+        [str(name) for name in collection.get("crs", [])], [wish.frame.crs if wish.frame else None, wish.crs]
+    )
+    if found is None:
+        raise misses(source.name, "a CRS that is known here")
+    name, crs, y_first = found
+    frame = lattice_for(source, wish, crs)
+    side = (min(SIDE, frame.rows), min(SIDE, frame.columns))
+    address = urljoin(source.filled(secret=True).rstrip("/") + "/", str(link["href"]))
+    addresses = PartAddresses(source, address, name, y_first, frame, side)
+    holding = probed(service, source, addresses.piece(0, 0), side)
+    raster = RemoteBlocks(service, addresses, holding, frame, side)
+    return Found(
+        (SourceLayer(f"{source.name}-{collection.get('id')}", raster),),
+        (f"collection {collection.get('id')}",),
+    )
