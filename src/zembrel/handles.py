@@ -128,7 +128,7 @@ class FileBytes:
     are shorter then.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Readable) -> None:
         self._path, self._size = path, file_handles.renew(path).size
 
     def __len__(self) -> int:

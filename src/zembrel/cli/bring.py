@@ -30,7 +30,7 @@ def mosaic(
         typer.Option(
             "--overlap",
             metavar="RULE",
-            help="Who wins: first, last, min, max, mean, sum, count, feather[:WIDTH], or divide by "
+            help="Who wins: first, last, min, max, mean, median, sum, count, feather[:WIDTH], or divide by "
             "the nearest centre.",
         ),
     ] = "first",

@@ -19,6 +19,7 @@ def _removed(v: Values) -> str:
 
 SOURCES: Mapping[str, str | Callable[[Values], str]] = {
     "attribution": "attribution: {text}",
+    "blocks_met": "{blocks:,} of {of:,} blocks meet the area",
     "cache_cleared": "{bytes:,} bytes of {sources} source{sources:s} cleared",
     "pieces_asked": _pieces,
     "source_answers": "answers in {milliseconds:,} ms, with {offers} offer{offers:s}",

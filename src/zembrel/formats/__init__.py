@@ -169,8 +169,8 @@ def layers_of(given: Origin | Path) -> list[str]:
 
 
 def by_ranges(head: bytes) -> bool:
-    """Whether a file that begins with `head` is of a format that is read in parts."""
-    return head.startswith(FORMATS["geotiff"].magics)
+    """Whether a file that begins with `head` is of a format that is read in parts: of rasters, or points."""
+    return head.startswith(FORMATS["geotiff"].magics) or (head[:4] == b"LASF" and head[377:381] == b"copc")
 
 
 def readable(path: Path) -> bool:

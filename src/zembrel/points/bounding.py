@@ -30,8 +30,10 @@ def _stamp(path: Path) -> npt.NDArray[np.int64]:
 
 def with_bounds(source: LasSource) -> tuple[Part, ...] | None:
     """The parts with bounds from the file beside, if there is one that is of this very file."""
+    if source.chunks is None or not isinstance(source.path, Path):
+        return None
     beside = sidecar(source.path)
-    if source.chunks is None or not beside.is_file():
+    if not beside.is_file():
         return None
     try:
         with np.load(beside, allow_pickle=False) as held:
@@ -47,5 +49,6 @@ def with_bounds(source: LasSource) -> tuple[Part, ...] | None:
 
 def write_bounds(target: Path, source: LasSource, bounds: npt.NDArray[np.float64]) -> None:
     """Keep the bounds (parts, 6) of a file's parts in `target`."""
+    assert isinstance(source.path, Path)
     with target.open("wb") as file:
         np.savez_compressed(file, stamp=_stamp(source.path), bounds=bounds)

@@ -42,6 +42,14 @@ def known() -> Iterator[Path]:
                 yield path
 
 
+def gazetteers() -> Iterator[SourceFile]:
+    """The sources that know places by name."""
+    for path in known():
+        source = read_source(path)
+        if source.kind == "gazetteer":
+            yield source
+
+
 def find_source(word: str) -> SourceFile:
     """The source of that name, or in that file. Raises InputError with the near miss."""
     path = Path(word)

@@ -115,6 +115,10 @@ class Service:
         """The same, whose answers are believed for so long at most."""
         return replace(self, age=seconds if self.age is None else min(self.age, seconds))
 
+    def believes(self, kept: Kept) -> bool:
+        """Whether what was kept is not too old."""
+        return self.offline or self._fresh(kept.stored, kept.status)
+
     def _fresh(self, stored: float, status: int) -> bool:
         age = _GONE_AGE if status != 200 else self.age
         return age is None or time.time() - stored < age

@@ -19,10 +19,12 @@ from zembrel.measure import parse_cell
 from zembrel.raster.model import pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.overlap import check_overlap
+from zembrel.reading import readings
 from zembrel.sources.opening import find_source, open_source
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import Dates, Found, Wish
 from zembrel.verbs.alike import alike
+from zembrel.verbs.fetchblocks import fetch_blocks
 from zembrel.verbs.fetching import Errand, at_level, bring, check_size, errand, refuse_offline
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output, Where
@@ -63,13 +65,17 @@ def fetch(inputs: Inputs, where: Where, output: Output, fetching: Fetching) -> R
         raise UsageError(
             what, "one at a time is fetched", "write zembrel fetch NAME --within AREA --out PATH"
         )
+    readings.stay_offline(inputs.offline)
     source = find_source(inputs.inputs[0])
     if fetching.composite not in COMPOSITES:
         why = f"known are {', '.join(COMPOSITES)}"
         raise UsageError(f"--composite {fetching.composite}", why, "leave it out for the latest")
     if output.writes:
         check_free(output.path, output.replace)
-    found = open_source(source, _wish(inputs, where, fetching), offline=inputs.offline)
+    wish = _wish(inputs, where, fetching)
+    if source.kind == "blocks":
+        return fetch_blocks(source, wish, inputs, where, output)
+    found = open_source(source, wish, offline=inputs.offline)
     return _of_rasters(source, found, inputs, where, output, fetching)
 
 

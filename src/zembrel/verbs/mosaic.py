@@ -39,7 +39,7 @@ from zembrel.verbs.write import write
 
 _ALL_PAIRS = 10**9
 _SEEN = 0.5  # cells of shift between two sheets that is worth a word
-_BLENDS = ("mean", "sum", "feather")  # rules that make values no sheet had
+_BLENDS = ("mean", "median", "sum", "feather")  # rules that make values no sheet had
 _TABLE = ("first", "second", "cells", "mean", "rms", "worst", "shift_x", "shift_y")
 
 

@@ -16,7 +16,7 @@ from zembrel.expression.formula import Condition, parse_condition
 from zembrel.facts import Fact, fact
 from zembrel.formats import open_raster
 from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
-from zembrel.geodesy.registry import parse_crs
+from zembrel.geodesy.registry import by_code, parse_crs
 from zembrel.geodesy.text import read_crs
 from zembrel.grid.area import Area, AroundArea, BoxArea, PathArea, PlaceArea, check_bounds, parse_area
 from zembrel.grid.extent import Bounds, box_bounds
@@ -27,6 +27,10 @@ from zembrel.measure import parse_length
 from zembrel.points.files import holds_points, open_points
 from zembrel.raster.views.outline import Cover
 from zembrel.reading import readings
+from zembrel.sources.gazetteer import find_place
+from zembrel.sources.opening import find_source, gazetteers
+from zembrel.sources.service import Service
+from zembrel.sources.sourcefile import ENDING as SOURCE_ENDING
 from zembrel.verbs.options import Inputs, Where
 
 if TYPE_CHECKING:
@@ -228,26 +232,29 @@ def load_frame(path: Path) -> Frame:
 
 
 def _place(place: PlaceArea, where: Where) -> Area:
-    """A square around a place of the places file."""
-    if not where.places:
+    """A square around a place, of the places file or of a gazetteer."""
+    if not where.reach:
+        raise UsageError(f"place:{place.name} is a point", "an area has a size", "add --reach 1.5mi")
+    named = where.places or next((source.name for source in gazetteers()), None)
+    if named is None:
         raise UsageError(
             f"place:{place.name} needs a list of places",
-            "none is set",
+            "none is set, and no source is a gazetteer",
             'put places = "places.geojson" into zembrel.toml, with a name for each point',
         )
-
-    table = features.files.read_features(Path(where.places))
+    reach = parse_length(where.reach)
+    if not Path(named).exists() or named.endswith(SOURCE_ENDING):
+        source = find_source(named)
+        found = find_place(source, Service.of(source, offline=readings.offline), place.name)
+        return AroundArea("square", found.x, found.y, reach, by_code(4326))
+    table = features.files.read_features(Path(named))
     names = {str(row.get("name", "")): n for n, row in enumerate(table.rows())}
     if place.name not in names:
         raise InputError(
-            f"there is no place {place.name!r}",
-            f"{where.places} does not list it",
-            nearest_name(place.name, names),
+            f"there is no place {place.name!r}", f"{named} does not list it", nearest_name(place.name, names)
         )
-    if not where.reach:
-        raise UsageError(f"place:{place.name} is a point", "an area has a size", "add --reach 1.5mi")
     point = table.geometries[names[place.name]].centroid
-    return AroundArea("square", point.x, point.y, parse_length(where.reach), table.crs)
+    return AroundArea("square", point.x, point.y, reach, table.crs)
 
 
 class OutsideError(InputError):

@@ -18,21 +18,25 @@ from email.utils import parsedate_to_datetime
 from functools import cache
 from importlib.metadata import version
 from typing import Any, NamedTuple, TypeVar
-from urllib.parse import urlsplit
 
 from zembrel.errors import RemoteError, UsageError
 from zembrel.progress import tell
 from zembrel.reading import TRUST, readings
-from zembrel.web.addresses import check_hop, check_host, check_peer, shown
+from zembrel.web.addresses import check_hop, check_host, check_peer, host_of, shown
 
 T = TypeVar("T")
 K = TypeVar("K")
 
 _PASSING = (408, 425, 429, 500, 502, 503, 504)
+_DENIED = (400, 401, 403)
 _HOPS = 5  # redirects that are followed
 _PAUSE, _LONGEST = 0.2, 4.0  # seconds before asking again at first, and at most
 _LEFT_ALONE = 120.0  # seconds that a server may ask for at most
 _GRACE, _TRICKLE = 30.0, 2_000  # seconds before an answer is too slow, and bytes a second that are too few
+
+
+class DeniedError(RemoteError):
+    """A server does not let this request pass; another address of the same thing may do."""
 
 
 @dataclass
@@ -66,8 +70,8 @@ traffic = Traffic()
 class Manner:
     """How a server is asked.
 
-    headers: names and values, in which `$NAME` is a variable of the environment; hosts: where redirects may
-    lead besides the host of the address; private: whether machines of private networks may be asked;
+    headers: names and values, in which `$NAME` is a variable of the environment; hosts: that may be asked, the
+    first of which alone gets the headers; private: whether machines of private networks may be asked;
     parallel: requests at a time; per_second: requests, 0 for no limit; tries: of a request; seconds:
     patience with an answer that does not come; most: bytes of an answer.
     """
@@ -142,6 +146,7 @@ class Asker:
         import httpx
 
         manner, place, hops, why, attempt = self.manner, request.address, 0, "", 0
+        denied = False
         while attempt < manner.tries:
             if attempt:
                 time.sleep(random.uniform(0.5, 1.0) * min(_LONGEST, _PAUSE * 2**attempt))
@@ -162,12 +167,14 @@ class Asker:
                         continue
                     why = f"the server answers {answer.status_code} {answer.reason_phrase}"
                     if answer.status_code not in _PASSING:
+                        denied = answer.status_code in _DENIED
                         break
                     self._leave_alone(answer.headers.get("retry-after"))
             except httpx.HTTPError as exc:
                 why = f"{exc}".replace(request.address, request.told) or type(exc).__name__
             attempt += 1
-        raise RemoteError(f"{request.told} cannot be read", why, "check the address, or try again later")
+        kind = DeniedError if denied else RemoteError
+        raise kind(f"{request.told} cannot be read", why, "check the address, or try again later")
 
     def each(self, keys: Iterable[K], do: Callable[[K], T]) -> Iterator[tuple[K, T | RemoteError]]:
         """What `do` makes of each key, as they get done, so many at a time; errors of servers as they are."""
@@ -212,7 +219,7 @@ class Asker:
 
     def _headers(self, request: Request, place: str) -> dict[str, str]:
         """The headers of a request; those of the source go to its own host alone."""
-        own = urlsplit(place).netloc == urlsplit(request.address).netloc
+        own = bool(self.manner.hosts) and host_of(place) == (self.manner.hosts or ("",))[0]
         held = {name: from_environment(value) for name, value in self.manner.headers} if own else {}
         return held | dict(request.headers)
 

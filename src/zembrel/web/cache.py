@@ -26,7 +26,7 @@ _EACH = 64_000_000  # bytes that are added before it is looked whether room has 
 _SEEN = 3_600.0  # seconds after which a use is noted again
 _AT_ONCE = 500  # keys of one question
 _WAIT = 60.0  # seconds for other processes
-_NAME = "kept.sqlite"
+_NAME, _FILES = "kept.sqlite", "file-"
 _TABLE = """
 create table if not exists kept (
   source text not null, key text not null, stored real not null, used real not null, size integer not null,
@@ -103,21 +103,26 @@ class WebCache:
         """Keep an answer whose bytes are at hand."""
         data, name = kept.data, None
         if len(data) >= _LARGE:
-            name = self.place().name
-            (self.folder / name).write_bytes(data)
+            file = self.place()
+            file.write_bytes(data)
+            name = self._named(file)
         self._insert(source, key, kept, len(data), _digest(data), None if name else data, name)
 
     def put_file(self, source: str, key: str, kept: Kept) -> None:
         """Keep an answer whose bytes stand in a file that `place` gave."""
         assert kept.file is not None
         size = kept.file.stat().st_size
-        self._insert(source, key, kept, size, str(size).encode(), None, kept.file.name)
+        self._insert(source, key, kept, size, str(size).encode(), None, self._named(kept.file))
 
-    def place(self) -> Path:
-        """A new name in the folder, for a file that is about to be kept."""
+    def _named(self, file: Path) -> str:
+        return file.relative_to(self.folder).as_posix()
+
+    def place(self, name: str = "answer") -> Path:
+        """A new place for a file of that name, which is about to be kept."""
         with self._failing():
-            self.folder.mkdir(parents=True, exist_ok=True)
-        return self.folder / f"{secrets.token_hex(8)}.part"
+            folder = self.folder / f"{_FILES}{secrets.token_hex(8)}"
+            folder.mkdir(parents=True, exist_ok=True)
+        return folder / name
 
     def drop(self, source: str, key: str) -> None:
         """Forget an answer."""
@@ -163,8 +168,8 @@ class WebCache:
         with self._working() as held:
             old = held.execute("select file from kept where source=? and key=?", (source, key)).fetchone()
             held.execute("insert or replace into kept values (?,?,?,?,?,?,?,?,?,?,?)", (*values, name))
-        if old and old[0]:
-            (self.folder / old[0]).unlink(missing_ok=True)
+        if old and old[0] and old[0] != name:
+            self._unlink(old[0])
         with self._lock:
             self._added += size
             full = self._added >= min(_EACH, self.most // 10)
@@ -191,15 +196,21 @@ class WebCache:
             held.execute(f"delete from kept where {condition}", values)
         for (name,) in rows:
             if name:
-                (self.folder / name).unlink(missing_ok=True)
+                self._unlink(name)
+
+    def _unlink(self, name: str) -> None:
+        file = self.folder / name
+        file.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            file.parent.rmdir()
 
     def _sweep(self) -> None:
         """Remove files that no entry names, of runs that were killed."""
         with self._working() as held:
             named = {name for (name,) in held.execute("select file from kept where file is not null")}
-        for file in self.folder.glob("*.part"):
-            if file.name not in named and time.time() - file.stat().st_mtime > _SEEN:
-                file.unlink(missing_ok=True)
+        for file in self.folder.glob(f"{_FILES}*/*"):
+            if self._named(file) not in named and time.time() - file.stat().st_mtime > _SEEN:
+                self._unlink(self._named(file))
 
     @contextlib.contextmanager
     def _working(self) -> Iterator[sqlite3.Connection]:

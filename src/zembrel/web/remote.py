@@ -12,17 +12,19 @@ import re
 import shutil
 import threading
 from collections import OrderedDict
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 from zembrel.errors import RemoteError, ResourceError
 from zembrel.measure import show_bytes
 from zembrel.reading import Stamp, changed
-from zembrel.web.asking import Answer, Manner, Request, asker_of, parts_of, traffic
+from zembrel.web.asking import Answer, DeniedError, Manner, Request, asker_of, parts_of, traffic
 
-_PAGE, _KEPT = 16_384, 4_096  # bytes of a page, and how many are kept
-_FIRST = 4  # pages that are asked for at first
+T = TypeVar("T")
+
+_PAGE, _KEPT = 8_192, 8_192  # bytes of a page, and how many are kept
+_FIRST = 8  # pages that are asked for at first
 _GAP = 8  # pages not needed that are read between two that are, rather than asking twice
 _MOST = 512  # pages of one request
 
@@ -37,13 +39,15 @@ class PageStore(Protocol):
 class Remote:
     """The file at an address: a `ByteSource` for the file handles.
 
-    file: what it would be on this machine; nothing is there unless it is saved.
+    file: what it would be on this machine; nothing is there unless it is saved; renew: gives the address anew.
     """
 
     def __init__(
-        self, request: Request, file: Path, manner: Manner | None = None, store: PageStore | None = None
-    ) -> None:
-        self._request, self.file, self._store = request, file, store
+        self, request: Request, file: Path, manner: Manner | None = None, store: PageStore | None = None,
+        renew: Callable[[], Request] | None = None,
+    ) -> None:  # fmt: skip
+        self._request, self.file, self._store, self._renew = request, file, store, renew
+        self._own = hashlib.sha256((request.told if renew else request.address).encode()).hexdigest()[:16]
         self._manner = manner or Manner()
         self._pages: OrderedDict[int, bytes] = OrderedDict()
         self._lock = threading.Lock()
@@ -60,6 +64,11 @@ class Remote:
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         vars(self).update(state, _pages=OrderedDict(), _lock=threading.Lock())
+
+    @property
+    def mark(self) -> str | None:
+        """By which a changed file is known."""
+        return self._mark
 
     @property
     def stamp(self) -> Stamp:
@@ -118,10 +127,7 @@ class Remote:
         return held
 
     def _name(self, page: int) -> str:
-        own = hashlib.sha256(self._request.address.encode()).hexdigest()[
-            :16
-        ]  # which holds a key, but tells none
-        return f"{own} {self._mark} {self.size} {page}"
+        return f"{self._own} {self._mark} {self.size} {page}"
 
     def _hold(self, first: int, data: bytes) -> dict[int, bytes]:
         """Keep the pages from `first` that `data` holds."""
@@ -153,10 +159,18 @@ class Remote:
             data = b"".join(parts_of(answer, end - start)) if answer.status_code == 206 else b""
             return Answer(answer.status_code, dict(answer.headers), data)  # all of it would be saved
 
-        request = self._request._replace(
-            headers=(*self._request.headers, ("Range", f"bytes={start}-{end - 1}"))
-        )
-        return asker_of(self._manner).stream(request, taken, (200, 206))
+        return self._answered(taken, (200, 206), ("Range", f"bytes={start}-{end - 1}"))
+
+    def _answered(self, take: Callable[[Any], T], wanted: tuple[int, ...], *more: tuple[str, str]) -> T:
+        """What `take` makes of the answer; an address that does not hold any more is asked for anew, once."""
+        asker = asker_of(self._manner)
+        try:
+            return asker.stream(self._request._replace(headers=(*self._request.headers, *more)), take, wanted)
+        except DeniedError:
+            if self._renew is None:
+                raise
+        self._request = self._renew()
+        return asker.stream(self._request._replace(headers=(*self._request.headers, *more)), take, wanted)
 
     def _check_range(self, answer: Answer, start: int, end: int, size: int) -> None:
         """Raise RemoteError where a server gave another range than bytes [start, end) of `size`."""
@@ -186,7 +200,7 @@ class Remote:
                 raise RemoteError(f"{self} ends early", why, "try again later")
             return written
 
-        traffic.sizes[str(self)] = asker_of(self._manner).stream(self._request, taken, (200,))
+        traffic.sizes[str(self)] = self._answered(taken, (200,))
 
 
 def _runs(pages: list[int], gap: int) -> Iterable[tuple[int, int]]:

@@ -11,6 +11,7 @@ from zembrel import points
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs
+from zembrel.handles import Readable
 from zembrel.points.files.catalogue import ENDINGS, POINT_FORMATS, PointFormat, format_of
 from zembrel.points.model import PointSource
 from zembrel.points.sink import PointSink
@@ -33,7 +34,7 @@ class Reading:
 class PointModule(Protocol):
     """What the module of a point format offers."""
 
-    def open_points(self, path: Path, reading: Reading) -> PointSource: ...
+    def open_points(self, path: Readable, reading: Reading) -> PointSource: ...
     def make_sink(self, path: Path, new: NewFile) -> PointSink: ...
     def is_ours(self, path: Path) -> bool: ...
 
@@ -49,8 +50,10 @@ def holds_points(path: Path) -> bool:
     return name is not None and (POINT_FORMATS[name].always or load(POINT_FORMATS[name]).is_ours(path))
 
 
-def open_points(path: Path, reading: Reading = Reading()) -> PointSource:
-    """The cloud of the file at `path`. Raises InputError."""
+def open_points(path: Readable, reading: Reading = Reading()) -> PointSource:
+    """The cloud of the file at `path`, or of bytes elsewhere, which only some formats read. Raises InputError."""
+    if not isinstance(path, Path):
+        return load(POINT_FORMATS[str(format_of(path.file))]).open_points(path, reading)
     name = format_of(path)
     if name is None:
         raise InputError(

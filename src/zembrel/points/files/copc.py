@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.handles import Readable
 from zembrel.points.files import Reading
 from zembrel.points.las.copc import INFO_AT, CopcNode, Info, pack_hierarchy, with_octree
 from zembrel.points.las.header import SIZES, read_header
@@ -26,7 +27,7 @@ _DEPTH = 6  # levels above the buckets, at most
 _VLR = 54  # bytes of the head of a record
 
 
-def open_points(path: Path, reading: Reading) -> PointSource:
+def open_points(path: Readable, reading: Reading) -> PointSource:
     """The file at `path`, as fine as asked. Raises InputError."""
     source = open_las(path, salvage=reading.salvage)
     return source if reading.salvage else with_octree(source, reading.resolution)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from zembrel.handles import Readable
 from zembrel.points.files import Reading
 from zembrel.points.las.reading import open_las
 from zembrel.points.las.writing import NewFile, las_sink
@@ -12,7 +13,7 @@ from zembrel.points.model import PointSource
 from zembrel.points.sink import PointSink
 
 
-def open_points(path: Path, reading: Reading) -> PointSource:
+def open_points(path: Readable, reading: Reading) -> PointSource:
     """The file at `path`. Raises InputError."""
     return open_las(path, salvage=reading.salvage)
 

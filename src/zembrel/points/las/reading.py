@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 
 from zembrel.errors import InputError
-from zembrel.handles import FileBytes
+from zembrel.handles import FileBytes, Readable
 from zembrel.points.las import extra
 from zembrel.points.las.chunked import with_chunks
 from zembrel.points.las.header import WKT_BIT, LasHeader, read_header
@@ -20,7 +19,7 @@ from zembrel.points.model import Bounds3, Cloud, Part
 from zembrel.points.records import FORMATS, Layout
 
 
-def open_las(path: Path, *, salvage: bool = False) -> LasSource:
+def open_las(path: Readable, *, salvage: bool = False) -> LasSource:
     """The file at `path`; salvage: take what is there of a broken one, and say what is lost. Raises
     InputError."""
     data = FileBytes(path)
@@ -54,7 +53,7 @@ def _records(data: FileBytes, header: LasHeader, remarks: list[str]) -> list[Rec
     return near + far
 
 
-def _layout(path: Path, header: LasHeader, records: list[Record]) -> Layout:
+def _layout(path: Readable, header: LasHeader, records: list[Record]) -> Layout:
     if header.format >= len(FORMATS):
         raise InputError(
             f"{path} has points of format {header.format}", "0 to 10 are known", "check the file"

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.handles import FileBytes
+from zembrel.handles import FileBytes, Readable
 from zembrel.points import laz
 from zembrel.points.las.header import LasHeader
 from zembrel.points.las.vlr import Record
@@ -29,7 +28,7 @@ PART = 1 << 18  # points of a part of an uncompressed file
 class LasSource:
     """A LAS or LAZ file. Parts are chunks of a LAZ file, or runs of records of a LAS file."""
 
-    path: Path
+    path: Readable
     header: LasHeader
     records: tuple[Record, ...]
     cloud: Cloud
@@ -73,7 +72,7 @@ class LasSource:
         return laz.chunks.ChunkCodec(self.cloud.layout, self.version)
 
 
-def short(path: Path, there: int, said: int) -> InputError:
+def short(path: Readable, there: int, said: int) -> InputError:
     """The error for a file with fewer points than its header says."""
     return InputError(
         f"{path} ends after {there:,} of {said:,} points",

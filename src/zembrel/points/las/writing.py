@@ -95,7 +95,7 @@ class NewFile:
     def waves_beside(self) -> Path | None:
         """The file of waveforms beside the one this one is like, if it has one. LAS 1.4, section 5:
         name.wdp."""
-        if self.like is None or not self.layout.has_waves:
+        if self.like is None or not self.layout.has_waves or not isinstance(self.like.path, Path):
             return None
         beside = self.like.path.with_suffix(".wdp")
         return beside if self.like.header.encoding & EXTERNAL_WAVES_BIT and beside.is_file() else None

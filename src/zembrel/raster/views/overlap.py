@@ -12,7 +12,9 @@ from zembrel.grid.pane import Pane
 from zembrel.raster import kernels
 from zembrel.raster.model import Block, Cells, Mask, Raster
 
-RULES = ("first", "last", "min", "max", "mean", "sum", "count", "feather", "divide")
+RULES = ("first", "last", "min", "max", "mean", "median", "sum", "count", "feather", "divide")
+
+_HELD = 64_000_000  # bytes of the values of all pieces that are sorted at once
 
 
 @dataclass(frozen=True)
@@ -52,6 +54,8 @@ def combined(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells, overlap: s
         return _weighed(pieces, pane, cells, lambda piece, part: _faded(piece, part, feather))
     if overlap == "mean":
         return _weighed(pieces, pane, cells, lambda piece, part: _plain(piece.raster.cells(part)))
+    if overlap == "median":
+        return _middle(pieces, pane, cells)
     return _gathered(pieces, pane, cells, overlap)
 
 
@@ -109,6 +113,32 @@ def _weighed(
     filled = weight > 0
     total /= np.where(filled, weight, 1.0)
     cells[:] = np.floor(total + 0.5) if cells.dtype.kind in "iu" else total
+    return Block(cells, None if filled.all() else filled)
+
+
+def _middle(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells) -> Block:
+    """The median of the pieces that are valid, in strips that bound what is held of all of them at once."""
+    filled = np.zeros(pane.shape, bool)
+    rows = max(1, _HELD // (8 * len(pieces) * len(cells) * pane.columns))
+    for strip in pane.blocks(rows, pane.columns):
+        met = [piece for piece in pieces if piece.footprint.meet(strip) is not None]
+        values = np.full((len(met), len(cells), *strip.shape), np.inf)
+        count = np.zeros(strip.shape, np.intp)
+        for n, piece in enumerate(met):
+            part = piece.part(strip)
+            block = piece.raster.cells(part)
+            known, into = everywhere(block), part.within(strip)
+            np.copyto(values[(n, slice(None), *into)], block.cells, where=known)
+            count[into] += known
+        if not met:
+            continue
+        values.sort(axis=0)
+        low, high = (np.maximum(count - 1, 0) // 2)[None, None], (count // 2)[None, None]
+        pair = [np.take_along_axis(values, np.minimum(n, len(met) - 1), axis=0)[0] for n in (low, high)]
+        here, seen = strip.within(pane), count > 0
+        found = np.where(seen, pair[0] / 2 + pair[1] / 2, 0)
+        cells[(slice(None), *here)] = np.floor(found + 0.5) if cells.dtype.kind in "iu" else found
+        filled[here] = seen
     return Block(cells, None if filled.all() else filled)
 
 

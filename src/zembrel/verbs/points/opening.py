@@ -22,7 +22,7 @@ def open_cloud(origin: Origin, options: Inputs) -> PointSource:
     """One point file, with its CRS as the options say. Raises InputError."""
     columns = tuple(options.columns.split(",")) if options.columns else None
     with origin.naming():
-        source = open_points(origin.file, Reading(columns, options.salvage))
+        source = open_points(origin.place, Reading(columns, options.salvage))
     if options.resolution:
         source = _coarser(origin, source, options)
     las = las_of(source)
@@ -56,7 +56,7 @@ def _coarser(origin: Origin, source: PointSource, options: Inputs) -> PointSourc
         raise UsageError(
             f"--resolution {options.resolution}", "it has to be above 0", "write --resolution 2m"
         )
-    return open_points(origin.file, Reading(salvage=options.salvage, resolution=size))
+    return open_points(origin.place, Reading(salvage=options.salvage, resolution=size))
 
 
 def picking(options: Inputs) -> Picking:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
+from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
@@ -51,7 +52,12 @@ def keep_part_bounds(source: PointSource, output: Output) -> None:
     """Write the bounds of a packed file's chunks beside it, unless they stand there or its own octree tells
     them."""
     las = las_of(source)
-    if las is None or las.chunks is None or all(part.bounds is not None for part in source.parts):
+    if (
+        las is None
+        or not isinstance(las.path, Path)
+        or las.chunks is None
+        or all(part.bounds is not None for part in source.parts)
+    ):
         return
     final = sidecar(las.path)
     with Staging(replace=True) as staging:

@@ -7,7 +7,6 @@ from pathlib import Path
 
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import CRS
-from zembrel.handles import size_on_disk
 from zembrel.points.files import check_name
 from zembrel.points.files.catalogue import format_of
 from zembrel.points.las.writing import NewFile
@@ -115,7 +114,7 @@ def bytes_at_most(new: NewFile, count: int, sources: Sequence[PointSource], fina
         return plain
     if form in ("laz", "copc"):
         packed = [las for las in map(las_of, sources) if las is not None and las.header.compressed]
-        known = sum(size_on_disk(las.path) for las in packed) * 1.2
+        known = sum(len(las.data) for las in packed) * 1.2
         return int(4096 + (known if len(packed) == len(sources) else plain * _PACKED)) + (
             plain if form == "copc" else 0
         )

@@ -1,0 +1,59 @@
+"""Places by name: a service that answers with points, as GeoJSON (RFC 7946)."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+from urllib.parse import quote
+
+from zembrel.errors import InputError, nearest_name
+from zembrel.sources.documents import json_at
+from zembrel.sources.service import Service
+from zembrel.sources.sourcefile import SourceFile
+from zembrel.web.asking import Request
+
+_AGE = 2_592_000.0  # seconds for which a place stays where it is
+
+
+class Place(NamedTuple):
+    """A place: its name, longitude and latitude in degrees."""
+
+    name: str
+    x: float
+    y: float
+
+
+def find_place(source: SourceFile, service: Service, name: str) -> Place:
+    """The place of that name. Raises InputError with the near miss, RemoteError."""
+    found = places(source, service, name)
+    alike = [place for place in found if place.name.lower() == name.lower()]
+    if alike:
+        return alike[0]
+    remedy = nearest_name(name, [place.name for place in found]) if found else "check the name"
+    raise InputError(f"there is no place {name!r}", f"{source.name} does not know it", remedy)
+
+
+def places(source: SourceFile, service: Service, text: str) -> list[Place]:
+    """The places whose name holds a text."""
+    if "{name}" not in source.address:
+        what = f"{source.path}: its address has no {{name}}"
+        raise InputError(what, "a gazetteer is asked for a name", "write for example .../places?q={name}")
+    held = service if service.age is not None else service.believing(_AGE)
+    request = source.request(name=quote(text))
+    return _read(source, held, request)
+
+
+def _read(source: SourceFile, service: Service, request: Request) -> list[Place]:
+    key = str(source.get("name", "name"))
+    found = []
+    for feature in json_at(service, request).get("features", []):
+        try:
+            x, y = (float(value) for value in feature["geometry"]["coordinates"][:2])
+            found.append(Place(str(feature["properties"][key]), x, y))
+        except (KeyError, TypeError, ValueError):
+            continue
+    return found
+
+
+def offers(source: SourceFile, service: Service) -> list[tuple[str, str, str]]:
+    """Some places."""
+    return [(place.name, "", f"{place.x:.5f},{place.y:.5f}") for place in places(source, service, "")[:20]]
