@@ -11,6 +11,7 @@ from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.web.asking import Request
 
+_START = 3  # letters by which near misses are looked for
 _AGE = 2_592_000.0  # seconds for which a place stays where it is
 
 
@@ -28,7 +29,8 @@ def find_place(source: SourceFile, service: Service, name: str) -> Place:
     alike = [place for place in found if place.name.lower() == name.lower()]
     if alike:
         return alike[0]
-    remedy = nearest_name(name, [place.name for place in found]) if found else "check the name"
+    near = found or places(source, service, name[:_START])
+    remedy = nearest_name(name, [place.name for place in near]) if near else "check the name"
     raise InputError(f"there is no place {name!r}", f"{source.name} does not know it", remedy)
 
 

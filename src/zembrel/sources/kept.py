@@ -41,13 +41,19 @@ def origin_at(service: Service, request: Request, renew: Callable[[], Request] |
     whole = service.cache.get(service.own, f"file {request.told}")
     if whole is not None and whole.file is not None and service.believes(whole):
         return Origin(path, whole.file)
-    if service.offline:
-        what = f"{request.told} was never fetched as a whole"
-        raise RefusedError(what, "--offline forbids to ask for it", "leave --offline out")
     pages = CachedPages(service.cache, service.own)
     source = Remote(request, Path(path.name), service.manner, pages, renew)
+    if service.offline:
+        kept = service.cache.get(service.own, f"head {request.told}")
+        if kept is None:
+            what = f"{request.told} was never fetched"
+            raise RefusedError(what, "--offline forbids to ask for it", "leave --offline out")
+        source.go_on_offline(int(kept.type), kept.mark)
+        return Origin(path, source.file, source)
     head = source.begin()
     if source.ranged and by_ranges(head):
+        kept = Kept(time.time(), 206, str(source.size), source.mark, head)
+        service.cache.put(service.own, f"head {request.told}", kept)
         return Origin(path, source.file, source)
     file = service.cache.place(path.name)
     try:

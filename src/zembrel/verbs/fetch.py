@@ -25,7 +25,7 @@ from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import Dates, Found, Wish
 from zembrel.verbs.alike import alike
 from zembrel.verbs.fetchblocks import fetch_blocks
-from zembrel.verbs.fetching import Errand, at_level, bring, check_size, errand, refuse_offline
+from zembrel.verbs.fetching import at_level, bring, check_size, errand, refuse_offline
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import pieces_of, sewn
@@ -82,12 +82,13 @@ def fetch(inputs: Inputs, where: Where, output: Output, fetching: Fetching) -> R
 def _of_rasters(
     source: SourceFile, found: Found, inputs: Inputs, where: Where, output: Output, fetching: Fetching
 ) -> Receipt:
-    layers = _layers(found, inputs)
+    layers = _layers(_in_order(found, fetching.composite), inputs)
     target = decide(layers, where)
     layers = [at_level(layer, target.frame) for layer in layers]
-    errands = [one for layer in layers if (one := errand(layer, target.frame)) is not None]
+    asked = [errand(layer, target.frame) for layer in layers]
+    errands = [one for one in asked if one is not None]
     count, size = check_size(errands, output, yes=fetching.yes)
-    kept = sum(len(one.pieces) for one in errands) - count
+    kept = sum(one.pieces for one in errands) - count
     chose = (
         [*remarks(found.said), fact("pieces_asked", pieces=count, kept=kept)]
         if errands
@@ -99,15 +100,20 @@ def _of_rasters(
     )  # fmt: skip
     if output.dry_run:
         return _planned(receipt, layers, target, output, size)
-    refuse_offline(errands)
+    refuse_offline(errands, source.name, offline=inputs.offline)
     brought, lost = bring(errands, output)
-    return _written(receipt, source, _exchanged(layers, errands, brought), target, output, fetching, lost)
+    come = iter(brought)
+    whole = [next(come) if one is not None else layer for layer, one in zip(layers, asked, strict=True)]
+    here = [layer for layer in whole if layer is not None]
+    return _written(receipt, source, here, target, output, fetching, lost)
 
 
-def _exchanged(layers: Sequence[Layer], errands: Sequence[Errand], brought: Sequence[Layer]) -> list[Layer]:
-    """The layers, those that were brought as they came."""
-    come = {id(one.layer): layer for one, layer in zip(errands, brought, strict=True)}
-    return [come.get(id(layer), layer) for layer in layers]
+def _in_order(found: Found, composite: str) -> Found:
+    """What was found, in the order in which a cell goes to the first that has it."""
+    if composite != "least-cloud":
+        return found
+    clouds = sorted(found.layers, key=lambda layer: 100.0 if layer.cloud is None else layer.cloud)
+    return replace(found, layers=tuple(clouds))
 
 
 def _layers(found: Found, inputs: Inputs) -> list[Layer]:

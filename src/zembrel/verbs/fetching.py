@@ -1,122 +1,198 @@
-"""What a run asks of services: known before it starts, asked for several at a time, and named where it fails."""
+"""What a run asks of services: known before it starts, asked for several at a time, named where it fails."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Protocol
 
-from zembrel.errors import RefusedError
+from zembrel.errors import RefusedError, RemoteError
+from zembrel.formats.tiff.reader import TiffRaster
 from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_bytes
 from zembrel.progress import Progress
+from zembrel.raster.model import HasOverviews
 from zembrel.sources.remoteblocks import RemoteBlocks
 from zembrel.sources.service import Dead, Piece
 from zembrel.sources.wish import MARGIN
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Loss
+from zembrel.web.remote import Remote
 
 _PART = 256  # cells of the result along a side of a part for which pieces are looked for
 _GUESS = 0.35  # bytes of a cell of a picture, where none was seen yet
 _MANY = 5_000  # pieces from which a word is wanted first
+Done = Callable[[int], None]  # told of pieces that came
+
+
+class Errand(Protocol):
+    """What a layer needs for a frame: pieces in all, those to ask for, and about how many bytes these have."""
+
+    @property
+    def pieces(self) -> int: ...
+    @property
+    def missing(self) -> int: ...
+    @property
+    def bytes(self) -> int: ...
+    def bring(self, done: Done) -> tuple[Layer | None, list[Loss]]: ...
 
 
 @dataclass(frozen=True)
-class Errand:
-    """Pieces that a layer needs for a frame: all of them, and those that have to be asked for."""
+class TileErrand:
+    """Blocks that each are a piece."""
 
     layer: Layer
     raster: RemoteBlocks
-    pieces: tuple[Piece, ...]
-    missing: tuple[Piece, ...]
+    wanted: tuple[Piece, ...]
+    to_ask: tuple[Piece, ...]
+
+    @property
+    def pieces(self) -> int:
+        return len(self.wanted)
+
+    @property
+    def missing(self) -> int:
+        return len(self.to_ask)
 
     @property
     def bytes(self) -> int:
-        """About how much will come."""
         rows, columns = self.raster.side
         own = self.raster.service.own
         share = next((share for share in self.raster.service.cache.shares() if share.source == own), None)
         each = share.bytes / share.entries if share else rows * columns * len(self.raster.bands) * _GUESS
-        return round(each * len(self.missing))
+        return round(each * self.missing)
+
+    def bring(self, done: Done) -> tuple[Layer | None, list[Loss]]:
+        """The layer, void where a piece cannot be had. Raises RemoteError if none can."""
+        dead: list[Dead] = []
+        for _, failed in self.raster.service.bring(self.to_ask, self.raster.holding.check):
+            dead += [failed] if failed is not None else []
+            done(1)
+        if dead and len(dead) == self.pieces:
+            raise dead[0].error
+        lost = [Loss(Path(failed.piece.request.told), failed.error) for failed in dead]
+        return replace(self.layer, raster=self.raster.without(dead)), lost
+
+
+@dataclass(frozen=True)
+class FileErrand:
+    """Parts of a remote file."""
+
+    layer: Layer
+    place: Remote
+    ranges: tuple[tuple[int, int], ...]
+    to_ask: tuple[tuple[int, int], ...]
+
+    @property
+    def pieces(self) -> int:
+        return len(self.ranges)
+
+    @property
+    def missing(self) -> int:
+        return len(self.to_ask)
+
+    @property
+    def bytes(self) -> int:
+        return sum(count for _, count in self.to_ask)
+
+    def bring(self, done: Done) -> tuple[Layer | None, list[Loss]]:
+        """The layer, or nothing and why where the file cannot be read."""
+        try:
+            self.place.ahead(self.to_ask)
+        except RemoteError as exc:
+            return None, [Loss(self.layer.path, exc)]
+        finally:
+            done(self.missing)
+        return self.layer, []
 
 
 def at_level(layer: Layer, frame: Frame) -> Layer:
     """The layer in the coarsest cells that are fine enough for `frame`."""
     raster = layer.raster
-    if not isinstance(raster, RemoteBlocks) or not raster.coarser_ones or raster.frame.crs is None:
+    if not isinstance(raster, HasOverviews) or raster.frame.crs is None:
         return layer
     cell = carried_cell(frame, raster.frame.crs)
     level = raster.coarser(max(1.0, min(cell) / min(raster.frame.cell)))
-    assert isinstance(level, RemoteBlocks)
-    return replace(layer, raster=replace(level, coarser_ones=()))
+    return replace(
+        layer, raster=replace(level, coarser_ones=()) if isinstance(level, RemoteBlocks) else level
+    )
 
 
 def errand(layer: Layer, frame: Frame) -> Errand | None:
     """What has to be brought for a layer on a frame; None for one that comes otherwise."""
     raster = layer.raster
-    if not isinstance(raster, RemoteBlocks):
-        return None
-    wanted: dict[str, Piece] = {}
-    for part in _parts(frame):
-        pane = footprint_of(frame.crop(part), raster.frame)
-        met = pane.grown(MARGIN).meet(raster.frame.pane) if pane is not None else None
-        if met is not None:
-            wanted |= {piece.key: piece for _, piece in raster.blocks(met)}
-    pieces = tuple(wanted.values())
-    return Errand(layer, raster, pieces, tuple(raster.service.missing(pieces)))
+    if isinstance(raster, RemoteBlocks):
+        wanted = {
+            piece.key: piece for pane in _panes(raster.frame, frame) for _, piece in raster.blocks(pane)
+        }
+        pieces = tuple(wanted.values())
+        return TileErrand(layer, raster, pieces, tuple(raster.service.missing(pieces)))
+    if isinstance(raster, TiffRaster) and isinstance(place := raster.directory.container.path, Remote):
+        ranges = tuple(
+            dict.fromkeys(part for pane in _panes(raster.frame, frame) for part in raster.segments(pane))
+        )
+        return FileErrand(layer, place, ranges, tuple(part for part in ranges if not place.holds(*part)))
+    return None
 
 
-def _parts(frame: Frame) -> Iterator[Pane]:
+def _panes(source: Frame, frame: Frame) -> Iterator[Pane]:
+    """What of a source parts of a frame need."""
     for top in range(0, frame.rows, _PART):
         for left in range(0, frame.columns, _PART):
-            yield Pane(top, left, min(top + _PART, frame.rows), min(left + _PART, frame.columns))
+            part = Pane(top, left, min(top + _PART, frame.rows), min(left + _PART, frame.columns))
+            pane = footprint_of(frame.crop(part), source)
+            met = pane.grown(MARGIN).meet(source.pane) if pane is not None else None
+            if met is not None:
+                yield met
 
 
 def check_size(errands: Sequence[Errand], output: Output, *, yes: bool) -> tuple[int, int]:
     """Pieces and bytes to ask for. Raises RefusedError past the ceiling, or for very many."""
-    count, size = sum(len(one.missing) for one in errands), sum(one.bytes for one in errands)
+    count, size = sum(one.missing for one in errands), sum(one.bytes for one in errands)
+    what = f"{count:,} pieces of about {show_bytes(size)} would be asked for"
     if size > output.ceiling_bytes:
-        what = f"{count:,} pieces of about {show_bytes(size)} would be asked for"
         why = f"the ceiling is {show_bytes(output.ceiling_bytes)}"
-        raise RefusedError(
-            what, why, f"go on with: {output.command} --ceiling {round(size * 1.3):,}B".replace(",", "")
-        )
+        raise RefusedError(what, why, f"go on with: {output.command} --ceiling {round(size * 1.3)}B")
     if count > _MANY and not yes:
-        what = f"{count:,} pieces of about {show_bytes(size)} would be asked for"
-        raise RefusedError(
-            what, f"more than {_MANY:,} are not asked for unasked", f"go on with: {output.command} --yes"
-        )
+        why = f"more than {_MANY:,} are not asked for without a word"
+        raise RefusedError(what, why, f"go on with: {output.command} --yes")
     return count, size
 
 
-def bring(errands: Sequence[Errand], output: Output) -> tuple[list[Layer], list[Loss]]:
+def bring(errands: Sequence[Errand], output: Output) -> tuple[list[Layer | None], list[Loss]]:
     """Ask for what is missing; the layers, in which what cannot be had is void, and what that is.
 
-    Raises RemoteError if nothing can be had at all.
+    A layer of which nothing can be had is None. Raises RemoteError if that is so of all.
     """
-    count, done = sum(len(one.missing) for one in errands), 0
-    layers, lost = [], list[Loss]()
+    count, came = sum(one.missing for one in errands), 0
+
+    def done(number: int) -> None:
+        nonlocal came
+        came += number
+        output.tick(Progress(came, count, came, count))
+
+    layers: list[Layer | None] = []
+    lost: list[Loss] = []
+    failed: RemoteError | None = None
     for one in errands:
-        dead: list[Dead] = []
-        for _, failed in one.raster.service.bring(one.missing, one.raster.holding.check):
-            done += 1
-            dead += [failed] if failed is not None else []
-            output.tick(Progress(done, count, done, count))
-        if dead and len(dead) == len(one.pieces):
-            raise dead[0].error
-        lost += [Loss(Path(failed.piece.request.told), failed.error) for failed in dead]
-        layers.append(replace(one.layer, raster=one.raster.without(dead)))
+        try:
+            layer, more = one.bring(done)
+        except RemoteError as exc:
+            layer, more, failed = None, [], exc
+        layers.append(layer)
+        lost += more
+    if errands and not any(layers) and (failed is not None or lost):
+        raise failed or lost[0].error
     return layers, lost
 
 
-def refuse_offline(errands: Sequence[Errand]) -> None:
+def refuse_offline(errands: Sequence[Errand], name: str, *, offline: bool) -> None:
     """Raise RefusedError where something would have to be asked for, and nothing may be."""
-    for one in errands:
-        if one.raster.service.offline and one.missing:
-            what = (
-                f"{len(one.missing):,} of {len(one.pieces):,} pieces of {one.layer.path} were never fetched"
-            )
-            raise RefusedError(what, "--offline forbids to ask for them", "leave --offline out")
+    missing, pieces = sum(one.missing for one in errands), sum(one.pieces for one in errands)
+    if offline and missing:
+        what = f"{missing:,} of {pieces:,} pieces of {name} were never fetched"
+        raise RefusedError(what, "--offline forbids to ask for them", "leave --offline out")

@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
-from zembrel.errors import RemoteError, ResourceError
+from zembrel.errors import RefusedError, RemoteError, ResourceError
 from zembrel.measure import show_bytes
 from zembrel.reading import Stamp, changed
 from zembrel.web.asking import Answer, DeniedError, Manner, Request, asker_of, parts_of, traffic
@@ -52,7 +52,7 @@ class Remote:
         self._pages: OrderedDict[int, bytes] = OrderedDict()
         self._lock = threading.Lock()
         self._mark: str | None = None  # by which a changed file is known
-        self.ranged = False
+        self.ranged = self._offline = False
         self.size = 0
 
     def __str__(self) -> str:
@@ -88,6 +88,10 @@ class Remote:
             self._hold(0, answer.data)
         return answer.data
 
+    def go_on_offline(self, size: int, mark: str | None) -> None:
+        """Read from what is kept alone, of a file that had this size and mark."""
+        self.size, self._mark, self.ranged, self._offline = size, mark, True, True
+
     def read(self, offset: int, count: int) -> bytes:
         """`count` bytes from `offset`, fewer at the end. Raises RemoteError, or InputError if it changed."""
         count = max(0, min(count, self.size - offset))
@@ -117,6 +121,11 @@ class Remote:
             if isinstance(found, RemoteError):
                 raise found
 
+    def holds(self, offset: int, count: int) -> bool:
+        """Whether all of a range is at hand."""
+        pages = range(offset // _PAGE, (min(offset + max(count, 1), self.size) - 1) // _PAGE + 1)
+        return len(self._held(pages)) == len(pages)
+
     def _held(self, pages: Iterable[int]) -> dict[int, bytes]:
         with self._lock:
             held = {page: self._pages[page] for page in pages if page in self._pages}
@@ -144,6 +153,9 @@ class Remote:
 
     def _fetched(self, first: int, last: int) -> dict[int, bytes]:
         """Pages from first to last, of one request."""
+        if self._offline:
+            what = f"not all of {self} that is needed was fetched"
+            raise RefusedError(what, "--offline forbids to ask for it", "leave --offline out")
         start, end = first * _PAGE, min((last + 1) * _PAGE, self.size)
         answer = self._asked(start, end)
         same = answer.headers.get("content-range", "").rpartition("/")[2] == str(self.size)

@@ -113,18 +113,29 @@ class TiffRaster:
 
     def _look_ahead(self, pane: Pane, wanted: list[int]) -> None:
         """Fetch the segments of a remote file together, those that are not at hand."""
-        layout, container = self.layout, self.directory.container
-        if not isinstance(container.path, ReadsAhead):
-            return
+        place = self.directory.container.path
+        if isinstance(place, ReadsAhead):
+            indices = self._indices(pane, self._planes(wanted))
+            place.ahead(self._extents([n for n in indices if self._key(n) not in block_cache]))
+
+    def segments(self, pane: Pane) -> list[tuple[int, int]]:
+        """Offset and bytes of the segments that a pane needs, its mask's included."""
+        own = self._extents(self._indices(pane, self._planes(list(self.picked))))
+        return own + (self.mask.segments(pane) if self.mask is not None else [])
+
+    def _extents(self, indices: list[int]) -> list[tuple[int, int]]:
+        layout = self.layout
+        return [(int(layout.offsets[n]), int(layout.counts[n])) for n in indices]
+
+    def _indices(self, pane: Pane, planes: list[tuple[Any, int, Any]]) -> list[int]:
+        """Numbers of the segments that a pane meets."""
+        layout = self.layout
         rows = range(pane.top // layout.rows, -(-pane.bottom // layout.rows))
         columns = range(pane.left // layout.columns, -(-pane.right // layout.columns))
-        planes = [plane for _, plane, _ in self._planes(wanted)]
-        indices = [
+        return [
             (plane * layout.down + row) * layout.across + column
-            for plane in planes for row in rows for column in columns
+            for _, plane, _ in planes for row in rows for column in columns
         ]  # fmt: skip
-        missing = [n for n in indices if self._key(n) not in block_cache]
-        container.path.ahead((int(layout.offsets[n]), int(layout.counts[n])) for n in missing)
 
     def _key(self, index: int) -> tuple[Any, ...]:
         container = self.directory.container
