@@ -29,11 +29,15 @@ def _check_xml(data: bytes, kind: str, root: tuple[str, ...]) -> None:
     """Raise ValueError for what is not the document."""
     if len(data) > _MOST:
         raise ValueError(f"it has {len(data):,} bytes")
-    name = _parsed(data).tag
+    try:
+        name = _parsed(data).tag
+    except ValueError as exc:
+        raise ValueError(f"{exc}; it is called {kind or 'nothing'}: {plain_words(data)}") from exc
     if name in _REPORTS:
         raise ValueError(f"the service says: {plain_words(data)}")
     if name not in root:
-        raise ValueError(f"it is <{name}>, called {kind or 'nothing'}, and no <{root[0]}>")
+        what = f"it is <{name}>, called {kind or 'nothing'}, and no <{root[0]}>"
+        raise ValueError(f"{what}: {plain_words(data)}" if name.lower() == "html" else what)
 
 
 def _parsed(data: bytes) -> Element:

@@ -176,6 +176,9 @@ def read_source(path: Path) -> SourceFile:
     said = {key: value for key, value in table.items() if key not in _TABLES}
     heights = {key: float(value) for key, value in table.get("heights", {}).items()}
     source = SourceFile(path, said, texts["variables"], texts["headers"], heights)
+    if kind not in ("file", "blocks") and not is_address(source.address):
+        what = f"{path}: address = {source.address!r}"
+        raise InputError(what, "only http and https are asked", "mend the address")
     _check_bounds(source)
     source.filled(secret=False)
     return source

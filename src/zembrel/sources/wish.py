@@ -60,6 +60,8 @@ class Wish:
 
 def _meet(one: Bounds, other: Bounds) -> Bounds:
     """What two boxes of degrees share; the first where they share nothing."""
+    if other[2] - other[0] >= 360:  # all around the Earth
+        return one[0], max(one[1], other[1]), one[2], min(one[3], other[3])
     east, own = one[2] + 360 * (one[0] > one[2]), other[2] + 360 * (other[0] > other[2])
     for turn in (0, 360, -360):
         west, right = max(one[0], other[0] + turn), min(east, own + turn)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 
 from zembrel.engine.plan import free_at
 from zembrel.errors import RefusedError, UsageError
@@ -51,7 +50,7 @@ def fetch_blocks(source: SourceFile, wish: Wish, inputs: Inputs, where: Where, o
     if not origins:
         raise failed[0][1]
     made = _joined(source, origins, inputs, where, output)
-    lost = tuple(Loss(Path(told), error) for told, error in failed)
+    lost = tuple(Loss(told, error) for told, error in failed)
     credit = [fact("attribution", text=str(source.get("attribution")))] if source.get("attribution") else []
     return replace(
         made, verb="fetch", inputs=(source.path,), touched=(source.path,), chose=(said, *made.chose),

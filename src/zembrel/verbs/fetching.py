@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Protocol
 
 from zembrel.errors import RefusedError, RemoteError
@@ -74,7 +73,7 @@ class TileErrand:
             done(1)
         if dead and len(dead) == self.pieces:
             raise dead[0].error
-        lost = [Loss(Path(failed.piece.request.told), failed.error) for failed in dead]
+        lost = [Loss(failed.piece.request.told, failed.error) for failed in dead]
         return replace(self.layer, raster=self.raster.without(dead)), lost
 
 

@@ -21,7 +21,7 @@ LOSSES = 7  # exit code of a run that ended with listed losses
 class Loss(NamedTuple):
     """An input that could not be done, and why."""
 
-    input: Path
+    input: Path | str
     error: ZembrelError
 
     @property

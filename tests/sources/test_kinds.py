@@ -1,0 +1,164 @@
+"""Every kind of service puts the ground where it is."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+import tifffile
+
+from program import Program
+from sources.island import REACH, SPOT, Site
+
+CELL = 0.00002  # degrees
+AREA = f"{SPOT[0] - 0.001},{SPOT[1] - 0.0008},{SPOT[0] + 0.001},{SPOT[1] + 0.0008}@EPSG:4326"
+XYZ = {"zooms": "0-18", "version": "912"}
+KINDS = {
+    "xyz": ("/xyz/{version}/ortho/{z}/{x}/{y}.png", "xyz", XYZ),
+    "xyz in webp": ("/xyz/{version}/ortho/{z}/{x}/{y}.webp", "xyz", XYZ),
+    "tms": ("/tms/{version}/ortho/{z}/{x}/{y}.png", "tms", XYZ),
+    "rows from the south": ("/tms/{version}/ortho/{z}/{x}/{-y}.png", "xyz", XYZ),
+    "wmts by resources": ("/wmts", "wmts", {"layer": "ortho", "format": "image/png"}),
+    "wmts by keys": ("/wmts", "wmts", {"layer": "ortho", "format": "image/jpeg"}),
+    "wms 1.3.0": ("/wms", "wms", {"layer": "ortho"}),
+    "wms 1.1.1": ("/wms", "wms", {"layer": "ortho", "version": "1.1.1"}),
+    "tiles": ("/ogc", "tiles", {"layer": "ortho"}),
+    "coverages": ("/ogc", "coverages", {"layer": "ortho", "holds": "colours"}),
+    "wcs": ("/wcs", "wcs", {"layer": "ortho", "holds": "colours"}),
+}
+
+
+def spot_of(cells: np.ndarray, west: float, north: float) -> tuple[float, float]:
+    """The middle of what is white, in degrees."""
+    rows, columns = np.nonzero(cells > 200)
+    return west + (columns.mean() + 0.5) * CELL, north - (rows.mean() + 0.5) * CELL
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_spot_is_where_it_is(program: Program, island: Site, kind: str) -> None:
+    path, form, settings = KINDS[kind]
+    island.add(program, "s", path, form, **settings)
+    said = program(
+        "fetch",
+        "s",
+        "--within",
+        AREA,
+        "--crs",
+        "EPSG:4326",
+        "--cell",
+        f"{CELL}",
+        "--method",
+        "bilinear",
+        "--out",
+        "o.tif",
+        "--json",
+    ).json
+    west, _, _, north = said["frame"]["bounds"]
+    cells = tifffile.imread(program.folder / "o.tif")[..., 1]
+    x, y = spot_of(cells, west, north)
+    native = (
+        CELL if form in ("wms", "coverages") else 360 / 2**18 / 256 if form != "wcs" else 2 / 111_000 * 1.44
+    )
+    assert abs(x - SPOT[0]) < max(CELL, native) / 2 and abs(y - SPOT[1]) < max(CELL, native) / 2
+    assert (cells > 200).sum() == pytest.approx(4 * REACH**2 * 1.44 / CELL**2, rel=0.1)
+
+
+def test_heights_and_codes_mean_what_they_say(program: Program, island: Site) -> None:
+    where = ("--within", AREA, "--crs", "EPSG:4326", "--cell", f"{CELL * 5}", "--method", "bilinear")
+    numbers = {"heights__base": -1000, "heights__step": 0.1}
+    island.add(program, "h", "/xyz/{version}/heights/{z}/{x}/{y}.png", "xyz", **XYZ, **numbers)
+    island.add(program, "c", "/xyz/{version}/cover/{z}/{x}/{y}.png", "xyz", **XYZ, holds="codes")
+    island.add(program, "w", "/wcs", "wcs", layer="heights", holds="heights")
+    for name in "hcw":
+        program("fetch", name, *(where[:-2] if name == "c" else where), "--out", f"{name}.tif")
+    heights, codes, own = (tifffile.imread(program.folder / f"{name}.tif") for name in "hcw")
+    assert heights[4, 4] == pytest.approx(100 + 1_000 * (-0.001 + 4.5e-4) + 500 * (0.0008 - 4.5e-4), abs=0.6)
+    assert np.abs(heights - own)[:3].max() < 0.6 and heights.max() == pytest.approx(500, abs=0.1)
+    assert set(np.unique(codes)) <= {2, 3, 4, 6} and codes.dtype == np.uint8
+    island.add(program, "m", "/wms", "wms", layer="cover", holds="codes")
+    program("fetch", "m", "--onto", "c.tif", "--out", "m.tif")
+    assert (tifffile.imread(program.folder / "m.tif") == codes).mean() > 0.95
+
+
+def test_a_map_lands_on_the_very_cells_of_a_frame(program: Program, island: Site) -> None:
+    program("frame", "--within", AREA, "--crs", "EPSG:32626", "--cell", "2m", "--out", "f.frame.toml")
+    island.add(program, "m", "/wms", "wms", layer="ortho")
+    said = program("fetch", "m", "--onto", "f.frame.toml", "--out", "m.tif", "--json").json
+    assert "native_cells" in [chose["fact"] for chose in said["chose"]]
+    assert said["frame"]["crs"] == "EPSG:32626" and said["frame"]["cell"] == [2, 2]
+
+
+@pytest.mark.parametrize(
+    ("path", "form", "settings"), [KINDS["xyz"], KINDS["wms 1.3.0"], KINDS["wmts by keys"]]
+)
+def test_across_the_antimeridian_and_at_the_edge_of_the_map(
+    program: Program, island: Site, path: str, form: str, settings: dict[str, object]
+) -> None:
+    island.add(program, "s", path, form, **settings)
+    if form == "xyz":
+        settings = {**settings, "zooms": "0-12"}
+        island.add(program, "s", path, form, **settings)
+    words = ("--crs", "EPSG:4326", "--cell", "0.001", "--out")
+    said = program("fetch", "s", "--within", "179.9,10,-179.9,10.1@EPSG:4326", *words, "a.tif", "--json").json
+    west, _, east, _ = said["frame"]["bounds"]
+    assert (west, east) == (pytest.approx(179.9), pytest.approx(180.1))
+    assert (
+        tifffile.imread(program.folder / "a.tif").shape[1] == 200 and said["checks"][0]["fact"] == "all_valid"
+    )
+    if form != "wms":
+        refused = program.refuses(6, "fetch", "s", "--within", "10,86,11,87@EPSG:4326", *words, "p.tif")
+        assert "has nothing in the area" in refused[0]
+
+
+def test_any_verb_reads_a_source_lazily_and_a_quilt_names_one(program: Program, island: Site) -> None:
+    island.add(
+        program,
+        "s",
+        "/xyz/{version}/ortho/{z}/{x}/{y}.png",
+        "xyz",
+        zooms="0-14",
+        version="912",
+        bounds="-24.05,45.95,-23.95,46.05",
+    )
+    before = island.faults.asked
+    program("clip", "sources/s.source.toml", "--within", AREA, "--out", "c.tif")
+    assert island.faults.asked - before <= 9  # of some thousand
+    program("mosaic", "sources/s.source.toml", "--within", AREA, "--out", "q.quilt.toml")
+    program("convert", "q.quilt.toml", "--out", "q.tif")
+    program("mosaic", "sources/s.source.toml", "--within", AREA, "--out", "c.tif", "--replace")
+    np.testing.assert_array_equal(
+        tifffile.imread(program.folder / "c.tif"), tifffile.imread(program.folder / "q.tif")
+    )
+    island.add(program, "big", "/xyz/{version}/ortho/{z}/{x}/{y}.png", "xyz", **XYZ)
+    assert (
+        "--offline"
+        in program.refuses(
+            4, "clip", "sources/big.source.toml", "--within", AREA, "--offline", "--out", "o.tif"
+        )[1]
+    )
+
+
+def test_what_a_service_offers_is_listed(program: Program, island: Site) -> None:
+    for kind in ("wms 1.3.0", "wmts by keys", "wcs", "tiles"):
+        path, form, settings = KINDS[kind]
+        island.add(program, "s", path, form, **settings)
+        offers = program("source", "test", "s", "--json").json["offers"]
+        assert {"ortho", "heights", "cover"} == {offer["name"] for offer in offers}
+    island.add(program, "s", "/wms", "wms", layer="orto")
+    assert (
+        program.refuses(3, "fetch", "s", "--within", AREA, "--cell", "1m", "--out", "o.tif")[2]
+        == "did you mean ortho?"
+    )
+    island.add(program, "s", "/wms", "wms")
+    assert "cover" in program.refuses(3, "fetch", "s", "--within", AREA, "--cell", "1m", "--out", "o.tif")[1]
+    island.add(program, "s", "/wms", "wms", layer="ortho", style="painted")
+    assert "plain" in program.refuses(3, "fetch", "s", "--within", AREA, "--cell", "1m", "--out", "o.tif")[1]
+
+
+def test_a_service_without_cells_of_its_own_is_told_them(program: Program, island: Site) -> None:
+    island.add(program, "m", "/wms", "wms", layer="ortho")
+    assert "--cell" in program.refuses(3, "fetch", "m", "--within", AREA, "--out", "o.tif")[2]
+    assert "--within" in program.refuses(2, "fetch", "m", "--cell", "1m", "--out", "o.tif")[2]
+    program("fetch", "m", "--within", AREA, "--cell", "0.5arcsec", "--crs", "EPSG:4326", "--out", "o.tif")
+    assert tifffile.imread(program.folder / "o.tif").shape[0] == math.ceil(0.0016 * 7200)
