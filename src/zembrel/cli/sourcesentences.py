@@ -18,7 +18,7 @@ def _removed(v: Values) -> str:
 
 
 SOURCES: Mapping[str, str | Callable[[Values], str]] = {
-    "attribution": "attribution: {text}",
+    "attribution": "attribution: {credit}",
     "blocks_met": "{blocks:,} of {of:,} blocks meet the area",
     "cache_cleared": "{bytes:,} bytes of {sources} source{sources:s} cleared",
     "pieces_asked": _pieces,

@@ -150,7 +150,9 @@ def _written(
     several = [fact("overlap", rule=rule)] if len(layers) > 1 else []
     chose: list[Fact] = [*receipt.chose, *target.chose, *said, *(more or methods), *several, *written.chose]
     checks = [*receipt.checks, *written.checks]
-    checks += [fact("attribution", text=str(source.get("attribution")))] if source.get("attribution") else []
+    checks += (
+        [fact("attribution", credit=str(source.get("attribution")))] if source.get("attribution") else []
+    )
     return replace(
         receipt, chose=distinct(chose), checks=tuple(checks), results=(written.result,), lost=tuple(lost),
         seconds=output.seconds, exit_code=LOSSES if lost else 0,

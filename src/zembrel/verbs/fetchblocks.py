@@ -51,7 +51,7 @@ def fetch_blocks(source: SourceFile, wish: Wish, inputs: Inputs, where: Where, o
         raise failed[0][1]
     made = _joined(source, origins, inputs, where, output)
     lost = tuple(Loss(told, error) for told, error in failed)
-    credit = [fact("attribution", text=str(source.get("attribution")))] if source.get("attribution") else []
+    credit = [fact("attribution", credit=str(source.get("attribution")))] if source.get("attribution") else []
     return replace(
         made, verb="fetch", inputs=(source.path,), touched=(source.path,), chose=(said, *made.chose),
         checks=(*made.checks, *credit), lost=(*made.lost, *lost), exit_code=LOSSES if lost else made.exit_code,

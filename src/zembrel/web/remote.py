@@ -114,7 +114,7 @@ class Remote:
             if offset < end:
                 pages |= set(range(offset // _PAGE, (end - 1) // _PAGE + 1))
         missing = sorted(pages - set(self._held(sorted(pages))))
-        if len(missing) > _KEPT // 2:
+        if len(missing) > _KEPT // 2 and self._store is None:
             return  # they would not be kept until they are read
         asker = asker_of(self._manner)
         for _, found in asker.each(list(_runs(missing, _GAP)), lambda run: self._fetched(*run)):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -10,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.handles import FileBytes, Readable
+from zembrel.handles import FileBytes, Readable, ReadsAhead
 from zembrel.points import laz
 from zembrel.points.las.header import LasHeader
 from zembrel.points.las.vlr import Record
@@ -65,6 +66,11 @@ class LasSource:
                 "fetch it again, or add --salvage to take the points that are there",
             )
         return PointBlock(records.reshape(-1).view(layout.dtype), layout, self.cloud.scaling)
+
+    def look_ahead(self, parts: Iterable[int]) -> None:
+        """Fetch the chunks of parts that will be read, of a file elsewhere."""
+        if self.chunks is not None and isinstance(self.path, ReadsAhead):
+            self.path.ahead((int(self.chunks[n][0]), int(self.chunks[n][1])) for n in parts)
 
     @cached_property
     def codec(self) -> laz.chunks.ChunkCodec:

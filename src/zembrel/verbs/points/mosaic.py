@@ -124,7 +124,8 @@ def mosaic(given: Given, where: Where, output: Output, joining: Joining) -> Rece
     change = _Joined(whole, tuple(numbers) if source_ids else None)
     same = {"layout": whole.layout, "scaling": whole.scaling, "crs": whole.crs}
     new = new_file(whole.sources[0], output.path, output, **same)  # type: ignore[arg-type]
-    sieve = Sieve(None, picking(given.options))
+    still = all(move is None for move in whole.moves)  # then the area is known before parts are read
+    sieve = Sieve(whole.within if still else None, picking(given.options))
     ids = (fact("source_ids"),) if source_ids else ()
     job = Job(
         replace(new, points_at_most=whole.count), sieve, change, chose=(*told(sieve), *whole.chose, *ids)

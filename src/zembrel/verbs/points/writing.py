@@ -142,6 +142,8 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
         return done
     if size > _WORTH_SAYING:
         tell(f"{final} will take about {show_bytes(size)}")
+    for source in sources:
+        _look_ahead(source, job.sieve.inside)
     with Staging(output.replace) as staging:
         staged = staging.path_for(final)
         with resource_errors(final):
@@ -163,6 +165,13 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
         staging.publish()
     done.seconds = output.seconds
     return done
+
+
+def _look_ahead(source: PointSource, area: Inside | None) -> None:
+    """Fetch the chunks of a remote file that will be read, neighbours together."""
+    las = las_of(source)
+    if las is not None:
+        las.look_ahead(part.number for part in source.parts if area is None or area.meets(part.bounds))
 
 
 class Worked(NamedTuple):
