@@ -16,10 +16,10 @@ from zembrel.sources.crsnames import chosen
 from zembrel.sources.documents import misses
 from zembrel.sources.lattice import SIDE, lattice_for
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import Piece, Service
+from zembrel.sources.service import KeyedRequest, Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wcs import probed
-from zembrel.sources.wish import Found, SourceLayer, Wish
+from zembrel.sources.wish import SourceLayer, SourceLayers, Wish
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class PartAddresses:
     frame: Frame
     side: tuple[int, int]
 
-    def piece(self, row: int, column: int) -> Piece:
+    def piece(self, row: int, column: int) -> KeyedRequest:
         """The part of a block."""
         down, across = self.side
         top, left = row * down, column * across
@@ -45,10 +45,10 @@ class PartAddresses:
         }  # fmt: skip
         address = f"{self.address}?{urlencode(said, safe=',:/')}"
         request = self.source.to(address, address)
-        return Piece(request, request.told)
+        return KeyedRequest(request, request.told)
 
 
-def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
+def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """A coverage on a frame that suits the wish."""
     collection = collection_of(source, service)
     link = next(
@@ -68,7 +68,7 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
     addresses = PartAddresses(source, address, name, y_first, frame, side)
     holding = probed(service, source, addresses.piece(0, 0), side)
     raster = RemoteBlocks(service, addresses, holding, frame, side)
-    return Found(
+    return SourceLayers(
         (SourceLayer(f"{source.name}-{collection.get('id')}", raster),),
         (f"collection {collection.get('id')}",),
     )

@@ -15,13 +15,13 @@ from zembrel.sources.documents import json_at, misses
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tiled import open_source as open_tiles
-from zembrel.sources.wish import Found, Wish
+from zembrel.sources.wish import SourceLayers, Wish
 
 _RELS = ("tilesets-map", "tilesets-coverage", "tilesets-vector")
 _FORMS = ("image/png", "image/webp", "image/jpeg")
 
 
-def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
+def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """The tiles of a collection."""
     collection = collection_of(source, service)
     link = next((one for one in _links(collection) if str(one.get("rel", "")).endswith(_RELS[0])), None)

@@ -8,7 +8,7 @@ from typing import Any
 from xml.etree.ElementTree import Element
 
 from zembrel.errors import RemoteError
-from zembrel.sources.service import Piece, Service
+from zembrel.sources.service import KeyedRequest, Service
 from zembrel.sources.tilecells import plain_words
 from zembrel.web.asking import Request
 
@@ -21,7 +21,7 @@ def xml_at(service: Service, request: Request, root: tuple[str, ...]) -> Element
 
     Raises RemoteError, with what the service says, for anything else.
     """
-    data = service.text(Piece(request, request.told), lambda data, kind: _check_xml(data, kind, root))
+    data = service.text(KeyedRequest(request, request.told), lambda data, kind: _check_xml(data, kind, root))
     return _parsed(data)
 
 
@@ -77,7 +77,7 @@ def numbers(words: str) -> list[float]:
 
 def json_at(service: Service, request: Request) -> dict[str, Any]:
     """The JSON object of a request. Raises RemoteError for anything else."""
-    data = service.text(Piece(request, request.told), _check_json)
+    data = service.text(KeyedRequest(request, request.told), _check_json)
     found: dict[str, Any] = json.loads(data)
     return found
 

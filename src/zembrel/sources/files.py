@@ -14,7 +14,7 @@ from zembrel.reading import Stamp
 from zembrel.sources.kept import origin_at
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
-from zembrel.sources.wish import Found, SourceLayer, Wish
+from zembrel.sources.wish import SourceLayer, SourceLayers, Wish
 from zembrel.web.addresses import is_address
 
 
@@ -49,10 +49,10 @@ class StoredFile:
             raise InputError(what, str(exc), f"pip install fsspec and the one for {kind}") from exc
 
 
-def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
+def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """The rasters of a file, an archive or a folder."""
     found = origins_of(source, service)
-    return Found(tuple(SourceLayer(origin.name.stem, open_raster(origin)) for origin in found))
+    return SourceLayers(tuple(SourceLayer(origin.name.stem, open_raster(origin)) for origin in found))
 
 
 def origins_of(source: SourceFile, service: Service) -> list[Origin]:

@@ -15,7 +15,7 @@ _START = 3  # letters by which near misses are looked for
 _AGE = 2_592_000.0  # seconds for which a place stays where it is
 
 
-class Place(NamedTuple):
+class NamedPlace(NamedTuple):
     """A place: its name, longitude and latitude in degrees."""
 
     name: str
@@ -23,7 +23,7 @@ class Place(NamedTuple):
     y: float
 
 
-def find_place(source: SourceFile, service: Service, name: str) -> Place:
+def find_place(source: SourceFile, service: Service, name: str) -> NamedPlace:
     """The place of that name. Raises InputError with the near miss, RemoteError."""
     found = places(source, service, name)
     alike = [place for place in found if place.name.lower() == name.lower()]
@@ -34,7 +34,7 @@ def find_place(source: SourceFile, service: Service, name: str) -> Place:
     raise InputError(f"there is no place {name!r}", f"{source.name} does not know it", remedy)
 
 
-def places(source: SourceFile, service: Service, text: str) -> list[Place]:
+def places(source: SourceFile, service: Service, text: str) -> list[NamedPlace]:
     """The places whose name holds a text."""
     if "{name}" not in source.address:
         what = f"{source.path}: its address has no {{name}}"
@@ -44,13 +44,13 @@ def places(source: SourceFile, service: Service, text: str) -> list[Place]:
     return _read(source, held, request)
 
 
-def _read(source: SourceFile, service: Service, request: Request) -> list[Place]:
+def _read(source: SourceFile, service: Service, request: Request) -> list[NamedPlace]:
     key = str(source.get("name", "name"))
     found = []
     for feature in json_at(service, request).get("features", []):
         try:
             x, y = (float(value) for value in feature["geometry"]["coordinates"][:2])
-            found.append(Place(str(feature["properties"][key]), x, y))
+            found.append(NamedPlace(str(feature["properties"][key]), x, y))
         except (KeyError, TypeError, ValueError):
             continue
     return found

@@ -10,7 +10,7 @@ from zembrel.errors import InputError, nearest_name
 from zembrel.reading import readings
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import ENDING, SourceFile, read_source
-from zembrel.sources.wish import Found, Open, Wish
+from zembrel.sources.wish import Open, SourceLayers, Wish
 
 FOLDER = "sources"
 _RASTERS = {
@@ -65,7 +65,7 @@ def find_source(word: str) -> SourceFile:
     return read_source(names[word])
 
 
-def open_source(source: SourceFile, wish: Wish, *, offline: bool = False) -> Found:
+def open_source(source: SourceFile, wish: Wish, *, offline: bool = False) -> SourceLayers:
     """The rasters that a source has of what is wanted.
 
     Raises InputError for a kind that has none, RemoteError where its server does not play along.

@@ -14,14 +14,14 @@ from zembrel.formats.blockcache import block_cache
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, Raster
-from zembrel.sources.service import Dead, Piece, Service
+from zembrel.sources.service import Dead, KeyedRequest, Service
 from zembrel.sources.tilecells import TileCells
 
 
 class BlockAddresses(Protocol):
     """Where blocks are to be had."""
 
-    def piece(self, row: int, column: int) -> Piece: ...
+    def piece(self, row: int, column: int) -> KeyedRequest: ...
 
 
 @dataclass(frozen=True, eq=False)
@@ -58,7 +58,7 @@ class RemoteBlocks:
         """The same, where what cannot be had is void."""
         return replace(self, dead=frozenset(one.piece.key for one in dead), coarser_ones=())
 
-    def blocks(self, pane: Pane) -> Iterator[tuple[Pane, Piece]]:
+    def blocks(self, pane: Pane) -> Iterator[tuple[Pane, KeyedRequest]]:
         """Blocks that meet a pane: their place and piece."""
         down, across = self.side
         for row in range(pane.top // down, -(-pane.bottom // down)):
@@ -82,7 +82,7 @@ class RemoteBlocks:
             valid[into] = held[(-1, *source)] > 0
         return Block(cells, None if valid.all() else valid)
 
-    def _bring(self, pieces: Sequence[Piece]) -> None:
+    def _bring(self, pieces: Sequence[KeyedRequest]) -> None:
         """Ask for what is missing, several at a time."""
         missing = self.service.missing(pieces) if len(pieces) > 1 and not self.service.offline else []
         if len(missing) > 1:
@@ -90,7 +90,7 @@ class RemoteBlocks:
                 if dead is not None:
                     raise dead.error
 
-    def _block(self, piece: Piece) -> Cells | None:
+    def _block(self, piece: KeyedRequest) -> Cells | None:
         """Cells of a block, the last of them whether it is valid; None if there is nothing there."""
         kept = self.service.piece(piece, self.holding.check)
         if kept.status != 200:

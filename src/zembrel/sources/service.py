@@ -21,7 +21,7 @@ _AGAIN = 2  # times that what does not hold together is asked for again
 Check = Callable[[bytes, str], None]  # raises ValueError for what is not what it should be
 
 
-class Piece(NamedTuple):
+class KeyedRequest(NamedTuple):
     """One thing to ask for, and the key by which it is kept."""
 
     request: Request
@@ -31,7 +31,7 @@ class Piece(NamedTuple):
 class Dead(NamedTuple):
     """A piece that could not be had, and why."""
 
-    piece: Piece
+    piece: KeyedRequest
     error: RemoteError
 
 
@@ -60,7 +60,7 @@ class Service:
     def of(cls, source: SourceFile, *, offline: bool = False) -> Service:
         return cls(source.own, source.manner, WebCache(cache_folder()), source.age, offline)
 
-    def piece(self, piece: Piece, check: Check) -> Kept:
+    def piece(self, piece: KeyedRequest, check: Check) -> Kept:
         """The answer; of status 404 if there is nothing there.
 
         Raises RemoteError where it cannot be had, RefusedError where it would have to be asked for offline.
@@ -87,23 +87,25 @@ class Service:
         self.cache.put(self.own, piece.key, kept)
         return kept
 
-    def drop(self, piece: Piece) -> None:
+    def drop(self, piece: KeyedRequest) -> None:
         """Forget an answer that turned out to be wrong."""
         self.cache.drop(self.own, piece.key)
 
-    def missing(self, pieces: Sequence[Piece]) -> list[Piece]:
+    def missing(self, pieces: Sequence[KeyedRequest]) -> list[KeyedRequest]:
         """Those of `pieces` that would have to be asked for."""
         stored = self.cache.stored(self.own, [piece.key for piece in pieces])
         known = {key for key, (when, status) in stored.items() if self.offline or self._fresh(when, status)}
         return [piece for piece in pieces if piece.key not in known]
 
-    def bring(self, pieces: Iterable[Piece], check: Check) -> Iterator[tuple[Piece, Dead | None]]:
+    def bring(
+        self, pieces: Iterable[KeyedRequest], check: Check
+    ) -> Iterator[tuple[KeyedRequest, Dead | None]]:
         """Ask for pieces, several at a time, as they come; those that cannot be had with why."""
         asker = asker_of(self.manner)
         for piece, found in asker.each(pieces, lambda piece: self.piece(piece, check).status):
             yield piece, Dead(piece, found) if isinstance(found, RemoteError) else None
 
-    def text(self, piece: Piece, check: Check) -> bytes:
+    def text(self, piece: KeyedRequest, check: Check) -> bytes:
         """The bytes of a document. Raises RemoteError also where there is none."""
         kept = self.piece(piece, check)
         if kept.status != 200:

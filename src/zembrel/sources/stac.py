@@ -20,7 +20,7 @@ from zembrel.sources.kept import origin_at
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tiled import nothing_there
-from zembrel.sources.wish import Bounds, Found, SourceLayer, Wish
+from zembrel.sources.wish import Bounds, SourceLayer, SourceLayers, Wish
 from zembrel.web.asking import Request, asker_of
 
 _PAGE, _DOCUMENTS = 100, 5_000  # items of an answer; documents of a static catalogue that are read
@@ -55,7 +55,7 @@ class AssetAddress:
         return self.source.to(urljoin(self.item, str(said["assets"][self.asset]["href"])))
 
 
-def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
+def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """The images that are wished for, latest first."""
     items = list(_items(source, service, wish))
     found = [item for item in items if _wished(item, wish)]
@@ -74,7 +74,7 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
         raise RemoteError(f"no image of {source.name} can be read", broken[0], "see zembrel source test")
     layers = [opened[number] for number in sorted(opened)]
     layers.sort(key=lambda layer: layer.day or datetime.date.min, reverse=True)
-    return Found(tuple(layers), tuple(said), tuple(broken))
+    return SourceLayers(tuple(layers), tuple(said), tuple(broken))
 
 
 def _wished(item: Item, wish: Wish) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -10,9 +11,12 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.errors import InputError
+from zembrel.formats import load
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Band
 from zembrel.raster.views.palette import RGB
+from zembrel.sources.heldbytes import HeldBytes
 
 Cells = npt.NDArray[Any]
 _PICTURES = {
@@ -123,8 +127,6 @@ def form_of(data: bytes, kind: str) -> str:
 
 def plain_words(data: bytes) -> str:
     """The words of a page or message, without its marks."""
-    import re
-
     text = re.sub(
         r"<(script|style|title)\b.*?</\1>|<[^>]*>|[\x00-\x1f]+",
         " ",
@@ -188,10 +190,6 @@ def _apart(cells: Cells) -> tuple[Cells, Cells | None]:
 
 def _tiff(data: bytes) -> tuple[Cells, Cells | None]:
     """All bands of a TIFF. Raises ValueError."""
-    from zembrel.errors import InputError
-    from zembrel.formats import load
-    from zembrel.sources.heldbytes import HeldBytes
-
     try:
         raster = load("geotiff").open_raster(HeldBytes(data), None)
         block = raster.cells(raster.frame.pane)

@@ -10,10 +10,10 @@ from zembrel.formats.legendfile import read_legend
 from zembrel.grid.tiling import TileRange, Tiling, tiling_called
 from zembrel.raster.legend import Legend
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import Piece, Service
+from zembrel.sources.service import KeyedRequest, Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tilecells import TileCells
-from zembrel.sources.wish import MARGIN, WORLD, Found, SourceLayer, Wish
+from zembrel.sources.wish import MARGIN, WORLD, SourceLayer, SourceLayers, Wish
 
 _ZOOMS = "0-18"
 
@@ -27,7 +27,7 @@ class TileAddresses:
     columns: int
     rows: int
 
-    def piece(self, row: int, column: int) -> Piece:
+    def piece(self, row: int, column: int) -> KeyedRequest:
         """The tile at a row and column of the range."""
         zoom, y = self.tiles.zoom, self.tiles.top + row
         x = (self.tiles.left + column) % self.columns  # beyond the antimeridian it begins again
@@ -35,10 +35,10 @@ class TileAddresses:
         number = south if self.source.kind == "tms" else y
         values = {"z": zoom, "x": x, "y": number, "-y": south}
         told = self.source.filled(secret=False, **values)
-        return Piece(self.source.request(**values), told)
+        return KeyedRequest(self.source.request(**values), told)
 
 
-def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
+def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """The tiles as a raster of their highest zoom, with the others as coarser levels."""
     for slot in ("{z}", "{x}"):
         if slot not in source.address:
@@ -62,7 +62,7 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
     raster = RemoteBlocks(
         first.service, first.addresses, first.holding, first.frame, first.side, coarser_ones=tuple(levels[1:])
     )
-    return Found((SourceLayer(source.name, raster),))
+    return SourceLayers((SourceLayer(source.name, raster),))
 
 
 def _level(

@@ -20,11 +20,11 @@ from zembrel.raster.model import Band
 from zembrel.sources.crsnames import crs_named
 from zembrel.sources.documents import misses, numbers, text, texts, xml_at
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import Piece, Service
+from zembrel.sources.service import KeyedRequest, Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tilecells import TileCells, raw_cells
 from zembrel.sources.tiled import holding_of, nothing_there
-from zembrel.sources.wish import MARGIN, Found, SourceLayer, Wish
+from zembrel.sources.wish import MARGIN, SourceLayer, SourceLayers, Wish
 from zembrel.sources.wms import asked, picked
 from zembrel.web.asking import Request
 
@@ -52,7 +52,7 @@ class CoverageAddresses:
     side: tuple[int, int]
     step: int
 
-    def piece(self, row: int, column: int) -> Piece:
+    def piece(self, row: int, column: int) -> KeyedRequest:
         """The part of a block; one that reaches beyond the coverage is asked for as it is."""
         down, across = self.side
         west, south, east, north = self.frame.bounds_of(
@@ -60,7 +60,8 @@ class CoverageAddresses:
         )
         said = [
             ("service", "WCS"), ("version", "2.0.1"), ("request", "GetCoverage"), ("coverageId", self.name),
-            ("subset", f"{self.grid.x}({west!r},{east!r})"), ("subset", f"{self.grid.y}({south!r},{north!r})"),
+            ("subset", f"{self.grid.x}({west!r},{east!r})"),
+            ("subset", f"{self.grid.y}({south!r},{north!r})"),
             ("format", "image/tiff"),
         ]  # fmt: skip
         if self.step > 1:
@@ -68,7 +69,7 @@ class CoverageAddresses:
         return asked(self.source, said)
 
 
-def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
+def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """A coverage as a raster of its own cells; with coarser levels where the service scales."""
     held = service.believing(86_400)
     root = xml_at(held, _request(source, "GetCapabilities"), ("Capabilities",))
@@ -97,7 +98,7 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
         RemoteBlocks(service, one, replace(holding, shape=one.side), one.frame, one.side) for one in levels
     ]
     whole = replace(rasters[0], coarser_ones=tuple(rasters[1:]))
-    return Found((SourceLayer(f"{source.name}-{name}", whole),), (f"coverage {name}",))
+    return SourceLayers((SourceLayer(f"{source.name}-{name}", whole),), (f"coverage {name}",))
 
 
 def _request(source: SourceFile, kind: str, *more: tuple[str, str]) -> Request:
@@ -181,7 +182,7 @@ def _part(source: SourceFile, wish: Wish, frame: Frame, step: int) -> Frame | No
     return Frame(frame.crs, cells, rows=rows, columns=columns)
 
 
-def probed(service: Service, source: SourceFile, piece: Piece, shape: tuple[int, int]) -> TileCells:
+def probed(service: Service, source: SourceFile, piece: KeyedRequest, shape: tuple[int, int]) -> TileCells:
     """What cells a service gives, by one answer of it. Raises RemoteError where there is none."""
     holding = holding_of(source, shape)
     if holding.holds in ("colours", "codes"):

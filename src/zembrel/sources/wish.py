@@ -34,8 +34,8 @@ class Wish:
     """What is wanted.
 
     ground: west, south, east and north in degrees, or None for all there is; west > east across the
-    antimeridian; frame: on which cells it shall land, if that is known; crs and cell: of the result, as far as
-    that is known, along x and y; zoom: of tiles; dates and cloud (percent at most): of items that have such; bands: their
+    antimeridian; frame: on which cells it shall land, if that is known; crs and cell: of the result, as far
+    as that is known, along x and y; zoom: of tiles; dates and cloud (percent at most): of items; bands: their
     patterns.
     """
 
@@ -81,7 +81,7 @@ class SourceLayer(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Found:
+class SourceLayers:
     """What a source has: layers, and words about what was chosen or left out."""
 
     layers: tuple[SourceLayer, ...]
@@ -89,4 +89,4 @@ class Found:
     remarks: tuple[str, ...] = field(default=())
 
 
-Open = Callable[..., Found]
+Open = Callable[..., SourceLayers]

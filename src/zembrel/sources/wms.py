@@ -21,10 +21,10 @@ from zembrel.sources.crsnames import chosen
 from zembrel.sources.documents import misses, text, texts, xml_at
 from zembrel.sources.lattice import SIDE, lattice_for
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import Piece, Service
+from zembrel.sources.service import KeyedRequest, Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tiled import holding_of
-from zembrel.sources.wish import Found, SourceLayer, Wish
+from zembrel.sources.wish import SourceLayer, SourceLayers, Wish
 
 T = TypeVar("T")
 _ROOTS = ("WMS_Capabilities", "WMT_MS_Capabilities")
@@ -52,7 +52,7 @@ class MapAddresses:
     said: tuple[tuple[str, str], ...]
     y_first: bool
 
-    def piece(self, row: int, column: int) -> Piece:
+    def piece(self, row: int, column: int) -> KeyedRequest:
         """The map of a block."""
         down, across = self.side
         top, left = row * down, column * across
@@ -62,16 +62,16 @@ class MapAddresses:
         return asked(self.source, [*self.said, *((key, str(value)) for key, value in size.items())])
 
 
-def asked(source: SourceFile, said: Sequence[tuple[str, str]]) -> Piece:
+def asked(source: SourceFile, said: Sequence[tuple[str, str]]) -> KeyedRequest:
     """The piece of a request by keys and values, after what the address has of them."""
     query = urlencode(said, safe=",:()/{}")
     address, told = source.filled(secret=True), source.filled(secret=False)
     joint = "" if address.endswith(("?", "&")) else "&" if "?" in address else "?"
     request = source.to(f"{address}{joint}{query}", f"{told}{joint}{query}")
-    return Piece(request, request.told)
+    return KeyedRequest(request, request.told)
 
 
-def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
+def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """A layer of the service on a frame that suits the wish."""
     root, version = _capabilities(source, service)
     layer = _layer(source, _layers(root))
@@ -98,12 +98,14 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
     )
     side = (min(length, frame.rows), min(length, frame.columns))
     said = (
-        ("service", "WMS"), ("version", version), ("request", "GetMap"), ("layers", layer.name), ("styles", style),
-        ("crs" if new else "srs", name), ("format", form), ("transparent", "TRUE" if "jpeg" not in form else "FALSE"),
+        ("service", "WMS"), ("version", version), ("request", "GetMap"), ("layers", layer.name),
+        ("styles", style),
+        ("crs" if new else "srs", name), ("format", form),
+        ("transparent", "TRUE" if "jpeg" not in form else "FALSE"),
     )  # fmt: skip
     addresses = MapAddresses(source, frame, side, said, new and y_first)
     raster = RemoteBlocks(service, addresses, holding_of(source, side), frame, side)
-    return Found(
+    return SourceLayers(
         (SourceLayer(f"{source.name}-{layer.name}", raster),),
         (f"layer {layer.name} in {name}, WMS {version}",),
     )

@@ -7,7 +7,6 @@ the order of the CRS's registered axes, x first for CRS84.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 from xml.etree.ElementTree import Element
@@ -18,10 +17,10 @@ from zembrel.grid.frame import Affine, Frame
 from zembrel.sources.crsnames import crs_named
 from zembrel.sources.documents import misses, numbers, text, texts, xml_at
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import Piece, Service
+from zembrel.sources.service import KeyedRequest, Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tiled import holding_of, nothing_there
-from zembrel.sources.wish import MARGIN, Found, SourceLayer, Wish
+from zembrel.sources.wish import MARGIN, SourceLayer, SourceLayers, Wish
 from zembrel.sources.wms import asked, picked
 
 _PIXEL = 0.00028  # metres
@@ -41,6 +40,13 @@ class TileMatrix(NamedTuple):
     down: int
 
 
+class TileRequests(NamedTuple):
+    """How tiles are asked for: by a template of addresses, or by keys; and what all have in common."""
+
+    template: str
+    said: tuple[tuple[str, str], ...]
+
+
 @dataclass(frozen=True)
 class MatrixAddresses:
     """Addresses of the tiles of a level, from its tile at column and row `left` and `top`."""
@@ -53,7 +59,7 @@ class MatrixAddresses:
     top: int
     turn: int  # columns once around the Earth, 0 if it does not go around
 
-    def piece(self, row: int, column: int) -> Piece:
+    def piece(self, row: int, column: int) -> KeyedRequest:
         """The tile at a row and column of what is wanted."""
         x = self.left + column
         x = x % self.turn if self.turn else x
@@ -64,12 +70,12 @@ class MatrixAddresses:
         for key, value in {**dict(self.said), **values}.items():
             address = address.replace(f"{{{key}}}", value)
         request = self.source.to(address)
-        return Piece(
+        return KeyedRequest(
             request, request.address.partition("?")[0] if "$" in self.source.address else request.address
         )
 
 
-def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
+def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """The tiles of a layer as a raster of their finest level, with the others as coarser ones."""
     root = _capabilities(source, service)
     layer = picked(source, {text(one, "Identifier"): one for one in root.findall("Contents/Layer")}, "layer")
@@ -78,12 +84,13 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
     sets = {text(one, "Identifier"): one for one in root.findall("Contents/TileMatrixSet")}
     chosen = _set(source, {key: sets[key] for key in linked if key in sets}, wish)
     set_name, crs, y_first, element = chosen
-    template, said = _asking(source, layer, set_name)
+    way = _asking(source, layer, set_name)
     matrices = sorted(
         (_matrix(one, crs, y_first=y_first) for one in element.findall("TileMatrix")), key=lambda m: m.cell
     )
     levels = [
-        level for matrix in matrices if (level := _level(source, service, wish, crs, matrix, template, said)) is not None
+        level for matrix in matrices
+        if (level := _level(source, service, wish, (crs, matrix), way)) is not None
     ]  # fmt: skip
     if not levels:
         raise nothing_there(source)
@@ -91,7 +98,7 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> Found:
     raster = RemoteBlocks(
         service, first.addresses, first.holding, first.frame, first.side, coarser_ones=tuple(levels[1:])
     )
-    return Found(
+    return SourceLayers(
         (SourceLayer(f"{source.name}-{name}", raster),), (f"layer {name} in tile matrix set {set_name}",)
     )
 
@@ -120,7 +127,7 @@ def _set(source: SourceFile, sets: dict[str, Element], wish: Wish) -> tuple[str,
     return next((entry for entry in known if crs is not None and same(entry[1], crs)), known[0])
 
 
-def _asking(source: SourceFile, layer: Element, set_name: str) -> tuple[str, tuple[tuple[str, str], ...]]:
+def _asking(source: SourceFile, layer: Element, set_name: str) -> TileRequests:
     """The template of addresses, if there is one for the format, and what all requests have in common."""
     formats = list(texts(layer, "Format"))
     wanted = source.get("format")
@@ -142,10 +149,10 @@ def _asking(source: SourceFile, layer: Element, set_name: str) -> tuple[str, tup
         ):
             said = [("Layer", name), ("Style", style), ("style", style), ("TileMatrixSet", set_name)]
             said += [(text(one, "Identifier"), text(one, "Default")) for one in layer.findall("Dimension")]
-            return str(resource.get("template")), tuple(said)
-    keys = [("service", "WMTS"), ("request", "GetTile"), ("version", "1.0.0"), ("layer", name), ("style", style),
-            ("format", form), ("tilematrixset", set_name)]  # fmt: skip
-    return "", tuple(keys)
+            return TileRequests(str(resource.get("template")), tuple(said))
+    keys = [("service", "WMTS"), ("request", "GetTile"), ("version", "1.0.0"), ("layer", name)]
+    keys += [("style", style), ("format", form), ("tilematrixset", set_name)]
+    return TileRequests("", tuple(keys))
 
 
 def _matrix(element: Element, crs: CRS, *, y_first: bool) -> TileMatrix:
@@ -173,10 +180,10 @@ def _metres(crs: CRS) -> float:
 
 
 def _level(
-    source: SourceFile, service: Service, wish: Wish, crs: CRS, matrix: TileMatrix, template: str,
-    said: Sequence[tuple[str, str]],
-) -> RemoteBlocks | None:  # fmt: skip
+    source: SourceFile, service: Service, wish: Wish, of: tuple[CRS, TileMatrix], way: TileRequests
+) -> RemoteBlocks | None:
     """What of a level is wanted; None if nothing."""
+    crs, matrix = of
     width, height = matrix.columns * matrix.cell, matrix.rows * matrix.cell
     turn = round(crs.circuit.turn / width) if crs.circuit is not None else 0
     turn = turn if turn == matrix.across else 0
@@ -196,7 +203,7 @@ def _level(
     corner = Affine(matrix.left + left * width, matrix.top - top * height, matrix.cell, -matrix.cell)
     frame = Frame(crs, corner, (right - left) * matrix.columns, (bottom - top) * matrix.rows)
     side = (matrix.rows, matrix.columns)
-    addresses = MatrixAddresses(source, template, tuple(said), matrix, left, top, turn)
+    addresses = MatrixAddresses(source, way.template, way.said, matrix, left, top, turn)
     return RemoteBlocks(service, addresses, holding_of(source, side), frame, side)
 
 

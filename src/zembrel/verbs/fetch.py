@@ -22,14 +22,14 @@ from zembrel.raster.views.overlap import check_overlap
 from zembrel.reading import readings
 from zembrel.sources.opening import find_source, open_source
 from zembrel.sources.sourcefile import SourceFile
-from zembrel.sources.wish import Dates, Found, Wish
+from zembrel.sources.wish import Dates, SourceLayers, Wish
 from zembrel.verbs.alike import alike
 from zembrel.verbs.fetchblocks import fetch_blocks
 from zembrel.verbs.fetching import at_level, bring, check_size, errand, refuse_offline
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import pieces_of, sewn
-from zembrel.verbs.receipt import LOSSES, Loss, Receipt, Result
+from zembrel.verbs.receipt import LOSSES, Receipt, Result
 from zembrel.verbs.target import Target, decide, masked
 from zembrel.verbs.within import asked_crs, asked_frame, resolve
 from zembrel.verbs.write import write
@@ -80,7 +80,7 @@ def fetch(inputs: Inputs, where: Where, output: Output, fetching: Fetching) -> R
 
 
 def _of_rasters(
-    source: SourceFile, found: Found, inputs: Inputs, where: Where, output: Output, fetching: Fetching
+    source: SourceFile, found: SourceLayers, inputs: Inputs, where: Where, output: Output, fetching: Fetching
 ) -> Receipt:
     layers = _layers(_in_order(found, fetching.composite), inputs)
     target = decide(layers, where)
@@ -105,10 +105,14 @@ def _of_rasters(
     come = iter(brought)
     whole = [next(come) if one is not None else layer for layer, one in zip(layers, asked, strict=True)]
     here = [layer for layer in whole if layer is not None]
-    return _written(receipt, source, here, target, output, fetching, lost)
+    made = _written(receipt, here, target, output, fetching)
+    credit = [fact("attribution", credit=str(source.get("attribution")))] if source.get("attribution") else []
+    return replace(
+        made, checks=(*made.checks, *credit), lost=tuple(lost), exit_code=LOSSES if lost else made.exit_code
+    )
 
 
-def _in_order(found: Found, composite: str) -> Found:
+def _in_order(found: SourceLayers, composite: str) -> SourceLayers:
     """What was found, in the order in which a cell goes to the first that has it."""
     if composite != "least-cloud":
         return found
@@ -116,7 +120,7 @@ def _in_order(found: Found, composite: str) -> Found:
     return replace(found, layers=tuple(clouds))
 
 
-def _layers(found: Found, inputs: Inputs) -> list[Layer]:
+def _layers(found: SourceLayers, inputs: Inputs) -> list[Layer]:
     layers = []
     for one in found.layers:
         raster = one.raster
@@ -137,9 +141,9 @@ def _planned(receipt: Receipt, layers: Sequence[Layer], target: Target, output: 
 
 
 def _written(
-    receipt: Receipt, source: SourceFile, layers: Sequence[Layer], target: Target, output: Output,
-    fetching: Fetching, lost: Sequence[Loss],
-) -> Receipt:  # fmt: skip
+    receipt: Receipt, layers: Sequence[Layer], target: Target, output: Output, fetching: Fetching
+) -> Receipt:
+    """The layers, joined on the target, and what was chosen for that."""
     same, said = alike(layers)
     pieces, touched, methods = pieces_of(same, target, fetching.method)
     rule = COMPOSITES[fetching.composite]
@@ -149,13 +153,9 @@ def _written(
     written = write(masked(whole, cover), output.path, output, cover=cover)
     several = [fact("overlap", rule=rule)] if len(layers) > 1 else []
     chose: list[Fact] = [*receipt.chose, *target.chose, *said, *(more or methods), *several, *written.chose]
-    checks = [*receipt.checks, *written.checks]
-    checks += (
-        [fact("attribution", credit=str(source.get("attribution")))] if source.get("attribution") else []
-    )
     return replace(
-        receipt, chose=distinct(chose), checks=tuple(checks), results=(written.result,), lost=tuple(lost),
-        seconds=output.seconds, exit_code=LOSSES if lost else 0,
+        receipt, chose=distinct(chose), checks=(*receipt.checks, *written.checks), results=(written.result,),
+        seconds=output.seconds,
     )  # fmt: skip
 
 

@@ -54,7 +54,8 @@ def fetch_blocks(source: SourceFile, wish: Wish, inputs: Inputs, where: Where, o
     credit = [fact("attribution", credit=str(source.get("attribution")))] if source.get("attribution") else []
     return replace(
         made, verb="fetch", inputs=(source.path,), touched=(source.path,), chose=(said, *made.chose),
-        checks=(*made.checks, *credit), lost=(*made.lost, *lost), exit_code=LOSSES if lost else made.exit_code,
+        checks=(*made.checks, *credit), lost=(*made.lost, *lost),
+        exit_code=LOSSES if lost else made.exit_code,
     )  # fmt: skip
 
 

@@ -15,7 +15,7 @@ from zembrel.measure import show_bytes
 from zembrel.progress import Progress
 from zembrel.raster.model import HasOverviews
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import Dead, Piece
+from zembrel.sources.service import Dead, KeyedRequest
 from zembrel.sources.wish import MARGIN
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Output
@@ -29,7 +29,7 @@ Done = Callable[[int], None]  # told of pieces that came
 
 
 class Errand(Protocol):
-    """What a layer needs for a frame: pieces in all, those to ask for, and about how many bytes these have."""
+    """What a layer needs for a frame: pieces in all, those to ask for, and about their bytes."""
 
     @property
     def pieces(self) -> int: ...
@@ -46,8 +46,8 @@ class TileErrand:
 
     layer: Layer
     raster: RemoteBlocks
-    wanted: tuple[Piece, ...]
-    to_ask: tuple[Piece, ...]
+    wanted: tuple[KeyedRequest, ...]
+    to_ask: tuple[KeyedRequest, ...]
 
     @property
     def pieces(self) -> int:

@@ -32,7 +32,8 @@ from zembrel.verbs.receipt import Receipt
 _DAY = re.compile(r"(\d{4})(\d{2})?(\d{2})?")
 _CELL = 2.0
 _PATHS = {
-    "xyz, photo": "/xyz/{version}/ortho/{z}/{x}/{y}.jpg", "xyz, heights": "/xyz/{version}/heights/{z}/{x}/{y}.png",
+    "xyz, photo": "/xyz/{version}/ortho/{z}/{x}/{y}.jpg",
+    "xyz, heights": "/xyz/{version}/heights/{z}/{x}/{y}.png",
     "xyz, codes": "/xyz/{version}/cover/{z}/{x}/{y}.png", "tms": "/tms/{version}/ortho/{z}/{x}/{y}.png",
     "wmts": "/wmts", "wms": "/wms", "wcs": "/wcs", "tiles, coverages": "/ogc", "stac": "/stac",
     "stac, static": "/stac/catalog.json", "blocks": "/blocks/index.geojson", "gazetteer": "/places?q={name}",

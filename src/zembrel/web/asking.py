@@ -70,8 +70,8 @@ traffic = Traffic()
 class Manner:
     """How a server is asked.
 
-    headers: names and values, in which `$NAME` is a variable of the environment; hosts: that may be asked, the
-    first of which alone gets the headers; private: whether machines of private networks may be asked;
+    headers: names and values, in which `$NAME` is a variable of the environment; hosts: that may be asked,
+    the first of which alone gets the headers; private: whether machines of private networks may be asked;
     parallel: requests at a time; per_second: requests, 0 for no limit; tries: of a request; seconds:
     patience with an answer that does not come; most: bytes of an answer.
     """

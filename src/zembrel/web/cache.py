@@ -56,6 +56,15 @@ class Share(NamedTuple):
     latest: float
 
 
+class _Body(NamedTuple):
+    """How the bytes of an answer are kept: in the database, or in a file."""
+
+    size: int
+    digest: bytes
+    data: bytes | None
+    file: str | None
+
+
 class WebCache:
     """Answers by source and key, in a folder."""
 
@@ -106,13 +115,13 @@ class WebCache:
             file = self.place()
             file.write_bytes(data)
             name = self._named(file)
-        self._insert(source, key, kept, len(data), _digest(data), None if name else data, name)
+        self._insert(source, key, kept, _Body(len(data), _digest(data), None if name else data, name))
 
     def put_file(self, source: str, key: str, kept: Kept) -> None:
         """Keep an answer whose bytes stand in a file that `place` gave."""
         assert kept.file is not None
         size = kept.file.stat().st_size
-        self._insert(source, key, kept, size, str(size).encode(), None, self._named(kept.file))
+        self._insert(source, key, kept, _Body(size, str(size).encode(), None, self._named(kept.file)))
 
     def _named(self, file: Path) -> str:
         return file.relative_to(self.folder).as_posix()
@@ -143,35 +152,25 @@ class WebCache:
         with self._working() as held:
             return [Share(*row) for row in held.execute(f"{asked} order by source")]
 
-    def _insert(
-        self,
-        source: str,
-        key: str,
-        kept: Kept,
-        size: int,
-        digest: bytes,
-        data: bytes | None,
-        name: str | None,
-    ) -> None:
+    def _insert(self, source: str, key: str, kept: Kept, body: _Body) -> None:
         values = (
             source,
             key,
             kept.stored,
             time.time(),
-            size,
+            body.size,
             kept.status,
             kept.type,
             kept.mark,
-            digest,
-            data,
+            *body[1:],
         )
         with self._working() as held:
             old = held.execute("select file from kept where source=? and key=?", (source, key)).fetchone()
-            held.execute("insert or replace into kept values (?,?,?,?,?,?,?,?,?,?,?)", (*values, name))
-        if old and old[0] and old[0] != name:
+            held.execute("insert or replace into kept values (?,?,?,?,?,?,?,?,?,?,?)", values)
+        if old and old[0] and old[0] != body.file:
             self._unlink(old[0])
         with self._lock:
-            self._added += size
+            self._added += body.size
             full = self._added >= min(_EACH, self.most // 10)
             self._added = 0 if full else self._added
         if full:

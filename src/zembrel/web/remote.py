@@ -39,7 +39,7 @@ class PageStore(Protocol):
 class Remote:
     """The file at an address: a `ByteSource` for the file handles.
 
-    file: what it would be on this machine; nothing is there unless it is saved; renew: gives the address anew.
+    file: what it would be on this machine, where nothing is unless saved; renew: gives the address anew.
     """
 
     def __init__(

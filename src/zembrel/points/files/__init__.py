@@ -51,7 +51,7 @@ def holds_points(path: Path) -> bool:
 
 
 def open_points(path: Readable, reading: Reading = Reading()) -> PointSource:
-    """The cloud of the file at `path`, or of bytes elsewhere, which only some formats read. Raises InputError."""
+    """The cloud of the file at `path`, or of bytes elsewhere. Raises InputError."""
     if not isinstance(path, Path):
         return load(POINT_FORMATS[str(format_of(path.file))]).open_points(path, reading)
     name = format_of(path)

@@ -26,7 +26,8 @@ def wcs_capabilities(address: str) -> bytes:
     )
     return (
         '<?xml version="1.0"?><wcs:Capabilities xmlns:wcs="http://www.opengis.net/wcs/2.0" '
-        'xmlns:ows="http://www.opengis.net/ows/2.0" xmlns:xlink="http://www.w3.org/1999/xlink" version="2.0.1">'
+        'xmlns:ows="http://www.opengis.net/ows/2.0" xmlns:xlink="http://www.w3.org/1999/xlink" '
+        'version="2.0.1">'
         "<ows:ServiceIdentification><ows:Profile>http://www.opengis.net/spec/WCS_service-extension_scaling/1.0"
         "</ows:Profile></ows:ServiceIdentification>"
         "<ows:OperationsMetadata><ows:Operation name='GetCoverage'><ows:DCP><ows:HTTP>"
@@ -38,7 +39,8 @@ def wcs_capabilities(address: str) -> bytes:
 def wcs_error(error: MapError) -> bytes:
     """An exception report."""
     return (
-        '<?xml version="1.0"?><ows:ExceptionReport xmlns:ows="http://www.opengis.net/ows/2.0" version="2.0.1">'
+        '<?xml version="1.0"?><ows:ExceptionReport xmlns:ows="http://www.opengis.net/ows/2.0" '
+        'version="2.0.1">'
         f'<ows:Exception exceptionCode="{error.code}"><ows:ExceptionText>{error.words}</ows:ExceptionText>'
         "</ows:Exception></ows:ExceptionReport>"
     ).encode()
@@ -52,14 +54,17 @@ def wcs_description(layer: str, box: Box) -> bytes:
     return (
         '<?xml version="1.0"?><wcs:CoverageDescriptions xmlns:wcs="http://www.opengis.net/wcs/2.0" '
         'xmlns:gml="http://www.opengis.net/gml/3.2" xmlns:swe="http://www.opengis.net/swe/2.0">'
-        f'<wcs:CoverageDescription gml:id="{layer}"><gml:boundedBy><gml:Envelope srsName="{crs}" axisLabels="E N" '
+        f'<wcs:CoverageDescription gml:id="{layer}"><gml:boundedBy>'
+        f'<gml:Envelope srsName="{crs}" axisLabels="E N" '
         f'uomLabels="metre metre" srsDimension="2"><gml:lowerCorner>{west} {south}</gml:lowerCorner>'
         f"<gml:upperCorner>{east} {north}</gml:upperCorner></gml:Envelope></gml:boundedBy>"
         f'<wcs:CoverageId>{layer}</wcs:CoverageId><gml:domainSet><gml:RectifiedGrid gml:id="g" dimension="2">'
         f"<gml:limits><gml:GridEnvelope><gml:low>0 0</gml:low><gml:high>{columns - 1} {rows - 1}</gml:high>"
-        '</gml:GridEnvelope></gml:limits><gml:axisLabels>E N</gml:axisLabels><gml:origin><gml:Point gml:id="p" '
+        "</gml:GridEnvelope></gml:limits><gml:axisLabels>E N</gml:axisLabels>"
+        '<gml:origin><gml:Point gml:id="p" '
         f'srsName="{crs}"><gml:pos>{west + CELL / 2} {north - CELL / 2}</gml:pos></gml:Point></gml:origin>'
-        f'<gml:offsetVector srsName="{crs}">{CELL} 0</gml:offsetVector><gml:offsetVector srsName="{crs}">0 {-CELL}'
+        f'<gml:offsetVector srsName="{crs}">{CELL} 0</gml:offsetVector>'
+        f'<gml:offsetVector srsName="{crs}">0 {-CELL}'
         "</gml:offsetVector></gml:RectifiedGrid></gml:domainSet></wcs:CoverageDescription></wcs:CoverageDescriptions>"
     ).encode()
 
@@ -96,7 +101,7 @@ def wcs_coverage(scene: Scene, said: Sequence[tuple[str, str]], whole: Box) -> b
 
 
 def api_coverage(scene: Scene, layer: str, said: Mapping[str, str]) -> bytes:
-    """A part of a coverage by `bbox`, `bbox-crs`, `crs` and `scale-size`, or `width` and `height`. Raises MapError."""
+    """A part of a coverage by `bbox`, `bbox-crs` and a size. Raises MapError."""
     if layer not in LAYERS:
         raise MapError("NotFound", f"there is no collection {layer}")
     code = (
@@ -154,5 +159,7 @@ def tilesets(address: str, layer: str) -> dict[str, Any]:
     }
     scheme = "http://www.opengis.net/def/tilematrixset/OGC/1.0/WebMercatorQuad"
     limits = [{"tileMatrix": str(zoom)} for zoom in range(FINEST + 1)]
-    return {"tilesets": [{"title": layer, "dataType": "map", "crs": "http://www.opengis.net/def/crs/EPSG/0/3857",
-                          "tileMatrixSetURI": scheme, "tileMatrixSetLimits": limits, "links": [link]}]}  # fmt: skip
+    made = {"title": layer, "dataType": "map", "crs": "http://www.opengis.net/def/crs/EPSG/0/3857"}
+    return {
+        "tilesets": [{**made, "tileMatrixSetURI": scheme, "tileMatrixSetLimits": limits, "links": [link]}]
+    }

@@ -109,7 +109,8 @@ def wms_capabilities(address: str, version: str, bounds: Box) -> bytes:
     )
     return (
         f'<?xml version="1.0"?><{root} version="{version}"{space if new else ""}><Service><Name>WMS</Name>'
-        f"<Title>Isle of Marrowick</Title>{link}<MaxWidth>{_MOST}</MaxWidth><MaxHeight>{_MOST}</MaxHeight></Service>"
+        f"<Title>Isle of Marrowick</Title>{link}<MaxWidth>{_MOST}</MaxWidth>"
+        f"<MaxHeight>{_MOST}</MaxHeight></Service>"
         f"<Capability><Request>{asked}</Request><Layer><Title>Isle of Marrowick</Title>{crss}{place}{layers}"
         f"</Layer></Capability></{root}>"
     ).encode()
@@ -144,7 +145,8 @@ def wmts_capabilities(address: str, bounds: Box) -> bytes:
     )
     return (
         '<?xml version="1.0"?><Capabilities xmlns="http://www.opengis.net/wmts/1.0" '
-        'xmlns:ows="http://www.opengis.net/ows/1.1" xmlns:xlink="http://www.w3.org/1999/xlink" version="1.0.0">'
+        'xmlns:ows="http://www.opengis.net/ows/1.1" xmlns:xlink="http://www.w3.org/1999/xlink" '
+        'version="1.0.0">'
         "<ows:OperationsMetadata><ows:Operation name='GetTile'><ows:DCP><ows:HTTP>"
         f"<ows:Get xlink:href='{address}?'/></ows:HTTP></ows:DCP></ows:Operation></ows:OperationsMetadata>"
         f"<Contents>{layers}<TileMatrixSet><ows:Identifier>web</ows:Identifier>"

@@ -27,7 +27,7 @@ _BACK = (
 
 
 class Seen(NamedTuple):
-    """Red, green and blue (3, n) of bytes, heights (n,) in metres and land cover codes (n,) of some places."""
+    """Red, green and blue (3, n) of bytes, heights (n,) in metres and land cover codes (n,)."""
 
     colours: Array
     heights: Array

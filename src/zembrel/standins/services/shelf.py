@@ -137,7 +137,8 @@ def block_index(items: Sequence[ShelfItem], address: str) -> bytes:
     """An index of blocks as features, each with a link to its file."""
     features = [
         {"type": "Feature", "geometry": {"type": "Polygon", "coordinates": [item.ring]},
-         "properties": {"name": item.path.stem, "url": f"{address}/files/{item.name}", "bytes": item.path.stat().st_size}}
+         "properties": {"name": item.path.stem, "url": f"{address}/files/{item.name}",
+                        "bytes": item.path.stat().st_size}}
         for item in items
     ]  # fmt: skip
     return json.dumps({"type": "FeatureCollection", "features": features}).encode()
