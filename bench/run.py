@@ -31,6 +31,7 @@ CASES = (
     "workers",
     "pyramid",
     "packs",
+    "sources",
 )
 
 

@@ -19,7 +19,7 @@ _MODEL = {
     "Area": "zembrel.grid.area", "Receipt": "zembrel.verbs.receipt", "ZembrelError": "zembrel.errors",
 }  # fmt: skip
 _VERBS = (
-    "describe", "index", "label", "frame", "pin", "mosaic", "stack", "clip", "tile", "mask", "fill",
+    "describe", "index", "label", "frame", "pin", "fetch", "mosaic", "stack", "clip", "tile", "mask", "fill",
     "resample", "reproject", "convert", "thin", "ground", "terrain", "derive", "classify", "paint",
     "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare",
     "profile", "check",

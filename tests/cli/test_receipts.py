@@ -43,6 +43,8 @@ RUNS = {
     "profile": ("relief.tif", "--along", "corners", "--table", "o/pr.csv"),
     "compare": ("relief.tif", "relief.tif"), "check": ("relief.tif",),
     "draw": ("relief.tif", "--out", "o/d.png"),
+    "source": ("list",),
+    "fetch": ("relief", "--onto", "landcover.tif", "--out", "o/fe.tif"),
     "deliver pyramid": ("landcover.tif", "--zooms", "11", "--out", "o/p.pmtiles"),
     "deliver globe": ("landcover.tif", "coast.geojson", "--out", "o/g.kmz"),
     "deliver chart": ("landcover.tif", "--out", "o/ch/"),
@@ -63,6 +65,7 @@ def told(shared: Shared, marrowick: Path) -> dict[str, Any]:
         for path in marrowick.iterdir():
             (program.folder / path.name).symlink_to(path)
         program("mosaic", "dem", "--out", "relief.tif")
+        program("source", "add", "relief", "../relief.tif", "--kind", "file")
         program("convert", "relief.tif", "--out", "again.tif")
         program("convert", "relief.tif", "--out", "o/start.tif")
         runs = {
@@ -80,7 +83,7 @@ def told(shared: Shared, marrowick: Path) -> dict[str, Any]:
 
 
 def test_every_verb_is_here() -> None:
-    assert set(RUNS) | {"warm", "demo"} == set(VERBS)
+    assert set(RUNS) | {"warm", "demo", "standin serve"} == set(VERBS)
 
 
 @pytest.mark.parametrize("verb", [*RUNS, "demo"])

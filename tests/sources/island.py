@@ -12,10 +12,10 @@ import numpy as np
 
 from program import Program
 from zembrel.standins.services.app import Island
+from zembrel.standins.services.catalogues import ShelfItem
 from zembrel.standins.services.faults import Faults
 from zembrel.standins.services.scene import Seen
 from zembrel.standins.services.serving import served
-from zembrel.standins.services.shelf import ShelfItem
 
 SPOT = (-24.0, 46.0)
 REACH = 0.0002  # degrees of latitude that the spot reaches each way

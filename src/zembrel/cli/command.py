@@ -58,7 +58,7 @@ class VerbCommand(TyperCommand):
         names = {str(p.name) for p in self.params}
         own = ["[NAME]"] if "name" in names else ["ACTION WORD..."] if "action" in names else []
         own = ["NAME PACK"] if "words" in names and "action" not in names else own
-        inputs = ["INPUT..."] if "inputs" in names else []
+        inputs = ["SOURCE"] if self.name == "fetch" else ["INPUT..."] if "inputs" in names else []
         out = ["--out PATH"] if "out" in names and self.name not in WITHOUT_OUT else []
         return [*inputs, *own, *out, "[options]"]
 
@@ -90,6 +90,7 @@ class Command:
     points: bool = False  # whether it takes points
     photos: bool = False  # whether it trims collars
     layered: bool = False  # whether it writes features
+    inputs: str = "INPUT is a file, a folder or a quoted pattern."
 
     def build(self, name: str) -> Any:
         """The Typer command. Each parameter that is an option group becomes its fields."""
@@ -115,7 +116,7 @@ class Command:
         call.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
         call.__annotations__ = {p.name: p.annotation for p in parameters}
         app = typer.Typer(add_completion=False, rich_markup_mode=None)
-        inputs = "INPUT is a file, a folder or a quoted pattern.\n\n" if "inputs" in groups else ""
+        inputs = f"{self.inputs}\n\n" if "inputs" in groups else ""
         epilog = f"{inputs}Example:\n\n\b\n  {self.example}"
         wide = {"max_content_width": WIDEST}
         app.command(name, cls=VerbCommand, help=self.function.__doc__, epilog=epilog, context_settings=wide)(

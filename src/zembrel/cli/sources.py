@@ -89,6 +89,11 @@ COMMANDS = {
         _NOT_HERE,
     ),
     "fetch": Command(
-        fetch, "zembrel fetch ortho --within circle:-24,46,1.5mi@EPSG:4326 --out ortho.tif", _OF_FILES
+        fetch,
+        "zembrel fetch ortho --within circle:-24,46,1.5mi@EPSG:4326 --out ortho.tif",
+        _OF_FILES,
+        points=True,
+        photos=True,
+        inputs="SOURCE is the name of one, or its file: see zembrel source list.",
     ),
 }

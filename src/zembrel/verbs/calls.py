@@ -25,7 +25,8 @@ from zembrel.verbs.running import performed
 # verb -> module and function
 VERBS = {
     "describe": "describe.describe", "index": "index.index", "label": "label.label", "frame": "frame.frame",
-    "pin": "pin.pin", "mosaic": "mosaic.mosaic", "stack": "stack.stack", "clip": "clip.clip",
+    "pin": "pin.pin", "fetch": "fetch.fetch",
+    "mosaic": "mosaic.mosaic", "stack": "stack.stack", "clip": "clip.clip",
     "tile": "tile.tile", "mask": "mask.mask", "fill": "fill.fill", "resample": "resample.resample",
     "reproject": "resample.reproject", "convert": "convert.convert", "thin": "points.thin.thin",
     "ground": "points.ground.ground", "grid": "points.grid.grid", "terrain": "terrain.terrain",
@@ -39,8 +40,8 @@ VERBS = {
     f"deliver {pack}": f"deliver.{pack}.{pack}"
     for pack in ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film")
 }  # fmt: skip
-LAZY = ("mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint", "grid",
-        "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip
+LAZY = ("fetch", "mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint",
+        "grid", "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip
 _EACH = (
     "clip",
     "mask",

@@ -24,6 +24,7 @@ from zembrel.sources.opening import find_source, open_source
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import Dates, SourceLayers, Wish
 from zembrel.verbs.alike import alike
+from zembrel.verbs.collars import trimmed
 from zembrel.verbs.fetchblocks import fetch_blocks
 from zembrel.verbs.fetching import at_level, bring, check_size, errand, refuse_offline
 from zembrel.verbs.layers import Layer
@@ -105,7 +106,9 @@ def _of_rasters(
     come = iter(brought)
     whole = [next(come) if one is not None else layer for layer, one in zip(layers, asked, strict=True)]
     here = [layer for layer in whole if layer is not None]
-    made = _written(receipt, here, target, output, fetching)
+    here, collars, trimmings = trimmed(here, inputs, output)
+    told = replace(receipt, chose=(*receipt.chose, *collars), checks=(*receipt.checks, *trimmings))
+    made = _written(told, here, target, output, fetching)
     credit = [fact("attribution", credit=str(source.get("attribution")))] if source.get("attribution") else []
     return replace(
         made, checks=(*made.checks, *credit), lost=tuple(lost), exit_code=LOSSES if lost else made.exit_code

@@ -23,9 +23,9 @@ from zembrel.points.files import holds_points, open_points
 from zembrel.progress import tell
 from zembrel.standins.services import serving
 from zembrel.standins.services.app import Island
+from zembrel.standins.services.catalogues import ShelfItem
 from zembrel.standins.services.faults import Faults
 from zembrel.standins.services.scene import Seen
-from zembrel.standins.services.shelf import ShelfItem
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt
 

@@ -1,6 +1,7 @@
 """What servers gave, kept on the disk: shared by runs, bounded in size, and believed only if unchanged.
 
-One SQLite database holds it; what is large stands in files beside it. Writers wait for each other, a run that
+One SQLite database holds it; files that were fetched as a whole stand beside it.
+Writers wait for each other, a run that
 is killed leaves what was kept whole, and what does not agree with its digest is dropped.
 """
 
@@ -20,7 +21,6 @@ from typing import NamedTuple
 from zembrel.errors import ResourceError
 
 MOST = 5_000_000_000  # bytes that are kept
-_LARGE = 4_000_000  # bytes from which something stands in a file
 _SPARED = 0.9  # of the most that stays when room is made
 _EACH = 64_000_000  # bytes that are added before it is looked whether room has to be made
 _SEEN = 3_600.0  # seconds after which a use is noted again
@@ -110,12 +110,7 @@ class WebCache:
 
     def put(self, source: str, key: str, kept: Kept) -> None:
         """Keep an answer whose bytes are at hand."""
-        data, name = kept.data, None
-        if len(data) >= _LARGE:
-            file = self.place()
-            file.write_bytes(data)
-            name = self._named(file)
-        self._insert(source, key, kept, _Body(len(data), _digest(data), None if name else data, name))
+        self._insert(source, key, kept, _Body(len(kept.data), _digest(kept.data), kept.data, None))
 
     def put_file(self, source: str, key: str, kept: Kept) -> None:
         """Keep an answer whose bytes stand in a file that `place` gave."""
@@ -258,8 +253,8 @@ def _same(data: bytes | None, digest: bytes) -> bool:
 
 
 def _whole(file: Path, digest: bytes) -> bool:
-    """Whether a file is as long as it was; those that were put as bytes have a digest of them."""
+    """Whether a file is as long as it was."""
     try:
-        return str(file.stat().st_size).encode() == digest or _digest(file.read_bytes()) == digest
+        return str(file.stat().st_size).encode() == digest
     except OSError:
         return False

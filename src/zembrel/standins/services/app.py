@@ -14,12 +14,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
-from zembrel.standins.services import coverages, maps, shelf
+from zembrel.standins.services import catalogues, coverages, maps
+from zembrel.standins.services.catalogues import ShelfItem
 from zembrel.standins.services.faults import Faults, FaultyApp
 from zembrel.standins.services.maps import MapError
 from zembrel.standins.services.pictures import TYPES
 from zembrel.standins.services.scene import Box, Scene
-from zembrel.standins.services.shelf import ShelfItem
 
 _FORMS = {"png": "PNG", "jpg": "JPEG", "webp": "WEBP"}
 _KINDS = {"png": "image/png", "jpg": "image/jpeg", "webp": "image/webp"}
@@ -60,16 +60,20 @@ def make_app(island: Island) -> Any:
             _tiles(island, south=False),
         ),
         Route("/ogc/collections/{layer}/coverage", _coverage(island)),
-        Route("/stac", _json(lambda r: shelf.stac_landing(_base(r)))),
-        Route("/stac/catalog.json", _json(lambda r: shelf.stac_catalogue(island.images, _base(r)))),
+        Route("/stac", _json(lambda r: catalogues.stac_landing(_base(r)))),
+        Route("/stac/catalog.json", _json(lambda r: catalogues.stac_catalogue(island.images, _base(r)))),
         Route(
             "/stac/search",
-            _json(lambda r: shelf.stac_search(island.images, dict(r.query_params), _base(r), island.signed)),
+            _json(
+                lambda r: catalogues.stac_search(island.images, dict(r.query_params), _base(r), island.signed)
+            ),
         ),
         Route("/stac/items/{stem}.json", _item(island)),
-        Route("/blocks/index.geojson", _plain(lambda r: shelf.block_index(island.blocks, _base(r)))),
+        Route("/blocks/index.geojson", _plain(lambda r: catalogues.block_index(island.blocks, _base(r)))),
         Route("/files/{name}", _files(island)),
-        Route("/places", _plain(lambda r: shelf.places_found(island.places, r.query_params.get("q", "")))),
+        Route(
+            "/places", _plain(lambda r: catalogues.places_found(island.places, r.query_params.get("q", "")))
+        ),
     ]
     return FaultyApp(Starlette(routes=routes), island.faults)
 
@@ -196,7 +200,7 @@ def _item(island: Island) -> Endpoint:
         found = [item for item in island.images if item.path.stem == request.path_params["stem"]]
         if not found:
             return Response("no such item", 404)
-        return JSONResponse(shelf.stac_item(found[0], _base(request), island.signed))
+        return JSONResponse(catalogues.stac_item(found[0], _base(request), island.signed))
 
     return answer
 
@@ -211,11 +215,11 @@ def _files(island: Island) -> Endpoint:
         if (
             island.signed
             and held[name] in island.images
-            and not shelf.holds_still(name, request.query_params)
+            and not catalogues.holds_still(name, request.query_params)
         ):
             return Response("this address has expired", 403)
         status, headers, data = await run_in_threadpool(
-            shelf.part_of, held[name].path, request.headers.get("range")
+            catalogues.part_of, held[name].path, request.headers.get("range")
         )
         return Response(data, status, headers, media_type="application/octet-stream")
 
