@@ -1,4 +1,4 @@
-"""Usage: gettiles.py ADDRESS SIDE kept|fetched ours|alone. Tiles onto a frame, or the same by the plainest means:
+"""Usage: gettiles.py ADDRESS SIDE kept|fetched ours|alone. Tiles onto a frame, or by the plainest means:
 
 an asynchronous downloader and the codec on two threads. Tells the seconds.
 """
@@ -50,7 +50,8 @@ def ours() -> None:
     """Ask for what is missing, and put all tiles onto the frame."""
     for _ in service.bring(service.missing(pieces), raster.holding.check):
         pass
-    for _ in over_panes(raster, list(raster.frame.pane.blocks(1024, 1024)), raster.cells, Limits()):
+    whole = raster.without([])
+    for _ in over_panes(whole, list(raster.frame.pane.blocks(1024, 1024)), whole.cells, Limits()):
         pass
 
 
@@ -64,7 +65,10 @@ if way == "kept":
     for _ in service.bring(pieces, raster.holding.check):
         pass
     data = [service.piece(piece, raster.holding.check).data for piece in pieces]
-elif who == "ours":
+corner = raster.frame.pane.blocks(256, 256)
+raster.cells(next(iter(corner)))  # what is loaded at the first tile is no work on tiles
+decode([service.piece(pieces[0], raster.holding.check).data])
+if way == "fetched":
     service.cache.clear(service.own)
 began = time.perf_counter()
 if who == "ours":

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import math
 import os
 import re
@@ -12,6 +11,7 @@ import subprocess
 import sys
 import threading
 import time
+import zlib
 from collections.abc import Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -114,7 +114,7 @@ def test_a_wrong_tile_that_is_kept_is_dropped(program: Program, island: Site, ha
     program(*FETCH, "o.tif")
     base = sqlite3.connect(Path(os.environ["ZEMBREL_CACHE"]) / "kept.sqlite")
     odd = bytes(imagecodecs.png_encode(np.zeros((64, 64, 3), np.uint8)))
-    digest = hashlib.blake2b(odd, digest_size=16).digest()
+    digest = zlib.crc32(odd).to_bytes(4, "big")
     base.execute(
         "update kept set data=?" + (", digest=?" if harm == "cells" else ""),
         (odd, digest)[: 2 if harm == "cells" else 1],

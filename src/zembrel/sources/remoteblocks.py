@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Protocol
 
 import numpy as np
@@ -16,6 +16,9 @@ from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, Raster
 from zembrel.sources.service import Dead, KeyedRequest, Service
 from zembrel.sources.tilecells import TileCells
+from zembrel.web.cache import Kept
+
+_NOTHING = Kept(0.0, 404, "", None, b"")
 
 
 class BlockAddresses(Protocol):
@@ -28,8 +31,8 @@ class BlockAddresses(Protocol):
 class RemoteBlocks:
     """Blocks of one size on a frame; those at its edges may reach beyond it.
 
-    side: rows and columns of a block; dead: keys of blocks that cannot be had, and are void; coarser_ones:
-    the same ground in larger cells, finest first.
+    side: rows and columns of a block; dead: keys of blocks that cannot be had, and are void; brought: whether
+    all others were asked for; coarser_ones: the same ground in larger cells, finest first.
     """
 
     service: Service
@@ -38,6 +41,7 @@ class RemoteBlocks:
     frame: Frame
     side: tuple[int, int]
     dead: frozenset[str] = frozenset()
+    brought: bool = False
     coarser_ones: tuple[RemoteBlocks, ...] = field(default=())
 
     @cached_property
@@ -55,8 +59,9 @@ class RemoteBlocks:
         return fitting[-1] if fitting else self
 
     def without(self, dead: Sequence[Dead]) -> RemoteBlocks:
-        """The same, where what cannot be had is void."""
-        return replace(self, dead=frozenset(one.piece.key for one in dead), coarser_ones=())
+        """The same, all of which was asked for; what cannot be had is void."""
+        dead_keys = frozenset(one.piece.key for one in dead)
+        return replace(self, dead=dead_keys, brought=True, coarser_ones=())
 
     def blocks(self, pane: Pane) -> Iterator[tuple[Pane, KeyedRequest]]:
         """Blocks that meet a pane: their place and piece."""
@@ -68,48 +73,62 @@ class RemoteBlocks:
 
     def cells(self, pane: Pane) -> Block:
         """Raises RemoteError where a block cannot be had."""
-        cells = np.zeros((len(self.bands), *pane.shape), self.bands[0].dtype)
-        valid = np.zeros(pane.shape, bool)
-        wanted = [entry for entry in self.blocks(pane) if entry[1].key not in self.dead]
-        self._bring([piece for _, piece in wanted])
+        cells = np.empty((len(self.bands), *pane.shape), self.bands[0].dtype)
+        valid: Cells | None = None
+        wanted = list(self.blocks(pane))
+        self._bring([piece for _, piece in wanted if piece.key not in self.dead])
         for whole, piece in wanted:
             part = whole.meet(pane)
-            held = self._block(piece) if part is not None else None
-            if part is None or held is None:
+            if part is None:
                 continue
+            held = self._held(piece)
             into, source = part.within(pane), part.within(whole)
-            cells[(slice(None), *into)] = held[(slice(0, len(cells)), *source)]
-            valid[into] = held[(-1, *source)] > 0
-        return Block(cells, None if valid.all() else valid)
+            for band, values in zip(cells, held, strict=False):
+                band[into] = values[source]
+            if len(held) == len(cells):
+                continue
+            valid = np.ones(pane.shape, bool) if valid is None else valid
+            valid[into] = held[(-1, *source)] > 0 if len(held) else False
+            if not len(held):
+                cells[(slice(None), *into)] = 0
+        return Block(cells, valid)
+
+    def _held(self, piece: KeyedRequest) -> Cells:
+        """The cells of a block, see `_decoded`."""
+        if piece.key in self.dead:
+            return self._cells(_NOTHING)
+        return block_cache.get(self._key(piece), partial(self._decoded, piece))
 
     def _bring(self, pieces: Sequence[KeyedRequest]) -> None:
         """Ask for what is missing, several at a time."""
-        missing = self.service.missing(pieces) if len(pieces) > 1 and not self.service.offline else []
+        if self.brought or self.service.offline or len(pieces) < 2:
+            return
+        missing = self.service.missing([piece for piece in pieces if self._key(piece) not in block_cache])
         if len(missing) > 1:
             for _, dead in self.service.bring(missing, self.holding.check):
                 if dead is not None:
                     raise dead.error
 
-    def _block(self, piece: KeyedRequest) -> Cells | None:
-        """Cells of a block, the last of them whether it is valid; None if there is nothing there."""
+    def _key(self, piece: KeyedRequest) -> tuple[str, str, str]:
+        return self.service.own, piece.key, self.holding.holds
+
+    def _decoded(self, piece: KeyedRequest) -> Cells:
+        """The bands of a block, and behind them where they are valid, unless that is everywhere; none at all
+        where there is nothing. What was kept and is no tile is asked for again, once."""
         kept = self.service.piece(piece, self.holding.check)
-        if kept.status != 200:
-            return None
-        key = self.service.own, piece.key, kept.stored, self.holding.holds
         try:
-            return block_cache.get(key, lambda: self._decoded(kept.data))
+            return self._cells(kept)
         except ValueError:
-            self.service.drop(piece)  # kept, but wrong: once more
+            self.service.drop(piece)
         kept = self.service.piece(piece, self.holding.check)
         try:
-            return self._decoded(kept.data) if kept.status == 200 else None
+            return self._cells(kept)
         except ValueError as exc:
             what = f"{piece.request.told} cannot be used"
             raise RemoteError(what, str(exc), "check the source: holds, tile_cells, heights") from exc
 
-    def _decoded(self, data: bytes) -> Cells:
-        cells, valid = self.holding.decode(data)
-        known = (
-            np.ones((1, *cells.shape[1:]), cells.dtype) if valid is None else valid[None].astype(cells.dtype)
-        )
-        return np.concatenate([cells, known])
+    def _cells(self, kept: Kept) -> Cells:
+        if kept.status != 200:
+            return np.empty((0, *self.side), self.bands[0].dtype)
+        cells, valid = self.holding.decode(kept.data)
+        return cells if valid is None else np.concatenate([cells, valid[None].astype(cells.dtype)])

@@ -66,9 +66,6 @@ class Service:
         Raises RemoteError where it cannot be had, RefusedError where it would have to be asked for offline.
         """
         kept = self.cache.get(self.own, piece.key)
-        if kept is not None and not _sound(kept, check):
-            self.cache.drop(self.own, piece.key)
-            kept = None
         if kept is not None and (self.offline or self._fresh(kept.stored, kept.status)):
             return kept
         if self.offline:
@@ -141,13 +138,3 @@ class Service:
         raise RemoteError(
             f"{request.told} gives something else", why, "check the address, or try again later"
         )
-
-
-def _sound(kept: Kept, check: Check) -> bool:
-    if kept.status != 200 or kept.file is not None:
-        return True
-    try:
-        check(kept.data, kept.type)
-    except ValueError:
-        return False
-    return True

@@ -181,7 +181,7 @@ def _clear(said: int | bytes | None) -> list[int]:
 def _apart(cells: Cells) -> tuple[Cells, Cells | None]:
     if cells.ndim == 2:
         return cells.astype(np.uint8)[None] if cells.dtype == bool else cells[None], None
-    planes = np.ascontiguousarray(cells.transpose(2, 0, 1))
+    planes = cells.transpose(2, 0, 1)  # seen so: whoever places them puts them in order
     if len(planes) in (2, 4):
         valid = planes[-1] > 0
         return planes[:-1], None if valid.all() else valid

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 
 from zembrel.errors import InputError, RemoteError
 from zembrel.formats.legendfile import read_legend
@@ -33,9 +34,15 @@ class TileAddresses:
         x = (self.tiles.left + column) % self.columns  # beyond the antimeridian it begins again
         south = self.rows - 1 - y
         number = south if self.source.kind == "tms" else y
-        values = {"z": zoom, "x": x, "y": number, "-y": south}
-        told = self.source.filled(secret=False, **values)
-        return KeyedRequest(self.source.request(**values), told)
+        address, told = self._templates
+        for slot, value in (("{z}", zoom), ("{x}", x), ("{y}", number), ("{-y}", south)):
+            address, told = address.replace(slot, str(value)), told.replace(slot, str(value))
+        return KeyedRequest(self.source.to(address, told), told)
+
+    @cached_property
+    def _templates(self) -> tuple[str, str]:
+        """The address, and the form of it that may be told, but for zoom, column and row."""
+        return self.source.filled(secret=True), self.source.filled(secret=False)
 
 
 def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
