@@ -58,9 +58,6 @@ terminal sheets 'zembrel tile island.tif --size 2km --index sheets/sheets.gpkg -
     'zembrel mosaic sheets/ --out again.tif --dry-run' \
     'zembrel pin sketch.png --ties sketch-ties.csv --crs EPSG:32626 --out sketch.tif > ties.txt' \
     'zembrel check island.tif --rules geotiff,cog'
-terminal formats 'zembrel formats' 'zembrel mosaic ortho/ --out island.quilt.toml' \
-    'zembrel convert relief.tif --scaled 0.1 --type int16 --out relief.nc' \
-    'zembrel rasterize coast.geojson --onto landcover.tif --cover --out share.tif'
 rm -f lines.gpkg cover.gpkg heights.gpkg back.tif
 terminal shapes 'zembrel contour relief.tif --interval 50 --out lines.gpkg' \
     'zembrel polygonize landcover.tif --min-cells 20 --smooth --out cover.gpkg' \
@@ -71,11 +68,17 @@ terminal shapes 'zembrel contour relief.tif --interval 50 --out lines.gpkg' \
     'zembrel compare landcover.tif back.tif --at-least share=1'
 zembrel draw heights.gpkg tracks.geojson --field mean --classes natural:6 --ramp relief \
     --out "$shots/draw-parcels.png" --replace --quiet
-rm -f ground.laz lidar.tif cut.laz thin.laz
-terminal points 'zembrel describe lidar/l2.laz | head -9' \
-    'zembrel ground lidar/raw.las --from-crs EPSG:32626 --out ground.laz' \
-    "zembrel grid 'lidar/l?.laz' --cell 1m --products terrain,surface,canopy --out lidar.tif" \
-    'zembrel clip lidar/ --within circle:733850,5096800,80 --out cut/ --keep-going' \
-    'zembrel thin lidar/l3.laz --cell 2m --best lowest --out thin.laz' \
-    'zembrel convert lidar/l3.laz --set format=3 --out old.las'
-terminal help 'zembrel --help | pr -2 -t -w 156 -l 36'
+rm -rf sources photo.tif survey.tif blocks.laz
+export ZEMBREL_CACHE=$work/kept
+zembrel standin serve . 2> /dev/null & server=$!
+sleep 8
+terminal sources \
+    "zembrel source add photo 'http://127.0.0.1:8046/xyz/{version}/ortho/{z}/{x}/{y}.jpg' --kind xyz --set version=912 --set private=true" \
+    "zembrel source add survey http://127.0.0.1:8046/stac --kind stac --set private=true -q; zembrel source test survey | head -4" \
+    "curl -s 'http://127.0.0.1:8046/faults?fail=0.2&dead=/15/14199/11657' > faults.txt" \
+    "zembrel fetch photo --within 'place:High Marrow' --reach 1mi --crs EPSG:32626 --cell 4m --out photo.tif" \
+    "curl -s 'http://127.0.0.1:8046/faults?fail=0&dead=' > faults.txt" \
+    "zembrel fetch photo --within 'place:High Marrow' --reach 1mi --crs EPSG:32626 --cell 4m --out photo.tif --replace" \
+    "zembrel fetch survey --onto photo.tif --cloud 45 --composite median --trim-collar --out survey.tif"
+kill $server
+terminal help 'zembrel --help | pr -2 -t -w 156 -l 40'

@@ -81,6 +81,22 @@ def test_heights_and_codes_mean_what_they_say(program: Program, island: Site) ->
     assert (tifffile.imread(program.folder / "m.tif") == codes).mean() > 0.95
 
 
+@pytest.mark.parametrize("kind", ["xyz", "wms 1.3.0", "wcs"])
+def test_the_rectangle_of_the_result_is_filled_to_its_corners(
+    program: Program, island: Site, kind: str
+) -> None:
+    path, form, settings = KINDS[kind]
+    island.add(program, "s", path, form, **settings)
+    for way in (
+        (("--crs", "EPSG:32627", "--cell", "8m"), ("--cell", "8"))
+        if form != "wms"
+        else (("--crs", "EPSG:32627", "--cell", "8m"),)
+    ):
+        within = f"square:{SPOT[0]},{SPOT[1]},1.2mi@EPSG:4326"
+        said = program("fetch", "s", "--within", within, *way, "--out", "o.tif", "--replace", "--json").json
+        assert said["checks"][0]["fact"] == "all_valid"
+
+
 def test_a_map_lands_on_the_very_cells_of_a_frame(program: Program, island: Site) -> None:
     program("frame", "--within", AREA, "--crs", "EPSG:32626", "--cell", "2m", "--out", "f.frame.toml")
     island.add(program, "m", "/wms", "wms", layer="ortho")

@@ -229,7 +229,7 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "shaded_from_north_west": "shaded from the north-west",
     "shadows_cast": "shadows cast",
     "shadows_followed": "shadows are followed over {cells:,} cells",
-    "share_valid": "{percent:.1f} % of cells valid",
+    "share_valid": lambda v: f"{min(v['percent'], 99.9):.1f} % of cells valid",  # not all of them
     "sheet_margin": "margin {margin}",
     "sheets": "{sheets:,} sheets",
     "sheets_apart": "the sheets lie in {groups} groups apart",

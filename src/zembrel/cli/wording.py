@@ -49,7 +49,9 @@ def _lines(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
     yield "lost", [*map(say, receipt.losses)]
     yield "plan" if receipt.planned else "wrote", _wrote(receipt)
     for loss in receipt.lost[:_SHOWN_LOSSES]:
-        yield "lost", (f"{loss.input}: {loss.error.what}",)
+        again = loss.error.what.startswith(str(loss.input))
+        what = f"{loss.error.what}: {loss.error.why}" if again else f"{loss.input}: {loss.error.what}"
+        yield "lost", (what,)
     if len(receipt.lost) > _SHOWN_LOSSES:
         yield "lost", (f"and {len(receipt.lost) - _SHOWN_LOSSES:,} more (see --json)",)
     if receipt.web:

@@ -13,8 +13,7 @@ from zembrel.engine.plan import free_at
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, distinct, fact, remarks
 from zembrel.geodesy.registry import by_code
-from zembrel.grid.extent import carried_bounds
-from zembrel.grid.frame import Frame
+from zembrel.grid.extent import box_bounds, carried_bounds
 from zembrel.measure import parse_cell
 from zembrel.raster.model import pick_bands
 from zembrel.raster.views.bands import select_bands
@@ -165,12 +164,10 @@ def _written(
 def _wish(inputs: Inputs, where: Where, fetching: Fetching) -> Wish:
     """What is wanted, its ground in degrees. Raises UsageError where no area is said."""
     frame = asked_frame(where)
+    crs = asked_crs(where) or (frame.crs if frame is not None else None)
     degrees = by_code(4326)
-    if where.within:
-        ground = resolve(where, degrees if "@" in where.within or frame is None else frame.crs)
-        bounds = ground.bounds
-        if frame is not None and "@" not in where.within and frame.crs is not None:
-            bounds = carried_bounds(_boxed(frame, ground.bounds), degrees)
+    if where.within:  # the rectangle of the result, which is one in its own CRS
+        bounds = box_bounds(resolve(where, crs or degrees).bounds, crs or degrees, degrees)
     elif frame is not None:
         bounds = carried_bounds(frame, degrees)
     else:
@@ -180,12 +177,6 @@ def _wish(inputs: Inputs, where: Where, fetching: Fetching) -> Wish:
     dates = parse_dates(fetching.dates) if fetching.dates else None
     cell = parse_cell(where.cell) if where.cell else None
     return Wish(bounds, frame, asked_crs(where), cell, fetching.zoom, dates, fetching.cloud, inputs.bands)
-
-
-def _boxed(frame: Frame, bounds: tuple[float, float, float, float]) -> Frame:
-    """What of a frame lies in bounds of its own CRS."""
-    met = frame.pane_of(*bounds).meet(frame.pane)
-    return frame if met is None else frame.crop(met)
 
 
 def parse_dates(text: str) -> Dates:
