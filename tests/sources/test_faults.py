@@ -100,6 +100,23 @@ def test_another_version_is_a_variable_and_asks_anew(program: Program, island: S
     )
 
 
+def test_very_many_pieces_need_a_word_and_a_stopped_run_ends_soon(program: Program, island: Site) -> None:
+    island.add(program, "s", TILES, "xyz", **{**PHOTO, "zooms": "0-18"})
+    error = program.refuses(4, *FETCH, "o.tif")
+    assert "pieces of about" in error[0] and error[2].endswith("--yes")
+    vars(island.faults).update(fail=1.0)
+    run = subprocess.Popen([sys.executable, "-m", "zembrel", *FETCH, "o.tif", "--yes"], cwd=program.folder, stderr=subprocess.DEVNULL,
+                           env=os.environ | {"XDG_CONFIG_HOME": str(program.folder)})  # fmt: skip
+    before = island.faults.asked
+    until = time.monotonic() + 60
+    while island.faults.asked - before < 10 and time.monotonic() < until:
+        time.sleep(0.01)
+    run.send_signal(signal.SIGINT)
+    began = time.monotonic()
+    assert run.wait() == 130 and time.monotonic() - began < 4
+    assert not (program.folder / "o.tif").exists()
+
+
 def test_a_server_that_wants_to_be_left_alone_is(program: Program, island: Site) -> None:
     island.add(program, "s", TILES, "xyz", **{**PHOTO, "zooms": "0-11", "tries": 2})
     vars(island.faults).update(fail=1.0, leave_alone=1.5)

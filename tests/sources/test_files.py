@@ -225,5 +225,9 @@ def test_files_and_folders_here_are_sources_too(program: Program) -> None:
     (program.folder / "s.source.toml").write_text('kind = "file"\naddress = "sheets"\n')
     program("fetch", "s", "--within", "730000,5099700,730800,5100000@EPSG:32626", "--out", "o.tif")
     assert set(np.unique(cells_of(program))) == {50, 51}
+    sheet = f'kind = "file"\naddress = "file://{program.folder}/sheets/s1.tif"\n'
+    (program.folder / "u.source.toml").write_text(sheet)
+    program("fetch", "u", "--within", "730400,5099700,730800,5100000@EPSG:32626", "--out", "u.tif")
+    assert set(np.unique(cells_of(program, "u.tif"))) == {51}
     (program.folder / "m.source.toml").write_text('kind = "file"\naddress = "memory://nowhere/x.tif"\n')
     assert program("fetch", "m", "--within", SQUARE, "--out", "p.tif", code=None).code in (3, 6)

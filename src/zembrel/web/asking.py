@@ -130,6 +130,7 @@ class Asker:
         self.manner = manner
         self._lock = threading.Lock()
         self._next = 0.0  # when the next request may go out
+        self._stop = threading.Event()  # set when nobody waits for answers any more
         self._held: Any = None
 
     def ask(self, request: Request, wanted: tuple[int, ...] = (200,)) -> Answer:
@@ -149,8 +150,11 @@ class Asker:
         denied = False
         while attempt < manner.tries:
             if attempt:
-                time.sleep(random.uniform(0.5, 1.0) * min(_LONGEST, _PAUSE * 2**attempt))
+                self._stop.wait(random.uniform(0.5, 1.0) * min(_LONGEST, _PAUSE * 2**attempt))
             self._wait()
+            if self._stop.is_set():
+                why = "the run was stopped"
+                break
             check_host(place, request.told, manner.hosts, private=manner.private)
             try:
                 with self._client.stream("GET", place, headers=self._headers(request, place)) as answer:
@@ -179,6 +183,7 @@ class Asker:
     def each(self, keys: Iterable[K], do: Callable[[K], T]) -> Iterator[tuple[K, T | RemoteError]]:
         """What `do` makes of each key, as they get done, so many at a time; errors of servers as they are."""
         rest = iter(keys)
+        self._stop.clear()
         with ThreadPoolExecutor(max(1, self.manner.parallel)) as pool:
             running: dict[Future[T], K] = {}
             try:
@@ -195,6 +200,9 @@ class Asker:
                         if error is not None and not isinstance(error, RemoteError):
                             raise error
                         yield key, error if isinstance(error, RemoteError) else future.result()
+            except BaseException:
+                self._stop.set()
+                raise
             finally:
                 for future in running:
                     future.cancel()
@@ -240,7 +248,7 @@ class Asker:
             due = max(now, self._next)
             self._next = due + each if each or due > now else 0.0
         if due > now:
-            time.sleep(due - now)
+            self._stop.wait(due - now)
 
     def _leave_alone(self, said: str | None) -> None:
         """Ask nothing for as long as the server says."""
