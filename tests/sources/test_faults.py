@@ -336,7 +336,7 @@ def test_keys_come_from_the_environment_and_are_told_nowhere(
         ('kind = "xyz"', "address is missing"),
         ('kind = "xyz"\naddress = "http://a.example/{z}/{x}/{y}/{ver}"', "no variable of it"),
         ('kind = "xyz"\naddress = "http://a.example/{z}/{x}/{y}"\nzooms = "9-3"', "zooms = '9-3'"),
-        ('kind = "xyz"\naddress = "http://a.example/{z}/{x}"\nbounds = [1, 2, 3]', "bounds"),
+        ('kind = "xyz"\naddress = "http://a.example/{z}/{x}/{y}"\nbounds = [1, 2, 3]', "bounds"),
         ('kind = "xyz"\naddress = "http://a.example/{x}/{y}"', "has no {z}"),
         ('kind = "xyz"\naddress = "http://a.example/{z}/{x}/{y}"\nparallel = 0', "parallel = 0"),
         ('kind = "xyz"\naddress = "http://a.example/{z}/{x}/{y}"\nholds = "hights"', "did you mean heights?"),

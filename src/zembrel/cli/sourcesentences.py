@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from zembrel.measure import show_bytes
+
 Values = Mapping[str, Any]
 
 
 def _pieces(v: Values) -> str:
     kept = f", {v['kept']:,} kept from before" if v["kept"] else ""
-    return f"{v['pieces']:,} piece{'s' * (v['pieces'] != 1)} asked for{kept}"
+    size = f" (about {show_bytes(v['bytes'])})" if v["pieces"] else ""
+    return f"{v['pieces']:,} piece{'s' * (v['pieces'] != 1)} asked for{size}{kept}"
 
 
 def _removed(v: Values) -> str:

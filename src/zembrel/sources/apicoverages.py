@@ -14,7 +14,7 @@ from zembrel.sources.apitiles import collection_of
 from zembrel.sources.apitiles import offers as offers
 from zembrel.sources.crsnames import chosen
 from zembrel.sources.documents import misses
-from zembrel.sources.lattice import SIDE, lattice_for
+from zembrel.sources.lattice import SIDE, apart, block_side, lattice_for
 from zembrel.sources.remoteblocks import RemoteBlocks
 from zembrel.sources.service import KeyedRequest, Service
 from zembrel.sources.sourcefile import SourceFile
@@ -63,12 +63,12 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayer
         raise misses(source.name, "a CRS that is known here")
     name, crs, y_first = found
     frame = lattice_for(source, wish, crs)
-    side = (min(SIDE, frame.rows), min(SIDE, frame.columns))
     address = urljoin(source.filled(secret=True).rstrip("/") + "/", str(link["href"]))
-    addresses = PartAddresses(source, address, name, y_first, frame, side)
-    holding = probed(service, source, addresses.piece(0, 0), side)
-    raster = RemoteBlocks(service, addresses, holding, frame, side)
-    return SourceLayers(
-        (SourceLayer(f"{source.name}-{collection.get('id')}", raster),),
-        (f"collection {collection.get('id')}",),
-    )
+    layers = []
+    for part in apart(frame):
+        side = block_side(part, SIDE)
+        addresses = PartAddresses(source, address, name, y_first, part, side)
+        holding = probed(service, source, addresses.piece(0, 0), side)
+        raster = RemoteBlocks(service, addresses, holding, part, side)
+        layers.append(SourceLayer(f"{source.name}-{collection.get('id')}", raster))
+    return SourceLayers(tuple(layers), (f"collection {collection.get('id')}",))

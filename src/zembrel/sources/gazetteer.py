@@ -36,9 +36,6 @@ def find_place(source: SourceFile, service: Service, name: str) -> NamedPlace:
 
 def places(source: SourceFile, service: Service, text: str) -> list[NamedPlace]:
     """The places whose name holds a text."""
-    if "{name}" not in source.address:
-        what = f"{source.path}: its address has no {{name}}"
-        raise InputError(what, "a gazetteer is asked for a name", "write for example .../places?q={name}")
     held = service if service.age is not None else service.believing(_AGE)
     request = source.request(name=quote(text))
     return _read(source, held, request)

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import replace
+
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import CRS, same
+from zembrel.geodesy.crs import CRS, GeographicCRS, same
 from zembrel.grid.extent import carried_bounds, carried_cell
 from zembrel.grid.frame import Affine, Frame, snapped
+from zembrel.grid.pane import Pane
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import MARGIN, Wish
 
@@ -33,6 +37,8 @@ def lattice_for(source: SourceFile, wish: Wish, crs: CRS) -> Frame:
     west, south, east, north = bounds
     west, east = west - MARGIN * across, east + MARGIN * across
     south, north = south - MARGIN * along, north + MARGIN * along
+    if isinstance(crs, GeographicCRS):  # there is nothing beyond the poles
+        south, north = max(south, -90 / crs.unit.factor), min(north, 90 / crs.unit.factor)
     if max((east - west) / across, (north - south) / along) > _MOST:
         raise InputError(
             f"{source.name} would have far too many cells", f"of {across:g} a side", "choose a larger --cell"
@@ -61,3 +67,27 @@ def _cell(
     raise InputError(
         what, "its server makes pictures of any size", "add --cell 1m, --onto FRAME, or cell to the source"
     )
+
+
+def apart(frame: Frame) -> list[Frame]:
+    """The frame in the world that a service knows; in two where it goes on beyond the edge of that."""
+    if frame.crs is None or frame.crs.circuit is None or not frame.north_up:
+        return [frame]
+    middle, turn = frame.crs.circuit
+    first, cell = middle - turn / 2, frame.cell[0]
+    turns = math.floor((frame.affine.x0 - first) / turn + 1e-12)
+    here = replace(frame, affine=replace(frame.affine, x0=frame.affine.x0 - turns * turn))
+    columns = math.ceil((first + turn - here.affine.x0) / cell - 1e-6)
+    if columns >= frame.columns:
+        return [here]
+    left, right = (
+        here.crop(Pane(0, 0, frame.rows, columns)),
+        here.crop(Pane(0, columns, frame.rows, frame.columns)),
+    )
+    return [left, replace(right, affine=replace(right.affine, x0=right.affine.x0 - turn))]
+
+
+def block_side(frame: Frame, most: int) -> tuple[int, int]:
+    """Rows and columns of blocks of one size, that hardly reach beyond the frame."""
+    down, across = (math.ceil(length / math.ceil(length / most)) for length in (frame.rows, frame.columns))
+    return down, across

@@ -179,9 +179,22 @@ def read_source(path: Path) -> SourceFile:
     if kind not in ("file", "blocks") and not is_address(source.address):
         what = f"{path}: address = {source.address!r}"
         raise InputError(what, "only http and https are asked", "mend the address")
+    _check_slots(source)
     _check_bounds(source)
     source.filled(secret=False)
     return source
+
+
+def _check_slots(source: SourceFile) -> None:
+    """Raise InputError for an address that lacks what is filled in for each request."""
+    found = set(_SLOT.findall(source.address))
+    tiles, rows = {"z", "x"}, {"y", "-y"}
+    needed = tiles if source.kind in ("xyz", "tms") else {"name"} if source.kind == "gazetteer" else set()
+    missing = sorted(needed - found) + (["y"] if needed == tiles and not found & rows else [])
+    if missing:
+        what = f"{source.path}: its address has no {{{missing[0]}}}"
+        why = "tiles are asked for by {z}, {x} and {y} (or {-y}), places by {name}"
+        raise InputError(what, why, "mend the address")
 
 
 def _check_secrets(path: Path, headers: Mapping[str, str]) -> None:

@@ -47,10 +47,6 @@ class TileAddresses:
 
 def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """The tiles as a raster of their highest zoom, with the others as coarser levels."""
-    for slot in ("{z}", "{x}"):
-        if slot not in source.address:
-            why = "an address of tiles has {z}, {x} and {y}, or {-y} to count from the south"
-            raise InputError(f"{source.path}: its address has no {slot}", why, "mend the address")
     tiling, (lowest, highest) = tiling_called(str(source.get("tiling", "WebMercatorQuad"))), zooms_of(source)
     if wish.zoom is not None:
         if not lowest <= wish.zoom <= highest:

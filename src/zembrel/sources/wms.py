@@ -19,7 +19,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.sources.crsnames import chosen
 from zembrel.sources.documents import misses, text, texts, xml_at
-from zembrel.sources.lattice import SIDE, lattice_for
+from zembrel.sources.lattice import SIDE, apart, block_side, lattice_for
 from zembrel.sources.remoteblocks import RemoteBlocks
 from zembrel.sources.service import KeyedRequest, Service
 from zembrel.sources.sourcefile import SourceFile
@@ -90,25 +90,23 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayer
     offered = tuple(texts(root, ".//Request/GetMap/Format")) or tuple(texts(root, ".//GetMap/Format"))
     form = _format(source, offered)
     new = version.startswith("1.3")
-    most = [int(value) for key in ("MaxWidth", "MaxHeight") for value in texts(root, f"Service/{key}")]
-    length = (
-        min(int(source.get("tile_cells", SIDE)), *most, 8_192)
-        if most
-        else int(source.get("tile_cells", SIDE))
+    limits = [int(value) for key in ("MaxWidth", "MaxHeight") for value in texts(root, f"Service/{key}")]
+    most = (
+        min(int(source.get("tile_cells", SIDE)), *limits) if limits else int(source.get("tile_cells", SIDE))
     )
-    side = (min(length, frame.rows), min(length, frame.columns))
     said = (
         ("service", "WMS"), ("version", version), ("request", "GetMap"), ("layers", layer.name),
         ("styles", style),
         ("crs" if new else "srs", name), ("format", form),
         ("transparent", "TRUE" if "jpeg" not in form else "FALSE"),
     )  # fmt: skip
-    addresses = MapAddresses(source, frame, side, said, new and y_first)
-    raster = RemoteBlocks(service, addresses, holding_of(source, side), frame, side)
-    return SourceLayers(
-        (SourceLayer(f"{source.name}-{layer.name}", raster),),
-        (f"layer {layer.name} in {name}, WMS {version}",),
-    )
+    layers = []
+    for part in apart(frame):
+        side = block_side(part, most)
+        addresses = MapAddresses(source, part, side, said, new and y_first)
+        raster = RemoteBlocks(service, addresses, holding_of(source, side), part, side)
+        layers.append(SourceLayer(f"{source.name}-{layer.name}", raster))
+    return SourceLayers(tuple(layers), (f"layer {layer.name} in {name}, WMS {version}",))
 
 
 def _within(wish: Wish, layer: MapLayer) -> Wish:

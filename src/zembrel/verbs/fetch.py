@@ -90,7 +90,7 @@ def _of_rasters(
     count, size = check_size(errands, output, yes=fetching.yes)
     kept = sum(one.pieces for one in errands) - count
     chose = (
-        [*remarks(found.said), fact("pieces_asked", pieces=count, kept=kept)]
+        [*remarks(found.said), fact("pieces_asked", pieces=count, kept=kept, bytes=size)]
         if errands
         else [*remarks(found.said)]
     )

@@ -156,7 +156,7 @@ def check_size(errands: Sequence[Errand], output: Output, *, yes: bool) -> tuple
     if size > output.ceiling_bytes:
         why = f"the ceiling is {show_bytes(output.ceiling_bytes)}"
         raise RefusedError(what, why, f"go on with: {output.command} --ceiling {round(size * 1.3)}B")
-    if count > _MANY and not yes:
+    if count > _MANY and not (yes or output.dry_run):
         why = f"more than {_MANY:,} are not asked for without a word"
         raise RefusedError(what, why, f"go on with: {output.command} --yes")
     return count, size

@@ -65,6 +65,9 @@ def wms_map(scene: Scene, said: Mapping[str, str]) -> tuple[bytes, str]:
     box: Box = (two, one, four, three) if yx else (one, two, three, four)
     if box[0] >= box[2] or box[1] >= box[3]:
         raise MapError("InvalidBoundingBox", "it holds nothing")
+    edge = {4326: 180.0, 3857: _HALF}.get(code, math.inf)
+    if box[0] < -edge - 1e-6 or box[2] > edge + (box[2] - box[0]) / columns or (code == 4326 and box[3] > 90):
+        raise MapError("InvalidBoundingBox", "it leaves the world")
     return picture(seen_in(scene, code, box, columns, rows), layer, TYPES[kind]), kind
 
 
