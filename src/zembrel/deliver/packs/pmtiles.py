@@ -22,6 +22,7 @@ import numpy.typing as npt
 from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 
+_BUFFER = 4_000_000  # bytes that are written at a time
 HEADER, ROOM = 127, 16_384  # bytes of the header, and of it with the root directory
 _OTHER, _KINDS = 0, {"png": 2, "jpeg": 3, "webp": 4}
 _GZIP = 2
@@ -88,7 +89,7 @@ class PMTilesPack:
     """
 
     def __init__(self, path: Path) -> None:
-        self._file = path.open("w+b")
+        self._file = path.open("w+b", _BUFFER)
         self._file.write(bytes(ROOM))
         self._known: dict[_Mark, int] = {}
         self._alike: dict[_Mark, list[int]] = {}  # places of others of the same mark
