@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 from xml.etree.ElementTree import Element
 
@@ -91,6 +92,18 @@ def _check_json(data: bytes, kind: str) -> None:
         raise ValueError(f"it is no JSON, called {kind or 'nothing'}: {plain_words(data)}") from exc
     if not isinstance(found, dict):
         raise ValueError(f"it is a {type(found).__name__}, and no object")
+
+
+@contextmanager
+def holding_together(name: str) -> Iterator[None]:
+    """What is missing, or of another kind, in documents that are read inside is an error about the service."""
+    try:
+        yield
+    except (ArithmeticError, AttributeError, LookupError, RecursionError, TypeError, ValueError) as exc:
+        what = f"{name} gives a document that does not hold together"
+        raise RemoteError(
+            what, f"{type(exc).__name__}: {exc}", "see zembrel source test, or ask who runs it"
+        ) from exc
 
 
 def misses(told: str, what: str) -> RemoteError:

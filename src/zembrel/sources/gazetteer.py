@@ -6,7 +6,7 @@ from typing import NamedTuple
 from urllib.parse import quote
 
 from zembrel.errors import InputError, nearest_name
-from zembrel.sources.documents import json_at
+from zembrel.sources.documents import holding_together, json_at
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.web.asking import Request
@@ -38,7 +38,8 @@ def places(source: SourceFile, service: Service, text: str) -> list[NamedPlace]:
     """The places whose name holds a text."""
     held = service if service.age is not None else service.believing(_AGE)
     request = source.request(name=quote(text))
-    return _read(source, held, request)
+    with holding_together(source.name):
+        return _read(source, held, request)
 
 
 def _read(source: SourceFile, service: Service, request: Request) -> list[NamedPlace]:

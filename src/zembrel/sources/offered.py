@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from zembrel.grid.pane import Pane
+from zembrel.sources.documents import holding_together
 from zembrel.sources.opening import open_source
 from zembrel.sources.remoteblocks import RemoteBlocks
 from zembrel.sources.service import Service
@@ -24,7 +25,8 @@ def offered(source: SourceFile, service: Service) -> Sequence[Offer]:
     """What the service offers, asked now. Raises RemoteError where it does not answer as it should."""
     if source.kind in _SAYING:
         module: Any = importlib.import_module(f"zembrel.sources.{_SAYING[source.kind]}")
-        found: Sequence[Offer] = module.offers(source, service)
+        with holding_together(source.name):
+            found: Sequence[Offer] = module.offers(source, service)
         return found
     raster = open_source(source, Wish()).layers[0].raster
     if not isinstance(raster, RemoteBlocks):

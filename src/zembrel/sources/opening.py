@@ -8,6 +8,7 @@ from pathlib import Path
 
 from zembrel.errors import InputError, nearest_name
 from zembrel.reading import readings
+from zembrel.sources.documents import holding_together
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import ENDING, SourceFile, read_source
 from zembrel.sources.wish import Open, SourceLayers, Wish
@@ -76,4 +77,5 @@ def open_source(source: SourceFile, wish: Wish, *, offline: bool = False) -> Sou
     readings.note(source.path)
     module = importlib.import_module(f"zembrel.sources.{_RASTERS[source.kind]}")
     opened: Open = module.open_source
-    return opened(source, Service.of(source, offline=offline), wish)
+    with holding_together(source.name):
+        return opened(source, Service.of(source, offline=offline), wish)
