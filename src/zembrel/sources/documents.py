@@ -96,7 +96,7 @@ def _check_json(data: bytes, kind: str) -> None:
 
 @contextmanager
 def holding_together(name: str) -> Iterator[None]:
-    """What is missing, or of another kind, in documents that are read inside is an error about the service."""
+    """What documents that are read inside lack, or have of another kind, is an error about the service."""
     try:
         yield
     except (ArithmeticError, AttributeError, LookupError, RecursionError, TypeError, ValueError) as exc:
