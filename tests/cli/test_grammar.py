@@ -224,6 +224,12 @@ def test_an_option_of_another_verb_is_answered_with_that_verb(
     assert (said[0], said[2]) == (what, remedy)
 
 
+@pytest.mark.parametrize("verb", sorted({*VERBS} - {"demo", "warm", "standin serve", "coords"}))
+def test_a_verb_without_a_word_says_what_it_needs(zembrel: Program, verb: str) -> None:
+    said = zembrel(*verb.split(), code=None)
+    assert said.code in (0, 2, 3) and (said.code == 0 or said.err.startswith("error: ")), said.err
+
+
 @pytest.mark.parametrize("forbidden", [False, True])
 def test_a_terminal_gets_colours_unless_it_forbids_them(zembrel: Program, forbidden: bool) -> None:
     """What a program says into a terminal of 80 columns: nothing else sees its colours."""

@@ -17,8 +17,8 @@ _NOT_HERE = (
 
 
 def crs(
-    action: Annotated[str, typer.Argument(hidden=True)],
-    words: Annotated[list[str], typer.Argument(hidden=True)],
+    action: Annotated[str, typer.Argument(hidden=True)] = "",
+    words: Annotated[list[str] | None, typer.Argument(hidden=True)] = None,
     form: Annotated[
         str | None, typer.Option("--as", metavar="FORM", help="Show it as wkt2, wkt1, prj or json.")
     ] = None,
@@ -29,7 +29,7 @@ def crs(
     with how far their scale is off there. operations CRS CRS: the ways from one to the other."""
     from zembrel.verbs import crs as verb
 
-    return verb.crs(action, tuple(words), form=form, all_found=all_found, places=places)
+    return verb.crs(action, tuple(words or ()), form=form, all_found=all_found, places=places)
 
 
 def coords(

@@ -54,6 +54,10 @@ def crs(
     form: one of FORMS to show a CRS in; places: the file of named places. Raises UsageError for another
     action.
     """
+    if not action:
+        raise UsageError(
+            "crs does not say what to do", f"it can {', '.join(ACTIONS)}", "write crs find UTM 26N"
+        )
     if action not in ACTIONS:
         raise UsageError(
             f"crs has no action {action!r}", "it finds, shows, fits or lists", nearest_name(action, ACTIONS)

@@ -40,6 +40,10 @@ def source(
         "remove": lambda: _remove(_named(words)),
         "cache": lambda: _cache(words),
     }
+    if not action:
+        raise UsageError(
+            "source does not say what to do", f"it can {', '.join(actions)}", "write source list"
+        )
     if action not in actions:
         remedy = nearest_name(action, actions)
         raise UsageError(f"there is no {action!r} of sources", f"known are {', '.join(actions)}", remedy)
