@@ -158,6 +158,7 @@ def test_overlap_rules_against_plain_arrays(rule: str) -> None:
             "min": np.nanmin(layers, axis=0),
             "max": np.nanmax(layers, axis=0),
             "mean": np.floor(np.nanmean(layers, axis=0) + 0.5),
+            "median": np.floor(np.nanmedian(layers, axis=0) + 0.5),
             "sum": np.where(known.any(axis=0), np.nansum(layers, axis=0), np.nan),
             "count": known.sum(axis=0)[None].astype(float),
             "divide": nearer,

@@ -119,7 +119,7 @@ def _weighed(
 def _middle(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells) -> Block:
     """The median of the pieces that are valid, in strips that bound what is held of all of them at once."""
     filled = np.zeros(pane.shape, bool)
-    rows = max(1, _HELD // (8 * len(pieces) * len(cells) * pane.columns))
+    rows = max(1, _HELD // (8 * max(len(pieces), 1) * len(cells) * pane.columns))
     for strip in pane.blocks(rows, pane.columns):
         met = [piece for piece in pieces if piece.footprint.meet(strip) is not None]
         values = np.full((len(met), len(cells), *strip.shape), np.inf)
