@@ -315,6 +315,9 @@ def test_keys_come_from_the_environment_and_are_told_nowhere(
     )
     program("source", "add", "e", liar + "/page/{z}/{x}/{y}?key={key}", *words)
     assert "s3cret" not in program("fetch", "e", "--within", AREA, "--out", "q.tif", code=6).err
+    program("source", "add", "a", liar + "/{key}/page", "--kind", "tiles", "--set", "layer=a", *words[2:])
+    said_too = program("fetch", "a", "--within", AREA, "--out", "q.tif", code=6).err
+    assert "$MARROW_KEY/page" in said_too and "s3cret" not in said_too
     monkeypatch.delenv("MARROW_KEY")
     assert (
         "export MARROW_KEY"
@@ -326,6 +329,18 @@ def test_keys_come_from_the_environment_and_are_told_nowhere(
     text = 'kind = "xyz"\naddress = "http://a.example/{z}/{x}/{y}"\n[headers]\nAuthorization = "Bearer 123"\n'
     (program.folder / "k.source.toml").write_text(text)
     assert "keys do not belong into files" in program.refuses(3, "source", "show", "k")[1]
+
+
+def test_slips_are_refused_before_anything_is_written_or_asked_for(program: Program, island: Site) -> None:
+    for words in (("http://a.example/{z}/{x}", "--kind", "xyz"), ("http://a.example/{z}/{x}/{y}", "--kind", "xzy"),
+                  ("ftp://a.example", "--kind", "wms")):  # fmt: skip
+        error = program.refuses(3, "source", "add", "s", *words)
+        assert error[0].startswith("sources/s.source.toml: ")
+    island.add(program, "s", TILES, "xyz", **PHOTO)
+    before = island.faults.asked
+    assert "--out" in program.refuses(2, "fetch", "s", "--within", AREA)[2]
+    assert ".tiff9" in program.refuses(2, "fetch", "s", "--within", AREA, "--out", "o.tiff9")[1]
+    assert island.faults.asked == before
 
 
 @pytest.mark.parametrize(

@@ -71,6 +71,35 @@ def test_images_by_day_cloud_and_rule(program: Program, pictures: Callable[..., 
         assert "after the last" in program.refuses(2, *fetch, "--dates", "2024-05..2024-02")[1]
 
 
+def test_another_search_and_another_query_are_other_answers(program: Program, tmp_path: Path) -> None:
+    there = frame(40, 30, left=731_000.0)
+    items = []
+    for name, where, value in (("here", WHERE, 10), ("there", there, 99)):
+        (tmp_path / "files").mkdir(exist_ok=True)
+        path = save(
+            tmp_path / f"files/{name}.tif", raster(np.full((3, 30, 40), value, np.uint8), where=where)
+        )
+        items.append(shelf_item(path, carried_bounds(where, by_code(4326)), "2024-01-15", 5))
+    with site(items) as island:
+        island.add(program, "s", "/stac", "stac")
+        program("fetch", "s", "--within", SQUARE, "--out", "here.tif")
+        east = "731100,5099750,731300,5099950@EPSG:32626"
+        program("fetch", "s", "--within", east, "--out", "there.tif")
+        assert cells_of(program, "here.tif")[0, 0] == 10 and cells_of(program, "there.tif")[0, 0] == 99
+        for name in ("here", "there"):  # files that differ in their query alone
+            island.add(program, name, f"/download?file={name}.tif", "file")
+            program(
+                "fetch",
+                name,
+                "--within",
+                SQUARE if name == "here" else east,
+                "--out",
+                f"{name}.tif",
+                "--replace",
+            )
+        assert cells_of(program, "here.tif")[0, 0] == 10 and cells_of(program, "there.tif")[0, 0] == 99
+
+
 def test_signed_addresses_are_asked_for_anew(program: Program, pictures: Callable[..., object]) -> None:
     with pictures(signed=1.0) as island:  # type: ignore[attr-defined]
         island.add(program, "s", "/stac", "stac")

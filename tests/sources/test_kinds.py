@@ -155,6 +155,21 @@ def test_any_verb_reads_a_source_lazily_and_a_quilt_names_one(program: Program, 
     )
 
 
+def test_bands_are_picked_and_a_dead_tile_is_void_in_them_too(program: Program, island: Site) -> None:
+    island.add(
+        program, "s", "/xyz/{version}/ortho/{z}/{x}/{y}.png", "xyz", **{**XYZ, "zooms": "0-16"}, tries=1
+    )
+    within = ("--within", f"circle:{SPOT[0]},{SPOT[1]},1km@EPSG:4326", "--zoom", "15")
+    program("fetch", "s", *within, "--out", "all.tif")
+    program("fetch", "s", *within, "--bands", "blue,red", "--out", "two.tif")
+    whole, two = (tifffile.imread(program.folder / name) for name in ("all.tif", "two.tif"))
+    np.testing.assert_array_equal(two, whole[..., [2, 0]])
+    program("source", "cache", "clear")
+    vars(island.faults).update(dead="/15/14199/11657.")
+    said = program("fetch", "s", *within, "--bands", "blue", "--out", "one.tif", "--json", code=7).json
+    assert len(said["lost"]) == 1 and said["results"][0]["bands"] == 1
+
+
 def test_what_a_service_offers_is_listed(program: Program, island: Site) -> None:
     for kind in ("wms 1.3.0", "wmts by keys", "wcs", "tiles"):
         path, form, settings = KINDS[kind]

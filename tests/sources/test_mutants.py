@@ -18,7 +18,7 @@ from zembrel.measure import parse_cell
 from zembrel.sources import gazetteer
 from zembrel.sources.blocks import blocks_in
 from zembrel.sources.opening import open_source
-from zembrel.sources.service import KeyedRequest, Service
+from zembrel.sources.service import Request, Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import Wish
 
@@ -82,7 +82,7 @@ def tampered(monkeypatch: pytest.MonkeyPatch) -> Callable[[int], None]:
     def tamper(seed: int) -> None:
         chance = random.Random(seed)
 
-        def text(self: Service, piece: KeyedRequest, check: Any) -> bytes:
+        def text(self: Service, piece: Request, check: Any) -> bytes:
             data = plain(self, piece, lambda *_: None)
             made = other_xml(data, chance) if data.lstrip().startswith(b"<") else other_json(data, chance)
             try:

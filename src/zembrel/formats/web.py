@@ -10,18 +10,15 @@ from urllib.parse import unquote, urlsplit
 from zembrel.errors import RefusedError
 from zembrel.formats.origin import Origin, own_folder
 from zembrel.web.addresses import host_of, shown
-from zembrel.web.asking import Manner, Request
-from zembrel.web.remote import PageStore, Remote
+from zembrel.web.asking import Request
+from zembrel.web.remote import Remote
 
 
-def at_address(
-    address: str, offline: bool, by_ranges: Callable[[bytes], bool],
-    manner: Manner | None = None, store: PageStore | None = None,
-) -> Origin:  # fmt: skip
+def at_address(address: str, offline: bool, by_ranges: Callable[[bytes], bool]) -> Origin:
     """The file at `address`.
 
-    by_ranges: whether a file that begins so is read in parts; manner: how its server is asked; store: what
-    keeps its pages. Raises RefusedError if `offline`, RemoteError if the server does not give it.
+    by_ranges: whether a file that begins so is read in parts. Raises RefusedError if `offline`, RemoteError
+    if the server does not give it.
     """
     if offline:
         raise RefusedError(
@@ -31,7 +28,7 @@ def at_address(
         )
     path = name_of(address)
     file = own_folder() / path.name
-    source = Remote(Request.of(address), file, manner, store)
+    source = Remote(Request.of(address), file)
     head = source.begin()
     if source.ranged and by_ranges(head):
         return Origin(path, file, source)

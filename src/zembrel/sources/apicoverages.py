@@ -13,13 +13,14 @@ from zembrel.grid.pane import Pane
 from zembrel.sources.apitiles import collection_of
 from zembrel.sources.apitiles import offers as offers
 from zembrel.sources.crsnames import chosen
-from zembrel.sources.documents import misses
+from zembrel.sources.documents import links, misses
 from zembrel.sources.lattice import SIDE, apart, block_side, lattice_for
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import KeyedRequest, Service
+from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wcs import probed
 from zembrel.sources.wish import SourceLayer, SourceLayers, Wish
+from zembrel.web.asking import Request
 
 
 @dataclass(frozen=True)
@@ -33,7 +34,7 @@ class PartAddresses:
     frame: Frame
     side: tuple[int, int]
 
-    def piece(self, row: int, column: int) -> KeyedRequest:
+    def piece(self, row: int, column: int) -> Request:
         """The part of a block."""
         down, across = self.side
         top, left = row * down, column * across
@@ -44,16 +45,13 @@ class PartAddresses:
             "width": across, "height": down, "f": "image/tiff",
         }  # fmt: skip
         address = f"{self.address}?{urlencode(said, safe=',:/')}"
-        request = self.source.to(address, address)
-        return KeyedRequest(request, request.told)
+        return self.source.to(address)
 
 
 def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """A coverage on a frame that suits the wish."""
     collection = collection_of(source, service)
-    link = next(
-        (one for one in collection.get("links", []) if str(one.get("rel", "")).endswith("/coverage")), None
-    )
+    link = next((one for one in links(collection) if str(one.get("rel", "")).endswith("/coverage")), None)
     if link is None:
         raise misses(source.name, f"a coverage of {collection.get('id')}")
     found = chosen(

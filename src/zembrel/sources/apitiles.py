@@ -9,22 +9,21 @@ from dataclasses import replace
 from typing import Any
 from urllib.parse import urljoin
 
-from zembrel.errors import InputError
 from zembrel.grid.tiling import TILINGS
-from zembrel.sources.documents import json_at, misses
+from zembrel.sources.documents import json_at, links, misses
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tiled import open_source as open_tiles
 from zembrel.sources.wish import SourceLayers, Wish
+from zembrel.sources.wms import picked
 
-_RELS = ("tilesets-map", "tilesets-coverage", "tilesets-vector")
 _FORMS = ("image/png", "image/webp", "image/jpeg")
 
 
 def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
     """The tiles of a collection."""
     collection = collection_of(source, service)
-    link = next((one for one in _links(collection) if str(one.get("rel", "")).endswith(_RELS[0])), None)
+    link = next((one for one in links(collection) if str(one.get("rel", "")).endswith("tilesets-map")), None)
     if link is None:
         raise misses(source.name, f"map tiles of {collection.get('id')}")
     sets = json_at(service.believing(86_400), source.to(urljoin(_base(source), str(link["href"]))))
@@ -53,25 +52,10 @@ def _base(source: SourceFile) -> str:
     return source.filled(secret=True).rstrip("/") + "/"
 
 
-def _links(one: dict[str, Any]) -> list[dict[str, Any]]:
-    return [link for link in one.get("links", []) if isinstance(link, dict) and "href" in link]
-
-
 def collection_of(source: SourceFile, service: Service) -> dict[str, Any]:
     """The collection that the source names, or the only one. Raises InputError."""
     found = {str(one.get("id")): one for one in _collections(source, service)}
-    wanted = source.get("layer")
-    if wanted is None and len(found) == 1:
-        return next(iter(found.values()))
-    if wanted not in found:
-        what = (
-            f"{source.name} names no collection"
-            if wanted is None
-            else f"{source.name} has no collection {wanted!r}"
-        )
-        why = f"it has {', '.join(found) or 'none'}"
-        raise InputError(what, why, f"zembrel source set {source.name} layer=NAME")
-    return found[str(wanted)]
+    return picked(source, found, "collection")
 
 
 def _collections(source: SourceFile, service: Service) -> list[dict[str, Any]]:
@@ -86,7 +70,7 @@ def offers(source: SourceFile, service: Service) -> list[tuple[str, str, str]]:
         (
             str(one.get("id")),
             str(one.get("title", "")),
-            ", ".join(str(link.get("rel", "")).rpartition("/")[2] for link in _links(one)),
+            ", ".join(str(link.get("rel", "")).rpartition("/")[2] for link in links(one)),
         )
         for one in _collections(source, service)
     ]

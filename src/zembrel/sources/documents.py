@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 from xml.etree.ElementTree import Element
 
 from zembrel.errors import RemoteError
-from zembrel.sources.service import KeyedRequest, Service
+from zembrel.sources.service import Service
 from zembrel.sources.tilecells import plain_words
 from zembrel.web.asking import Request
 
@@ -22,7 +22,7 @@ def xml_at(service: Service, request: Request, root: tuple[str, ...]) -> Element
 
     Raises RemoteError, with what the service says, for anything else.
     """
-    data = service.text(KeyedRequest(request, request.told), lambda data, kind: _check_xml(data, kind, root))
+    data = service.text(request, lambda data, kind: _check_xml(data, kind, root))
     return _parsed(data)
 
 
@@ -78,9 +78,19 @@ def numbers(words: str) -> list[float]:
 
 def json_at(service: Service, request: Request) -> dict[str, Any]:
     """The JSON object of a request. Raises RemoteError for anything else."""
-    data = service.text(KeyedRequest(request, request.told), _check_json)
+    data = service.text(request, _check_json)
     found: dict[str, Any] = json.loads(data)
     return found
+
+
+def links(document: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """The links of a document that lead somewhere."""
+    found = document.get("links", [])
+    return (
+        [link for link in found if isinstance(link, dict) and "href" in link]
+        if isinstance(found, list)
+        else []
+    )
 
 
 def _check_json(data: bytes, kind: str) -> None:

@@ -38,13 +38,13 @@ def origin_at(service: Service, request: Request, renew: Callable[[], Request] |
     renew: gives the address anew where it does not hold for ever. Raises RemoteError, RefusedError offline.
     """
     path = name_of(request.address)
-    whole = service.cache.get(service.own, f"file {request.told}")
+    whole = service.cache.get(service.own, f"file {request.key}")
     if whole is not None and whole.file is not None and service.believes(whole):
         return Origin(path, whole.file)
     pages = CachedPages(service.cache, service.own)
     source = Remote(request, Path(path.name), service.manner, pages, renew)
     if service.offline:
-        kept = service.cache.get(service.own, f"head {request.told}")
+        kept = service.cache.get(service.own, f"head {request.key}")
         if kept is None:
             what = f"{request.told} was never fetched"
             raise RefusedError(what, "--offline forbids to ask for it", "leave --offline out")
@@ -53,7 +53,7 @@ def origin_at(service: Service, request: Request, renew: Callable[[], Request] |
     head = source.begin()
     if source.ranged and by_ranges(head):
         kept = Kept(time.time(), 206, str(source.size), source.mark, head)
-        service.cache.put(service.own, f"head {request.told}", kept)
+        service.cache.put(service.own, f"head {request.key}", kept)
         return Origin(path, source.file, source)
     file = service.cache.place(path.name)
     try:
@@ -62,5 +62,5 @@ def origin_at(service: Service, request: Request, renew: Callable[[], Request] |
         file.unlink(missing_ok=True)
         raise
     kept = Kept(time.time(), 200, "", source.mark, b"", file)
-    service.cache.put_file(service.own, f"file {request.told}", kept)
+    service.cache.put_file(service.own, f"file {request.key}", kept)
     return Origin(path, file)

@@ -42,4 +42,4 @@ def offered(source: SourceFile, service: Service) -> Sequence[Offer]:
     _, piece = next(level.blocks(Pane(rows, columns, rows + 1, columns + 1)))
     kept = service.piece(piece, level.holding.check)
     what = f"{kept.type}, {len(kept.data):,} bytes" if kept.status == 200 else "nothing there"
-    return [(source.name, str(source.get("title", "")), f"{piece.request.told}: {what}")]
+    return [(source.name, str(source.get("title", "")), f"{piece.told}: {what}")]

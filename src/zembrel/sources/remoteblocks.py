@@ -14,8 +14,9 @@ from zembrel.formats.blockcache import block_cache
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, Raster
-from zembrel.sources.service import Dead, KeyedRequest, Service
+from zembrel.sources.service import Dead, Service
 from zembrel.sources.tilecells import TileCells
+from zembrel.web.asking import Request
 from zembrel.web.cache import Kept
 
 _NOTHING = Kept(0.0, 404, "", None, b"")
@@ -24,7 +25,7 @@ _NOTHING = Kept(0.0, 404, "", None, b"")
 class BlockAddresses(Protocol):
     """Where blocks are to be had."""
 
-    def piece(self, row: int, column: int) -> KeyedRequest: ...
+    def piece(self, row: int, column: int) -> Request: ...
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,11 +43,20 @@ class RemoteBlocks:
     side: tuple[int, int]
     dead: frozenset[str] = frozenset()
     brought: bool = False
+    picked: tuple[int, ...] | None = None  # bands, None for all
     coarser_ones: tuple[RemoteBlocks, ...] = field(default=())
 
     @cached_property
     def bands(self) -> tuple[Band, ...]:
-        return self.holding.bands
+        bands = self.holding.bands
+        return bands if self.picked is None else tuple(bands[n] for n in self.picked)
+
+    def with_bands(self, picked: tuple[int, ...]) -> Raster:
+        """Some bands of it."""
+        own = picked if self.picked is None else tuple(self.picked[n] for n in picked)
+        return replace(
+            self, picked=own, coarser_ones=tuple(replace(one, picked=own) for one in self.coarser_ones)
+        )
 
     @property
     def block_shape(self) -> tuple[int, int]:
@@ -63,7 +73,7 @@ class RemoteBlocks:
         dead_keys = frozenset(one.piece.key for one in dead)
         return replace(self, dead=dead_keys, brought=True, coarser_ones=())
 
-    def blocks(self, pane: Pane) -> Iterator[tuple[Pane, KeyedRequest]]:
+    def blocks(self, pane: Pane) -> Iterator[tuple[Pane, Request]]:
         """Blocks that meet a pane: their place and piece."""
         down, across = self.side
         for row in range(pane.top // down, -(-pane.bottom // down)):
@@ -83,23 +93,22 @@ class RemoteBlocks:
                 continue
             held = self._held(piece)
             into, source = part.within(pane), part.within(whole)
-            for band, values in zip(cells, held, strict=False):
-                band[into] = values[source]
-            if len(held) == len(cells):
+            count = len(self.holding.bands)
+            for band, n in zip(cells, self.picked or range(count), strict=True):
+                band[into] = held[n][source] if len(held) else 0
+            if len(held) == count:
                 continue
             valid = np.ones(pane.shape, bool) if valid is None else valid
             valid[into] = held[(-1, *source)] > 0 if len(held) else False
-            if not len(held):
-                cells[(slice(None), *into)] = 0
         return Block(cells, valid)
 
-    def _held(self, piece: KeyedRequest) -> Cells:
+    def _held(self, piece: Request) -> Cells:
         """The cells of a block, see `_decoded`."""
         if piece.key in self.dead:
             return self._cells(_NOTHING)
         return block_cache.get(self._key(piece), partial(self._decoded, piece))
 
-    def _bring(self, pieces: Sequence[KeyedRequest]) -> None:
+    def _bring(self, pieces: Sequence[Request]) -> None:
         """Ask for what is missing, several at a time."""
         if self.brought or self.service.offline or len(pieces) < 2:
             return
@@ -109,10 +118,10 @@ class RemoteBlocks:
                 if dead is not None:
                     raise dead.error
 
-    def _key(self, piece: KeyedRequest) -> tuple[str, str, str]:
+    def _key(self, piece: Request) -> tuple[str, str, str]:
         return self.service.own, piece.key, self.holding.holds
 
-    def _decoded(self, piece: KeyedRequest) -> Cells:
+    def _decoded(self, piece: Request) -> Cells:
         """The bands of a block, and behind them where they are valid, unless that is everywhere; none at all
         where there is nothing. What was kept and is no tile is asked for again, once."""
         kept = self.service.piece(piece, self.holding.check)
@@ -124,7 +133,7 @@ class RemoteBlocks:
         try:
             return self._cells(kept)
         except ValueError as exc:
-            what = f"{piece.request.told} cannot be used"
+            what = f"{piece.told} cannot be used"
             raise RemoteError(what, str(exc), "check the source: holds, tile_cells, heights") from exc
 
     def _cells(self, kept: Kept) -> Cells:

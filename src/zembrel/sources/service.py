@@ -21,17 +21,10 @@ _AGAIN = 2  # times that what does not hold together is asked for again
 Check = Callable[[bytes, str], None]  # raises ValueError for what is not what it should be
 
 
-class KeyedRequest(NamedTuple):
-    """One thing to ask for, and the key by which it is kept."""
-
-    request: Request
-    key: str
-
-
 class Dead(NamedTuple):
     """A piece that could not be had, and why."""
 
-    piece: KeyedRequest
+    piece: Request
     error: RemoteError
 
 
@@ -60,7 +53,7 @@ class Service:
     def of(cls, source: SourceFile, *, offline: bool = False) -> Service:
         return cls(source.own, source.manner, WebCache(cache_folder()), source.age, offline)
 
-    def piece(self, piece: KeyedRequest, check: Check) -> Kept:
+    def piece(self, piece: Request, check: Check) -> Kept:
         """The answer; of status 404 if there is nothing there.
 
         Raises RemoteError where it cannot be had, RefusedError where it would have to be asked for offline.
@@ -69,9 +62,9 @@ class Service:
         if kept is not None and (self.offline or self._fresh(kept.stored, kept.status)):
             return kept
         if self.offline:
-            what = f"{piece.request.told} was never fetched"
+            what = f"{piece.told} was never fetched"
             raise RefusedError(what, "--offline forbids to ask for it", "leave --offline out")
-        request = piece.request
+        request = piece
         if kept is not None and kept.mark is not None and kept.status == 200:
             name = "If-Modified-Since" if "," in kept.mark and '"' not in kept.mark else "If-None-Match"
             request = request._replace(headers=(*request.headers, (name, kept.mark)))
@@ -84,29 +77,27 @@ class Service:
         self.cache.put(self.own, piece.key, kept)
         return kept
 
-    def drop(self, piece: KeyedRequest) -> None:
+    def drop(self, piece: Request) -> None:
         """Forget an answer that turned out to be wrong."""
         self.cache.drop(self.own, piece.key)
 
-    def missing(self, pieces: Sequence[KeyedRequest]) -> list[KeyedRequest]:
+    def missing(self, pieces: Sequence[Request]) -> list[Request]:
         """Those of `pieces` that would have to be asked for."""
         stored = self.cache.stored(self.own, [piece.key for piece in pieces])
         known = {key for key, (when, status) in stored.items() if self.offline or self._fresh(when, status)}
         return [piece for piece in pieces if piece.key not in known]
 
-    def bring(
-        self, pieces: Iterable[KeyedRequest], check: Check
-    ) -> Iterator[tuple[KeyedRequest, Dead | None]]:
+    def bring(self, pieces: Iterable[Request], check: Check) -> Iterator[tuple[Request, Dead | None]]:
         """Ask for pieces, several at a time, as they come; those that cannot be had with why."""
         asker = asker_of(self.manner)
         for piece, found in asker.each(pieces, lambda piece: self.piece(piece, check).status):
             yield piece, Dead(piece, found) if isinstance(found, RemoteError) else None
 
-    def text(self, piece: KeyedRequest, check: Check) -> bytes:
+    def text(self, piece: Request, check: Check) -> bytes:
         """The bytes of a document. Raises RemoteError also where there is none."""
         kept = self.piece(piece, check)
         if kept.status != 200:
-            what = f"{piece.request.told} is not there"
+            what = f"{piece.told} is not there"
             raise RemoteError(what, "the server says that it has nothing of that name", "check the address")
         return kept.data if kept.file is None else kept.file.read_bytes()
 

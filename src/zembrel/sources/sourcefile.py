@@ -16,7 +16,7 @@ from typing import Any
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.measure import parse_bytes, parse_duration
 from zembrel.tomlfile import Keys, check_keys, read_toml, write_toml
-from zembrel.web.addresses import host_of, is_address, shown
+from zembrel.web.addresses import host_of, is_address
 from zembrel.web.asking import Manner, Request, from_environment
 
 ENDING = ".source.toml"
@@ -133,18 +133,24 @@ class SourceFile:
 
     def request(self, **values: Any) -> Request:
         """The request for its address, filled in."""
-        return self.to(self.filled(secret=True, **values), self.filled(secret=False, **values))
+        told = without_login(self.filled(secret=False, **values))
+        return Request(self.filled(secret=True, **values), told, told)
 
-    def to(self, address: str, told: str | None = None) -> Request:
-        """A request to an address of the service; what it may be told as has no credentials."""
-        return Request(address, shown(address) if told is None else _without_login(told))
+    def to(self, address: str) -> Request:
+        """A request to an address that the service gave; what stems from the environment is not told."""
+        told = address
+        for held in self.variables.values():
+            if held.startswith("$"):
+                told = told.replace(from_environment(held), held)
+        return Request.of(address, told)
 
     def resolved(self, key: str) -> Path:
         """A path that the file names, from its own folder."""
         return self.path.absolute().parent / str(self.said[key])
 
 
-def _without_login(address: str) -> str:
+def without_login(address: str) -> str:
+    """An address without the name and password that it may have."""
     return re.sub(r"^(https?://)[^/@]*@", r"\1", address)
 
 
@@ -157,7 +163,11 @@ def _at_least(source: SourceFile, key: str, default: int) -> int:
 
 def read_source(path: Path) -> SourceFile:
     """The source file at `path`. Raises InputError with line and near miss."""
-    table = read_toml(path, "source file")
+    return checked_source(path, read_toml(path, "source file"))
+
+
+def checked_source(path: Path, table: Mapping[str, Any]) -> SourceFile:
+    """What the content of a source file at `path` says. Raises InputError with line and near miss."""
     check_keys(path, table, {**_SIMPLE, **_TABLES}, ("kind", "address"))
     kind = table["kind"]
     if kind not in KINDS:

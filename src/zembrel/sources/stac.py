@@ -15,7 +15,7 @@ from zembrel.errors import InputError, RemoteError, nearest_name
 from zembrel.formats import open_raster
 from zembrel.raster.model import Raster
 from zembrel.raster.views.bands import Relabelled, stack
-from zembrel.sources.documents import json_at, misses
+from zembrel.sources.documents import holding_together, json_at, links, misses
 from zembrel.sources.kept import origin_at
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
@@ -52,7 +52,8 @@ class AssetAddress:
 
     def __call__(self) -> Request:
         said = json_at(self.service.believing(0), self.source.to(self.item))
-        return self.source.to(urljoin(self.item, str(said["assets"][self.asset]["href"])))
+        with holding_together(self.source.name):
+            return self.source.to(urljoin(self.item, str(said["assets"][self.asset]["href"])))
 
 
 def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
@@ -88,7 +89,7 @@ def _items(source: SourceFile, service: Service, wish: Wish) -> Iterator[Item]:
     address = source.filled(secret=True)
     root = json_at(service.believing(3_600), source.request())
     search = next(
-        (link for link in _links(root) if link.get("rel") == "search" and link.get("method", "GET") == "GET"),
+        (link for link in links(root) if link.get("rel") == "search" and link.get("method", "GET") == "GET"),
         None,
     )
     found = (
@@ -124,7 +125,7 @@ def _searched(source: SourceFile, service: Service, wish: Wish, address: str) ->
         for feature in page.get("features", []):
             yield _item(source, following, feature)
         following = next(
-            (urljoin(following, str(link["href"])) for link in _links(page) if link.get("rel") == "next"),
+            (urljoin(following, str(link["href"])) for link in links(page) if link.get("rel") == "next"),
             None,
         )
 
@@ -146,7 +147,7 @@ def _walked(
             if _meets(document.get("bbox"), wish.ground):
                 yield item
             continue
-        for link in _links(document):
+        for link in links(document):
             target = urljoin(here, str(link["href"]))
             if link.get("rel") in ("child", "item") and target not in seen:
                 seen.add(target)
@@ -165,21 +166,12 @@ def _meets(box: object, ground: Bounds | None) -> bool:
     return overlaps and south < ground[3] and north > ground[1]
 
 
-def _links(document: dict[str, Any]) -> list[dict[str, Any]]:
-    found = document.get("links", [])
-    return (
-        [link for link in found if isinstance(link, dict) and "href" in link]
-        if isinstance(found, list)
-        else []
-    )
-
-
 def _item(source: SourceFile, page: str, said: Any) -> Item:
     """An item. Raises RemoteError for one that does not hold together."""
     if not isinstance(said, dict) or not isinstance(said.get("assets"), dict):
         raise misses(source.name, "the assets of an item")
     properties = said.get("properties") or {}
-    own = next((urljoin(page, str(link["href"])) for link in _links(said) if link.get("rel") == "self"), page)
+    own = next((urljoin(page, str(link["href"])) for link in links(said) if link.get("rel") == "self"), page)
     when = properties.get("datetime") or properties.get("start_datetime")
     try:
         day = datetime.date.fromisoformat(str(when)[:10]) if when else None
@@ -195,7 +187,7 @@ def _opened(source: SourceFile, service: Service, item: Item) -> SourceLayer:
     rasters = []
     for name in names:
         address = urljoin(item.address, str(item.said["assets"][name].get("href", "")))
-        request = source.to(address)
+        request = source.to(address)._replace(key=f"{source.to(item.address).key} {item.name} {name}")
         renew = AssetAddress(service, source, item.address, name)
         rasters.append(open_raster(origin_at(service, request, renew)))
     return SourceLayer(item.name, _together(names, rasters), item.day, item.cloud)

@@ -11,10 +11,11 @@ from zembrel.formats.legendfile import read_legend
 from zembrel.grid.tiling import TileRange, Tiling, tiling_called
 from zembrel.raster.legend import Legend
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import KeyedRequest, Service
-from zembrel.sources.sourcefile import SourceFile
+from zembrel.sources.service import Service
+from zembrel.sources.sourcefile import SourceFile, without_login
 from zembrel.sources.tilecells import TileCells
 from zembrel.sources.wish import MARGIN, WORLD, SourceLayer, SourceLayers, Wish
+from zembrel.web.asking import Request
 
 _ZOOMS = "0-18"
 
@@ -28,7 +29,7 @@ class TileAddresses:
     columns: int
     rows: int
 
-    def piece(self, row: int, column: int) -> KeyedRequest:
+    def piece(self, row: int, column: int) -> Request:
         """The tile at a row and column of the range."""
         zoom, y = self.tiles.zoom, self.tiles.top + row
         x = (self.tiles.left + column) % self.columns  # beyond the antimeridian it begins again
@@ -37,12 +38,12 @@ class TileAddresses:
         address, told = self._templates
         for slot, value in (("{z}", zoom), ("{x}", x), ("{y}", number), ("{-y}", south)):
             address, told = address.replace(slot, str(value)), told.replace(slot, str(value))
-        return KeyedRequest(self.source.to(address, told), told)
+        return Request(address, told, told)
 
     @cached_property
     def _templates(self) -> tuple[str, str]:
         """The address, and the form of it that may be told, but for zoom, column and row."""
-        return self.source.filled(secret=True), self.source.filled(secret=False)
+        return self.source.filled(secret=True), without_login(self.source.filled(secret=False))
 
 
 def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:

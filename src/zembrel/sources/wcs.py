@@ -20,7 +20,7 @@ from zembrel.raster.model import Band
 from zembrel.sources.crsnames import crs_named
 from zembrel.sources.documents import misses, numbers, text, texts, xml_at
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import KeyedRequest, Service
+from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tilecells import TileCells, raw_cells
 from zembrel.sources.tiled import holding_of, nothing_there
@@ -52,7 +52,7 @@ class CoverageAddresses:
     side: tuple[int, int]
     step: int
 
-    def piece(self, row: int, column: int) -> KeyedRequest:
+    def piece(self, row: int, column: int) -> Request:
         """The part of a block; one that reaches beyond the coverage is asked for as it is."""
         down, across = self.side
         west, south, east, north = self.frame.bounds_of(
@@ -102,7 +102,7 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayer
 
 
 def _request(source: SourceFile, kind: str, *more: tuple[str, str]) -> Request:
-    return asked(source, [("service", "WCS"), ("version", "2.0.1"), ("request", kind), *more]).request
+    return asked(source, [("service", "WCS"), ("version", "2.0.1"), ("request", kind), *more])
 
 
 def _grid(source: SourceFile, described: Element) -> Grid:
@@ -182,7 +182,7 @@ def _part(source: SourceFile, wish: Wish, frame: Frame, step: int) -> Frame | No
     return Frame(frame.crs, cells, rows=rows, columns=columns)
 
 
-def probed(service: Service, source: SourceFile, piece: KeyedRequest, shape: tuple[int, int]) -> TileCells:
+def probed(service: Service, source: SourceFile, piece: Request, shape: tuple[int, int]) -> TileCells:
     """What cells a service gives, by one answer of it. Raises RemoteError where there is none."""
     holding = holding_of(source, shape)
     if holding.holds in ("colours", "codes"):
@@ -193,7 +193,7 @@ def probed(service: Service, source: SourceFile, piece: KeyedRequest, shape: tup
     try:
         cells = raw_cells(kept.data)
     except ValueError as exc:
-        what = f"{piece.request.told} cannot be used"
+        what = f"{piece.told} cannot be used"
         raise RemoteError(what, str(exc), "check the source: format, holds") from exc
     name = "height" if holding.holds == "heights" else "band"
     unit = holding.unit or ("m" if holding.holds == "heights" else "")

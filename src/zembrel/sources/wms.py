@@ -21,10 +21,11 @@ from zembrel.sources.crsnames import chosen
 from zembrel.sources.documents import misses, text, texts, xml_at
 from zembrel.sources.lattice import SIDE, apart, block_side, lattice_for
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import KeyedRequest, Service
-from zembrel.sources.sourcefile import SourceFile
+from zembrel.sources.service import Service
+from zembrel.sources.sourcefile import SourceFile, without_login
 from zembrel.sources.tiled import holding_of
 from zembrel.sources.wish import SourceLayer, SourceLayers, Wish
+from zembrel.web.asking import Request
 
 T = TypeVar("T")
 _ROOTS = ("WMS_Capabilities", "WMT_MS_Capabilities")
@@ -52,7 +53,7 @@ class MapAddresses:
     said: tuple[tuple[str, str], ...]
     y_first: bool
 
-    def piece(self, row: int, column: int) -> KeyedRequest:
+    def piece(self, row: int, column: int) -> Request:
         """The map of a block."""
         down, across = self.side
         top, left = row * down, column * across
@@ -62,13 +63,13 @@ class MapAddresses:
         return asked(self.source, [*self.said, *((key, str(value)) for key, value in size.items())])
 
 
-def asked(source: SourceFile, said: Sequence[tuple[str, str]]) -> KeyedRequest:
+def asked(source: SourceFile, said: Sequence[tuple[str, str]]) -> Request:
     """The piece of a request by keys and values, after what the address has of them."""
     query = urlencode(said, safe=",:()/{}")
     address, told = source.filled(secret=True), source.filled(secret=False)
     joint = "" if address.endswith(("?", "&")) else "&" if "?" in address else "?"
-    request = source.to(f"{address}{joint}{query}", f"{told}{joint}{query}")
-    return KeyedRequest(request, request.told)
+    told = without_login(f"{told}{joint}{query}")
+    return Request(f"{address}{joint}{query}", told, told)
 
 
 def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
@@ -133,7 +134,7 @@ def _capabilities(source: SourceFile, service: Service) -> tuple[Element, str]:
     said = [("service", "WMS"), ("request", "GetCapabilities")]
     if source.get("version"):
         said.append(("version", str(source.get("version"))))
-    root = xml_at(service.believing(86_400), asked(source, said).request, _ROOTS)
+    root = xml_at(service.believing(86_400), asked(source, said), _ROOTS)
     return root, root.get("version") or ("1.3.0" if root.tag == _ROOTS[0] else "1.1.1")
 
 

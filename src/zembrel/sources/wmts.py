@@ -17,11 +17,12 @@ from zembrel.grid.frame import Affine, Frame
 from zembrel.sources.crsnames import crs_named
 from zembrel.sources.documents import misses, numbers, text, texts, xml_at
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import KeyedRequest, Service
+from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tiled import holding_of, nothing_there
 from zembrel.sources.wish import MARGIN, SourceLayer, SourceLayers, Wish
 from zembrel.sources.wms import asked, picked
+from zembrel.web.asking import Request
 
 _PIXEL = 0.00028  # metres
 _FORMATS = ("image/png", "image/webp", "image/jpeg")
@@ -59,7 +60,7 @@ class MatrixAddresses:
     top: int
     turn: int  # columns once around the Earth, 0 if it does not go around
 
-    def piece(self, row: int, column: int) -> KeyedRequest:
+    def piece(self, row: int, column: int) -> Request:
         """The tile at a row and column of what is wanted."""
         x = self.left + column
         x = x % self.turn if self.turn else x
@@ -69,10 +70,7 @@ class MatrixAddresses:
         address = self.template
         for key, value in {**dict(self.said), **values}.items():
             address = address.replace(f"{{{key}}}", value)
-        request = self.source.to(address)
-        return KeyedRequest(
-            request, request.address.partition("?")[0] if "$" in self.source.address else request.address
-        )
+        return self.source.to(address)
 
 
 def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayers:
@@ -106,7 +104,7 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayer
 def _capabilities(source: SourceFile, service: Service) -> Element:
     said = [("service", "WMTS"), ("request", "GetCapabilities"), ("version", "1.0.0")]
     plain = source.filled(secret=False).lower().partition("?")[0].endswith(".xml")
-    request = source.request() if plain else asked(source, said).request
+    request = source.request() if plain else asked(source, said)
     return xml_at(service.believing(86_400), request, ("Capabilities",))
 
 

@@ -12,12 +12,12 @@ from zembrel.engine.commit import check_free
 from zembrel.engine.plan import free_at
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, distinct, fact, remarks
+from zembrel.formats import choose_format
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import box_bounds, carried_bounds
 from zembrel.measure import parse_cell
 from zembrel.raster.model import pick_bands
 from zembrel.raster.views.bands import select_bands
-from zembrel.raster.views.overlap import check_overlap
 from zembrel.reading import readings
 from zembrel.sources.opening import find_source, open_source
 from zembrel.sources.sourcefile import SourceFile
@@ -25,7 +25,7 @@ from zembrel.sources.wish import Dates, SourceLayers, Wish
 from zembrel.verbs.alike import alike
 from zembrel.verbs.collars import trimmed
 from zembrel.verbs.fetchblocks import fetch_blocks
-from zembrel.verbs.fetching import at_level, bring, check_size, errand, refuse_offline
+from zembrel.verbs.fetching import at_level, bring, check_size, credit, errand, refuse_offline
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import pieces_of, sewn
@@ -70,6 +70,8 @@ def fetch(inputs: Inputs, where: Where, output: Output, fetching: Fetching) -> R
     if fetching.composite not in COMPOSITES:
         why = f"known are {', '.join(COMPOSITES)}"
         raise UsageError(f"--composite {fetching.composite}", why, "leave it out for the latest")
+    if source.kind != "blocks":
+        choose_format(output.path, output.format)
     if output.writes:
         check_free(output.path, output.replace)
     wish = _wish(inputs, where, fetching)
@@ -99,7 +101,7 @@ def _of_rasters(
         frame=target.frame, chose=distinct(chose), checks=remarks(found.remarks),
     )  # fmt: skip
     if output.dry_run:
-        return _planned(receipt, layers, target, output, size)
+        return _planned(receipt, layers, target, output)
     refuse_offline(errands, source.name, offline=inputs.offline)
     brought, lost = bring(errands, output)
     come = iter(brought)
@@ -108,9 +110,11 @@ def _of_rasters(
     here, collars, trimmings = trimmed(here, inputs, output)
     told = replace(receipt, chose=(*receipt.chose, *collars), checks=(*receipt.checks, *trimmings))
     made = _written(told, here, target, output, fetching)
-    credit = [fact("attribution", credit=str(source.get("attribution")))] if source.get("attribution") else []
     return replace(
-        made, checks=(*made.checks, *credit), lost=tuple(lost), exit_code=LOSSES if lost else made.exit_code
+        made,
+        checks=(*made.checks, *credit(source)),
+        lost=tuple(lost),
+        exit_code=LOSSES if lost else made.exit_code,
     )
 
 
@@ -132,14 +136,14 @@ def _layers(found: SourceLayers, inputs: Inputs) -> list[Layer]:
     return layers
 
 
-def _planned(receipt: Receipt, layers: Sequence[Layer], target: Target, output: Output, size: int) -> Receipt:
+def _planned(receipt: Receipt, layers: Sequence[Layer], target: Target, output: Output) -> Receipt:
     bands = layers[0].raster.bands
     most = target.frame.size * sum(band.dtype.itemsize for band in bands)
-    room = free_at(output.path) if output.out else None
+    room = free_at(output.path)
     planned = Result(
         output.path, bytes_at_most=most, frame=target.frame, bands=len(bands), type=bands[0].type, free=room
     )
-    return replace(receipt, results=(planned,), own={"bytes_to_come": size})
+    return replace(receipt, results=(planned,))
 
 
 def _written(
@@ -149,7 +153,6 @@ def _written(
     same, said = alike(layers)
     pieces, touched, methods = pieces_of(same, target, fetching.method)
     rule = COMPOSITES[fetching.composite]
-    check_overlap(rule)
     whole, more = sewn(pieces, touched, target, fetching.method, rule)
     cover = target.cover() if target.asked.mask else None
     written = write(masked(whole, cover), output.path, output, cover=cover)

@@ -5,15 +5,15 @@ from __future__ import annotations
 from dataclasses import replace
 
 from zembrel.engine.plan import free_at
-from zembrel.errors import RefusedError, UsageError
+from zembrel.errors import UsageError
 from zembrel.facts import fact
 from zembrel.formats.origin import Origin
-from zembrel.measure import show_bytes
 from zembrel.points.files import holds_points
-from zembrel.sources.blocks import BlockFile, blocks_in, brought
+from zembrel.sources.blocks import blocks_in, brought
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import Wish
+from zembrel.verbs.fetching import check_coming, credit
 from zembrel.verbs.intake import POINTS, RASTERS, Given
 from zembrel.verbs.mosaic import Joining
 from zembrel.verbs.mosaic import of_rasters as mosaic_of_rasters
@@ -31,7 +31,8 @@ def fetch_blocks(source: SourceFile, wish: Wish, inputs: Inputs, where: Where, o
     """
     service = Service.of(source, offline=inputs.offline)
     blocks, count = blocks_in(source, service, wish)
-    size = _check_size(blocks, output)
+    size = sum(block.size if block.size is not None else _UNKNOWN for block in blocks)
+    check_coming(f"{len(blocks):,} blocks", size, output)
     said = fact("blocks_met", blocks=len(blocks), of=count)
     if output.dry_run:
         planned = Result(
@@ -51,22 +52,11 @@ def fetch_blocks(source: SourceFile, wish: Wish, inputs: Inputs, where: Where, o
         raise failed[0][1]
     made = _joined(source, origins, inputs, where, output)
     lost = tuple(Loss(told, error) for told, error in failed)
-    credit = [fact("attribution", credit=str(source.get("attribution")))] if source.get("attribution") else []
     return replace(
         made, verb="fetch", inputs=(source.path,), touched=(source.path,), chose=(said, *made.chose),
-        checks=(*made.checks, *credit), lost=(*made.lost, *lost),
+        checks=(*made.checks, *credit(source)), lost=(*made.lost, *lost),
         exit_code=LOSSES if lost else made.exit_code,
     )  # fmt: skip
-
-
-def _check_size(blocks: list[BlockFile], output: Output) -> int:
-    """Bytes that come at most. Raises RefusedError past the ceiling."""
-    size = sum(block.size if block.size is not None else _UNKNOWN for block in blocks)
-    if size > output.ceiling_bytes:
-        what = f"{len(blocks):,} blocks of about {show_bytes(size)} would be asked for"
-        why = f"the ceiling is {show_bytes(output.ceiling_bytes)}"
-        raise RefusedError(what, why, f"go on with: {output.command} --ceiling {round(size * 1.3)}B")
-    return size
 
 
 def _joined(

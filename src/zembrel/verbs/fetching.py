@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from zembrel.errors import RefusedError, RemoteError
+from zembrel.facts import Fact, fact
 from zembrel.formats.tiff.reader import TiffRaster
 from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
@@ -15,11 +16,13 @@ from zembrel.measure import show_bytes
 from zembrel.progress import Progress
 from zembrel.raster.model import HasOverviews
 from zembrel.sources.remoteblocks import RemoteBlocks
-from zembrel.sources.service import Dead, KeyedRequest
+from zembrel.sources.service import Dead
+from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import MARGIN
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Loss
+from zembrel.web.asking import Request
 from zembrel.web.remote import Remote
 
 _PART = 256  # cells of the result along a side of a part for which pieces are looked for
@@ -46,8 +49,8 @@ class TileErrand:
 
     layer: Layer
     raster: RemoteBlocks
-    wanted: tuple[KeyedRequest, ...]
-    to_ask: tuple[KeyedRequest, ...]
+    wanted: tuple[Request, ...]
+    to_ask: tuple[Request, ...]
 
     @property
     def pieces(self) -> int:
@@ -73,7 +76,7 @@ class TileErrand:
             done(1)
         if dead and len(dead) == self.pieces:
             raise dead[0].error
-        lost = [Loss(failed.piece.request.told, failed.error) for failed in dead]
+        lost = [Loss(failed.piece.told, failed.error) for failed in dead]
         return replace(self.layer, raster=self.raster.without(dead)), lost
 
 
@@ -152,14 +155,26 @@ def _panes(source: Frame, frame: Frame) -> Iterator[Pane]:
 def check_size(errands: Sequence[Errand], output: Output, *, yes: bool) -> tuple[int, int]:
     """Pieces and bytes to ask for. Raises RefusedError past the ceiling, or for very many."""
     count, size = sum(one.missing for one in errands), sum(one.bytes for one in errands)
-    what = f"{count:,} pieces of about {show_bytes(size)} would be asked for"
-    if size > output.ceiling_bytes:
-        why = f"the ceiling is {show_bytes(output.ceiling_bytes)}"
-        raise RefusedError(what, why, f"go on with: {output.command} --ceiling {round(size * 1.3)}B")
+    check_coming(f"{count:,} pieces", size, output)
     if count > _MANY and not (yes or output.dry_run):
         why = f"more than {_MANY:,} are not asked for without a word"
+        what = f"{count:,} pieces of about {show_bytes(size)} would be asked for"
         raise RefusedError(what, why, f"go on with: {output.command} --yes")
     return count, size
+
+
+def check_coming(what: str, size: int, output: Output) -> None:
+    """Raise RefusedError where more bytes would come than the ceiling allows."""
+    if size > output.ceiling_bytes:
+        why = f"the ceiling is {show_bytes(output.ceiling_bytes)}"
+        remedy = f"go on with: {output.command} --ceiling {round(size * 1.3)}B"
+        raise RefusedError(f"{what} of about {show_bytes(size)} would be asked for", why, remedy)
+
+
+def credit(source: SourceFile) -> list[Fact]:
+    """A word about who is to be named for what a source gives."""
+    given = source.get("attribution")
+    return [fact("attribution", credit=str(given))] if given else []
 
 
 def bring(errands: Sequence[Errand], output: Output) -> tuple[list[Layer | None], list[Loss]]:

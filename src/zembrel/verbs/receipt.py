@@ -13,7 +13,7 @@ from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import crs_text
 from zembrel.reading import readings
-from zembrel.web.asking import traffic
+from zembrel.web.traffic import traffic
 
 LOSSES = 7  # exit code of a run that ended with listed losses
 

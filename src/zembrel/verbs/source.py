@@ -12,11 +12,12 @@ from zembrel.engine.commit import Staging
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.facts import fact
 from zembrel.measure import show_bytes
+from zembrel.nested import toml_of
 from zembrel.reading import readings
 from zembrel.sources.offered import offered
 from zembrel.sources.opening import FOLDER, find_source, known, user_folder
 from zembrel.sources.service import Service, cache_folder
-from zembrel.sources.sourcefile import ENDING, SourceFile, changed, read_source, written
+from zembrel.sources.sourcefile import ENDING, SourceFile, changed, checked_source, read_source, written
 from zembrel.verbs.options import Output
 from zembrel.verbs.phrases import show_table
 from zembrel.verbs.receipt import Receipt, Result
@@ -98,11 +99,11 @@ def _settings(words: Sequence[str]) -> dict[str, str]:
 
 
 def _saved(made: SourceFile, output: Output, how: str, *, replace: bool) -> Receipt:
-    """The file in its place, if it reads back."""
+    """The file in its place, if what it says can be."""
+    checked_source(made.path, toml_of(written(made)))
     made.path.parent.mkdir(parents=True, exist_ok=True)
     with Staging(replace) as staging:
         staging.write_text(made.path, written(made))
-        read_source(staging.path_for(made.path))
         if made.path.exists():
             readings.mended(made.path)
         staging.publish()

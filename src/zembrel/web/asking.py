@@ -7,13 +7,14 @@ at once; a server that says how long it wants to be left alone is left alone.
 
 from __future__ import annotations
 
+import hashlib
 import os
 import random
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
 from functools import cache
 from importlib.metadata import version
@@ -23,6 +24,7 @@ from zembrel.errors import RemoteError, UsageError
 from zembrel.progress import tell
 from zembrel.reading import TRUST, readings
 from zembrel.web.addresses import check_hop, check_host, check_peer, host_of, shown
+from zembrel.web.traffic import traffic
 
 T = TypeVar("T")
 K = TypeVar("K")
@@ -37,33 +39,6 @@ _GRACE, _TRICKLE = 30.0, 2_000  # seconds before an answer is too slow, and byte
 
 class DeniedError(RemoteError):
     """A server does not let this request pass; another address of the same thing may do."""
-
-
-@dataclass
-class Traffic:
-    """What was asked of the web: requests, bytes that came, and sizes of the files they are of."""
-
-    requests: int = 0
-    bytes: int = 0
-    sizes: dict[str, int] = field(default_factory=dict)
-    lock: threading.Lock = field(default_factory=threading.Lock)
-
-    def add(self, requests: int = 0, count: int = 0) -> None:
-        """Count requests and bytes that came."""
-        with self.lock:
-            self.requests += requests
-            self.bytes += count
-
-    @property
-    def facts(self) -> dict[str, int] | None:
-        """Requests, bytes that came, remote files and their size; None if there were no requests."""
-        if not self.requests:
-            return None
-        sizes = self.sizes.values()
-        return {"requests": self.requests, "bytes": self.bytes, "files": len(sizes), "size": sum(sizes)}
-
-
-traffic = Traffic()
 
 
 @dataclass(frozen=True)
@@ -87,16 +62,19 @@ class Manner:
 
 
 class Request(NamedTuple):
-    """What is asked for: the address, the form of it that may be told, and further headers."""
+    """What is asked for: the address, the form of it that may be told, and the key by which it is kept."""
 
     address: str
     told: str
+    key: str
     headers: tuple[tuple[str, str], ...] = ()
 
     @classmethod
-    def of(cls, address: str, **headers: str) -> Request:
-        """A request whose query is not told, since it may hold a key."""
-        return cls(address, shown(address), tuple(headers.items()))
+    def of(cls, address: str, told: str | None = None) -> Request:
+        """A request whose query is not told, since it may hold a secret; each query has a key of its own."""
+        said = shown(address if told is None else told)
+        mark = hashlib.sha256((address if told is None else told).encode()).hexdigest()[:16]
+        return cls(address, said, f"{said} {mark}")
 
 
 class Answer(NamedTuple):

@@ -7,7 +7,6 @@ the length that it says, at more than a trickle.
 
 from __future__ import annotations
 
-import hashlib
 import re
 import shutil
 import threading
@@ -19,7 +18,8 @@ from typing import Any, Protocol, TypeVar
 from zembrel.errors import RefusedError, RemoteError, ResourceError
 from zembrel.measure import show_bytes
 from zembrel.reading import Stamp, changed
-from zembrel.web.asking import Answer, DeniedError, Manner, Request, asker_of, parts_of, traffic
+from zembrel.web.asking import Answer, DeniedError, Manner, Request, asker_of, parts_of
+from zembrel.web.traffic import traffic
 
 T = TypeVar("T")
 
@@ -47,8 +47,7 @@ class Remote:
         renew: Callable[[], Request] | None = None,
     ) -> None:  # fmt: skip
         self._request, self.file, self._store, self._renew = request, file, store, renew
-        self._own = hashlib.sha256((request.told if renew else request.address).encode()).hexdigest()[:16]
-        self._manner = manner or Manner()
+        self._key, self._manner = request.key, manner or Manner()  # another address of it has the same key
         self._pages: OrderedDict[int, bytes] = OrderedDict()
         self._lock = threading.Lock()
         self._mark: str | None = None  # by which a changed file is known
@@ -136,7 +135,7 @@ class Remote:
         return held
 
     def _name(self, page: int) -> str:
-        return f"{self._own} {self._mark} {self.size} {page}"
+        return f"{self._key} {self._mark} {self.size} {page}"
 
     def _hold(self, first: int, data: bytes) -> dict[int, bytes]:
         """Keep the pages from `first` that `data` holds."""

@@ -71,6 +71,7 @@ def make_app(island: Island) -> Any:
         Route("/stac/items/{stem}.json", _item(island)),
         Route("/blocks/index.geojson", _plain(lambda r: catalogues.block_index(island.blocks, _base(r)))),
         Route("/files/{name}", _files(island)),
+        Route("/download", _files(island)),
         Route(
             "/places", _plain(lambda r: catalogues.places_found(island.places, r.query_params.get("q", "")))
         ),
@@ -209,7 +210,7 @@ def _files(island: Island) -> Endpoint:
     held = {item.name: item for item in [*island.images, *island.blocks]}
 
     async def answer(request: Request) -> Response:
-        name = request.path_params["name"]
+        name = request.path_params.get("name") or request.query_params.get("file", "")
         if not re.fullmatch(r"[\w.-]+", name) or name not in held:
             return Response("no such file", 404)
         if (
