@@ -97,34 +97,7 @@ def pin(
 
 
 COMMANDS = {
-    "mosaic": Command(
-        mosaic,
-        "zembrel mosaic ortho/ --trim-collar --out island.tif",
-        ("keep_going",),
-        features=True,
-        points=True,
-        photos=True,
-        layered=True,
-    ),
-    "pin": Command(
-        pin,
-        "zembrel pin sketch.png --ties ties.csv --crs EPSG:32626 --out sketch.tif",
-        (
-            "longest",
-            "within",
-            "within_where",
-            "reach",
-            "mask",
-            "strict_crs",
-            "shift_grid",
-            "height_grid",
-            "epoch",
-            "z_unit",
-            "from_z_unit",
-            "keep_going",
-            "from_crs",
-            "force_crs",
-        ),
-    ),
-    "stack": Command(stack, "zembrel stack red.tif green.tif blue.tif --out rgb.tif", ("keep_going",)),
+    "mosaic": Command(mosaic, "zembrel mosaic ortho/ --trim-collar --out island.tif"),
+    "pin": Command(pin, "zembrel pin sketch.png --ties ties.csv --crs EPSG:32626 --out sketch.tif"),
+    "stack": Command(stack, "zembrel stack red.tif green.tif blue.tif --out rgb.tif"),
 }

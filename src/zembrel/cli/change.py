@@ -193,33 +193,11 @@ def fill(
 
 
 COMMANDS = {
-    "clip": Command(
-        clip,
-        "zembrel clip island.tif --within coast.geojson --out land.tif",
-        ("mask",),
-        features=True,
-        points=True,
-        photos=True,
-        layered=True,
-    ),
+    "clip": Command(clip, "zembrel clip island.tif --within coast.geojson --out land.tif"),
     "mask": Command(mask, "zembrel mask relief.tif --where 'value < 1' --out hills.tif"),
     "fill": Command(fill, "zembrel fill relief.tif --reach 50m --out closed.tif"),
-    "tile": Command(
-        tile,
-        "zembrel tile island.tif --size 2km --index sheets.gpkg --out sheets/",
-        ("mask", "keep_going"),
-        points=True,
-    ),
-    "resample": Command(resample, "zembrel resample dem/relief.tif --cell 50m --out coarse.tif", photos=True),
-    "reproject": Command(
-        reproject,
-        "zembrel reproject island.tif --crs EPSG:3857 --out web.tif",
-        features=True,
-        points=True,
-        photos=True,
-        layered=True,
-    ),
-    "convert": Command(
-        convert, "zembrel convert island.tif --out island.png", features=True, points=True, layered=True
-    ),
+    "tile": Command(tile, "zembrel tile island.tif --size 2km --index sheets.gpkg --out sheets/"),
+    "resample": Command(resample, "zembrel resample dem/relief.tif --cell 50m --out coarse.tif"),
+    "reproject": Command(reproject, "zembrel reproject island.tif --crs EPSG:3857 --out web.tif"),
+    "convert": Command(convert, "zembrel convert island.tif --out island.png"),
 }

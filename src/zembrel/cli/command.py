@@ -7,7 +7,7 @@ import inspect
 import shlex
 import sys
 import typing
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any
 
@@ -15,12 +15,13 @@ import typer
 from typer.core import TyperCommand
 
 from zembrel.cli import grammar, report
-from zembrel.cli.options import ALWAYS, FEATURES, HELD, LAYERED, NEEDED, OPTIONS, PHOTOS, POINTS, option
+from zembrel.cli.options import ALWAYS, HELD, OPTIONS, option
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.cli.style import WIDEST, heading
 from zembrel.cli.values import convert_here
 from zembrel.progress import listen
+from zembrel.verbs.heeded import UNHEEDED
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.record import told
 from zembrel.verbs.running import performed
@@ -81,24 +82,19 @@ class VerbCommand(TyperCommand):
 
 @dataclass(frozen=True)
 class Command:
-    """A verb's function, an example, and the shared options it does without."""
+    """A verb's function, an example, and what its INPUT is."""
 
     function: Callable[..., Any]
     example: str
-    without: tuple[str, ...] = ()
-    features: bool = False  # whether it takes features
-    points: bool = False  # whether it takes points
-    photos: bool = False  # whether it trims collars
-    layered: bool = False  # whether it writes features
     inputs: str = "INPUT is a file, a folder or a quoted pattern."
 
     def build(self, name: str) -> Any:
         """The Typer command. Each parameter that is an option group becomes its fields."""
-        parameters, groups = self._parameters()
+        parameters, groups = self._parameters(UNHEEDED[name])
 
         def call(**values: Any) -> int:
             always = {key: values.pop(key) for key in ALWAYS}
-            arguments = {key: self._gathered(kind, values) for key, kind in groups.items()}
+            arguments = {key: _gathered(kind, values) for key, kind in groups.items()}
             silent = always["quiet"] or always["json"]
             listen(None if silent else report.note)
             with shown_progress(name, always["progress"], silent) as tick:
@@ -127,7 +123,7 @@ class Command:
         made.own = frozenset(inspect.signature(self.function).parameters)  # type: ignore[attr-defined]
         return made
 
-    def _parameters(self) -> tuple[list[inspect.Parameter], dict[str, type]]:
+    def _parameters(self, unheeded: Sequence[str]) -> tuple[list[inspect.Parameter], dict[str, type]]:
         hints = typing.get_type_hints(self.function, include_extras=True)
         signature = inspect.signature(self.function).parameters
         groups = {name: hints[name] for name in signature if hints[name] in GROUPS}
@@ -135,52 +131,37 @@ class Command:
             _parameter(name, hints[name], p.default) for name, p in signature.items() if name not in groups
         ]
         for group in groups.values():
-            parameters += self._unfolded(group)
+            parameters += _unfolded(group, unheeded)
         parameters += [
             _parameter(name, Annotated[kind, info], _unset(name)) for name, (kind, info) in ALWAYS.items()
         ]
         return parameters, groups
 
-    def _gathered(self, group: type, values: dict[str, Any]) -> Any:
-        """The option group from its fields among `values`, which are taken out."""
-        names = [f.name for f in dataclasses.fields(group) if f.name in ("inputs", *OPTIONS)]
-        names = [name for name in names if name in values and not self._lacks(name)]
-        taken = {name: values.pop(name) for name in names}
-        if "inputs" in taken:
-            taken["inputs"] = taken["inputs"] or ()
-        return group(
-            **{name: tuple(value) if isinstance(value, list) else value for name, value in taken.items()}
-        )
 
-    def _lacks(self, option: str) -> bool:
-        kinds = (
-            (FEATURES, self.features),
-            (POINTS, self.points),
-            (PHOTOS, self.photos),
-            (LAYERED, self.layered),
-        )
-        taken = [name for names, takes in kinds if takes for name in names]
-        special = [name for names, _ in kinds for name in names]
-        if option in NEEDED and NEEDED[option] in self.without:
-            return True
-        if option == "keep_empty" and "compress" in self.without and not self.layered:
-            return True
-        return option in self.without or (option in special and option not in taken)
+def _gathered(group: type, values: dict[str, Any]) -> Any:
+    """The option group from its fields among `values`, which are taken out."""
+    names = [f.name for f in dataclasses.fields(group) if f.name in ("inputs", *OPTIONS) and f.name in values]
+    taken = {name: values.pop(name) for name in names}
+    if "inputs" in taken:
+        taken["inputs"] = taken["inputs"] or ()
+    return group(
+        **{name: tuple(value) if isinstance(value, list) else value for name, value in taken.items()}
+    )
 
-    def _unfolded(self, group: type) -> list[inspect.Parameter]:
-        types = typing.get_type_hints(group)
-        made = []
-        for field in dataclasses.fields(group):
-            if self._lacks(field.name):
-                continue
-            if field.name == "inputs":
-                info = typer.Argument(hidden=True)
-                made.append(_parameter("inputs", Annotated[list[str] | None, info], None))
-            elif field.name in OPTIONS:
-                kind = list[str] if field.name == "settings" else types[field.name]
-                default: Any = [] if field.name == "settings" else field.default
-                made.append(_parameter(field.name, Annotated[kind, option(field.name)], default))
-        return made
+
+def _unfolded(group: type, unheeded: Sequence[str]) -> list[inspect.Parameter]:
+    """A parameter for each option of a group that is heeded."""
+    types = typing.get_type_hints(group)
+    made = []
+    for field in dataclasses.fields(group):
+        if field.name == "inputs":
+            info = typer.Argument(hidden=True)
+            made.append(_parameter("inputs", Annotated[list[str] | None, info], None))
+        elif field.name in OPTIONS and field.name not in unheeded:
+            kind = list[str] if field.name == "settings" else types[field.name]
+            default: Any = [] if field.name == "settings" else field.default
+            made.append(_parameter(field.name, Annotated[kind, option(field.name)], default))
+    return made
 
 
 def _unset(name: str) -> Any:

@@ -177,10 +177,7 @@ COMMANDS = {
         "zembrel classify slope.tif --rule 'gentle: value < 5' --otherwise steep --out steepness.tif",
     ),
     "derive": Command(
-        derive,
-        'zembrel derive --let s=scene.tif --formula "(s.nir - s.red) / (s.nir + s.red)" --out ndx.tif',
+        derive, 'zembrel derive --let s=scene.tif --formula "(s.nir - s.red) / (s.nir + s.red)" --out ndx.tif'
     ),
-    "terrain": Command(
-        terrain, "zembrel terrain relief.tif --of slope --of aspect --out steepness.tif", ("trim_collar",)
-    ),
+    "terrain": Command(terrain, "zembrel terrain relief.tif --of slope --of aspect --out steepness.tif"),
 }

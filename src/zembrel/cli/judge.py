@@ -9,16 +9,6 @@ import typer
 from zembrel.cli.command import Command
 from zembrel.verbs.options import Inputs, Output
 
-_NOT_WRITTEN = (
-    "format", "type", "nodata", "flatten", "stored", "compress", "settings", "world_file", "dry_run",
-    "ceiling", "keep_going", "keep_empty",
-)  # fmt: skip
-_READ_ALONE = ("layer", "from_crs", "force_crs", "from_nodata", "from_layout", "bands")
-_BESIDE = (
-    "out", "format", "type", "nodata", "compress", "settings", "world_file", "dry_run", "ceiling",
-    "keep_going",
-)  # fmt: skip
-
 
 def compare(
     inputs: Inputs,
@@ -114,15 +104,9 @@ def check(
 
 
 COMMANDS = {
-    "compare": Command(
-        compare,
-        "zembrel compare landcover.tif again.tif --at-least share=1",
-        _BESIDE,
-    ),
+    "compare": Command(compare, "zembrel compare landcover.tif again.tif --at-least share=1"),
     "profile": Command(
-        profile,
-        "zembrel profile relief.tif degrees.tif --along corners --figure profile.png",
-        _BESIDE,
+        profile, "zembrel profile relief.tif degrees.tif --along corners --figure profile.png"
     ),
-    "check": Command(check, "zembrel check island.tif", (*_READ_ALONE, *_NOT_WRITTEN), layered=True),
+    "check": Command(check, "zembrel check island.tif"),
 }

@@ -9,21 +9,6 @@ import typer
 from zembrel.cli.command import Command
 from zembrel.verbs.options import Inputs, Output
 
-_WRITE_ONLY = (
-    "out", "format", "type", "nodata", "compress", "settings", "world_file", "dry_run", "ceiling",
-    "keep_going",
-)  # fmt: skip
-_LIGHT = (
-    "format",
-    "type",
-    "nodata",
-    "compress",
-    "settings",
-    "world_file",
-    "ceiling",
-    "keep_going",
-)
-
 
 def describe(
     inputs: Inputs,
@@ -93,37 +78,8 @@ def formats(
 
 
 COMMANDS = {
-    "describe": Command(
-        describe,
-        "zembrel describe ortho/m1.tif ortho/m4.tif --stats",
-        _WRITE_ONLY,
-        features=True,
-        points=True,
-    ),
-    "index": Command(
-        index,
-        "zembrel index ortho/ --out sheets.geojson",
-        (
-            "keep_empty",
-            "layer",
-            "from_nodata",
-            "from_layout",
-            "bands",
-            "condition",
-            "fields",
-            "classes",
-            "returns",
-            "memory",
-            "workers",
-            *_LIGHT,
-        ),
-        points=True,
-        layered=True,
-    ),
-    "label": Command(
-        label,
-        "zembrel label scan.tif --crs EPSG:32626 --nodata 0",
-        ("from_crs", "force_crs", "from_nodata", "from_layout", "bands", "layer", "nodata", *_LIGHT),
-    ),
+    "describe": Command(describe, "zembrel describe ortho/m1.tif ortho/m4.tif --stats"),
+    "index": Command(index, "zembrel index ortho/ --out sheets.geojson"),
+    "label": Command(label, "zembrel label scan.tif --crs EPSG:32626 --nodata 0"),
     "formats": Command(formats, "zembrel formats geotiff"),
 }

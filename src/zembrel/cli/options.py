@@ -144,9 +144,6 @@ HELD = {
         "help",
     ),
 }  # fmt: skip
-NEEDED = {"flatten": "compress", "stored": "compress"}  # options that mean something beside another alone
-# between two frames
-BETWEEN = ("strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit", "average_codes")
 
 
 def option(field: str) -> Any:
@@ -155,18 +152,6 @@ def option(field: str) -> Any:
     return typer.Option(*flags, metavar=value, help=text, show_default=False)
 
 
-FEATURES = ("condition", "fields", "repair", "skip_invalid")  # for verbs that take features
-POINTS = (
-    "condition",
-    "fields",
-    "classes",
-    "returns",
-    "columns",
-    "salvage",
-    "resolution",
-)  # for verbs that take points
-LAYERED = ("into",)  # for verbs that write features
-PHOTOS = ("trim_collar", "collar_tolerance")  # for verbs that take photos with collars
 ALWAYS: dict[str, Any] = {
     "json": (bool, typer.Option("--json", help="The receipt, or the error, as JSON on stdout.")),
     "quiet": (bool, typer.Option("-q", "--quiet", help="No receipt.")),

@@ -10,11 +10,6 @@ from zembrel.cli.command import Command
 from zembrel.cli.options import option
 from zembrel.verbs.options import Output, Where
 
-_NOT_HERE = (
-    "format", "type", "nodata", "compress", "settings", "world_file", "dry_run", "ceiling", "memory",
-    "workers", "keep_going",
-)  # fmt: skip
-
 
 def crs(
     action: Annotated[str, typer.Argument(hidden=True)] = "",
@@ -75,5 +70,5 @@ def coords(
 
 COMMANDS = {
     "crs": Command(crs, "zembrel crs find UTM zone 26N"),
-    "coords": Command(coords, "zembrel coords --from-crs EPSG:4326 --crs EPSG:32626 < points.csv", _NOT_HERE),
+    "coords": Command(coords, "zembrel coords --from-crs EPSG:4326 --crs EPSG:32626 < points.csv"),
 }

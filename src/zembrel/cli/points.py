@@ -9,9 +9,6 @@ import typer
 from zembrel.cli.command import Command
 from zembrel.verbs.options import Inputs, Output, Where
 
-_CELLS = ("layer", "from_nodata", "from_layout", "bands")
-_RASTERS = ("type", "nodata", "compress", "world_file")
-
 
 def thin(
     inputs: Inputs,
@@ -116,17 +113,7 @@ def grid(
 
 
 COMMANDS = {
-    "thin": Command(
-        thin,
-        "zembrel thin lidar/l2.laz --cell 2m --best lowest --out thin.laz",
-        _CELLS + _RASTERS,
-        points=True,
-    ),
-    "ground": Command(ground, "zembrel ground raw.las --out ground.laz", _CELLS + _RASTERS, points=True),
-    "grid": Command(
-        grid,
-        "zembrel grid lidar/ --classes 2 --surface tin --cell 1m --out terrain.tif",
-        ("longest", *_CELLS, "average_codes", "z_unit", "from_z_unit", "fields", "keep_going"),
-        points=True,
-    ),
+    "thin": Command(thin, "zembrel thin lidar/l2.laz --cell 2m --best lowest --out thin.laz"),
+    "ground": Command(ground, "zembrel ground raw.las --out ground.laz"),
+    "grid": Command(grid, "zembrel grid lidar/ --classes 2 --surface tin --cell 1m --out terrain.tif"),
 }

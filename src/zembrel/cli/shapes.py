@@ -7,13 +7,7 @@ from typing import Annotated, Any
 import typer
 
 from zembrel.cli.command import Command
-from zembrel.cli.options import BETWEEN
 from zembrel.verbs.options import Inputs, Output, Where
-
-_NOT_HERE = (
-    "inputs_from", "from_nodata", "from_layout", "bands", "within",
-    "within_where", "reach", "mask", "places", *BETWEEN, "keep_going",
-)  # fmt: skip
 
 
 def rasterize(
@@ -189,49 +183,17 @@ def tally(
     return verb.tally(inputs, where, output, verb.Tallying(zones, tuple(stat or ()), reach))
 
 
-_RASTER_ONLY = (
-    "format", "type", "nodata", "compress", "settings", "world_file", "ceiling", "keep_going",
-)  # fmt: skip
 COMMANDS = {
     "tally": Command(
         tally,
         "zembrel tally relief.tif --zones parcels.gpkg --stat mean --stat max --out parcels-height.gpkg",
-        ("within", "within_where", "reach", "mask", "places", *BETWEEN, "keep_going"),
-        features=True,
-        layered=True,
     ),
-    "centroids": Command(
-        centroids,
-        "zembrel centroids landcover.tif --out cells.parquet",
-        _RASTER_ONLY,
-        layered=True,
-    ),
-    "sample": Command(
-        sample,
-        "zembrel sample relief.tif landcover.tif --at places.geojson --out places.csv",
-        _RASTER_ONLY,
-        features=True,
-        layered=True,
-    ),
-    "trace": Command(
-        trace,
-        "zembrel trace paths.tif --background 0 --spurs 5 --out paths.gpkg",
-        _RASTER_ONLY,
-        layered=True,
-    ),
-    "contour": Command(
-        contour, "zembrel contour relief.tif --interval 20 --out lines.gpkg", _RASTER_ONLY, layered=True
-    ),
-    "polygonize": Command(
-        polygonize,
-        "zembrel polygonize landcover.tif --out landcover.gpkg",
-        _RASTER_ONLY,
-        layered=True,
-    ),
+    "centroids": Command(centroids, "zembrel centroids landcover.tif --out cells.parquet"),
+    "sample": Command(sample, "zembrel sample relief.tif landcover.tif --at places.geojson --out places.csv"),
+    "trace": Command(trace, "zembrel trace paths.tif --background 0 --spurs 5 --out paths.gpkg"),
+    "contour": Command(contour, "zembrel contour relief.tif --interval 20 --out lines.gpkg"),
+    "polygonize": Command(polygonize, "zembrel polygonize landcover.tif --out landcover.gpkg"),
     "rasterize": Command(
-        rasterize,
-        "zembrel rasterize coast.geojson --onto landcover.tif --value 1 --out land.tif",
-        _NOT_HERE,
-        features=True,
+        rasterize, "zembrel rasterize coast.geojson --onto landcover.tif --value 1 --out land.tif"
     ),
 }

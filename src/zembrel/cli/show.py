@@ -9,14 +9,8 @@ from typing import Annotated, Any
 import typer
 
 from zembrel.cli.command import Command
-from zembrel.cli.options import BETWEEN
 from zembrel.errors import UsageError, nearest_name
 from zembrel.verbs.options import Inputs, Output, Where
-
-_NOT_HERE = (
-    "onto", "cell", "mask", "format", "type", "nodata", "compress", "settings", "world_file",
-    *BETWEEN, "dry_run", "ceiling", "keep_going",
-)  # fmt: skip
 
 Ramp = Annotated[
     str | None,
@@ -174,12 +168,6 @@ def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
 
 
 COMMANDS = {
-    "draw": Command(
-        draw,
-        "zembrel draw dem/relief.tif --shade --out relief.png",
-        ("longest", *_NOT_HERE, "classes"),
-        features=True,
-        points=True,
-    ),
-    "paint": Command(paint, "zembrel paint relief.tif --shade --out relief-colours.tif", ("bands", "type")),
+    "draw": Command(draw, "zembrel draw dem/relief.tif --shade --out relief.png"),
+    "paint": Command(paint, "zembrel paint relief.tif --shade --out relief-colours.tif"),
 }

@@ -10,15 +10,6 @@ from zembrel.cli.bring import Method
 from zembrel.cli.command import Command
 from zembrel.verbs.options import Inputs, Output, Where
 
-_NOT_HERE = (
-    "out", "format", "type", "nodata", "flatten", "stored", "compress", "settings", "world_file", "into",
-    "dry_run", "ceiling", "memory", "workers", "keep_going", "keep_empty",
-)  # fmt: skip
-_OF_FILES = (
-    "inputs_from", "layer", "from_crs", "force_crs", "from_nodata", "from_layout", "trust_inputs", "into",
-    "keep_going",
-)  # fmt: skip
-
 
 def source(
     output: Output,
@@ -84,16 +75,11 @@ def fetch(
 
 COMMANDS = {
     "source": Command(
-        source,
-        "zembrel source add ortho 'https://tiles.example/{z}/{x}/{y}.jpg' --kind xyz --set zooms=0-19",
-        _NOT_HERE,
+        source, "zembrel source add ortho 'https://tiles.example/{z}/{x}/{y}.jpg' --kind xyz --set zooms=0-19"
     ),
     "fetch": Command(
         fetch,
         "zembrel fetch ortho --within circle:-24,46,1.5mi@EPSG:4326 --out ortho.tif",
-        _OF_FILES,
-        points=True,
-        photos=True,
         inputs="SOURCE is the name of one, or its file: see zembrel source list.",
     ),
 }

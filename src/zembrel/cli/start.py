@@ -10,11 +10,6 @@ import typer
 from zembrel.cli.command import Command
 from zembrel.verbs.options import Output
 
-_NOT_HERE = (
-    "format", "type", "nodata", "compress", "settings", "world_file",
-    "dry_run", "ceiling", "memory", "workers", "keep_going",
-)  # fmt: skip
-
 
 def demo(
     output: Output,
@@ -40,10 +35,6 @@ def warm(output: Output) -> Any:
 
 
 COMMANDS = {
-    "demo": Command(demo, "zembrel demo --out demo/", _NOT_HERE),
-    "warm": Command(
-        warm,
-        "zembrel warm --workers 2",
-        tuple(n for n in ("out", "replace", "into", *_NOT_HERE) if n != "workers"),
-    ),
+    "demo": Command(demo, "zembrel demo --out demo/"),
+    "warm": Command(warm, "zembrel warm --workers 2"),
 }

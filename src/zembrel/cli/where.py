@@ -7,13 +7,7 @@ from typing import Annotated, Any
 import typer
 
 from zembrel.cli.command import Command
-from zembrel.cli.options import BETWEEN
 from zembrel.verbs.options import Inputs, Output, Where
-
-_NOT_HERE = (
-    "layer", "from_nodata", "from_layout", "bands", "mask", "format", "type", "nodata", "compress",
-    "settings", "world_file", *BETWEEN, "ceiling", "memory", "workers", "keep_going",
-)  # fmt: skip
 
 
 def frame(
@@ -46,6 +40,5 @@ COMMANDS = {
     "frame": Command(
         frame,
         "zembrel frame --within square:-24,46,5km@EPSG:4326 --crs EPSG:32626 --cell 2m --out m.frame.toml",
-        _NOT_HERE,
-    )
+    ),
 }

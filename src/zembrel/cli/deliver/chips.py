@@ -8,12 +8,7 @@ import typer
 
 from zembrel.cli.command import Command
 from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
-from zembrel.cli.options import BETWEEN
 from zembrel.verbs.options import Inputs, Output, Where
-
-_NOT_HERE = (
-    "format", "type", "nodata", "compress", "settings", "world_file", "keep_going", "longest", *BETWEEN,
-)  # fmt: skip
 
 
 def chips(
@@ -55,8 +50,6 @@ def chips(
 
 COMMANDS = {
     "deliver chips": Command(
-        chips,
-        "zembrel deliver chips island.tif --labels landcover.tif --validation 0.2 --out chips/",
-        _NOT_HERE,
+        chips, "zembrel deliver chips island.tif --labels landcover.tif --validation 0.2 --out chips/"
     ),
 }

@@ -9,13 +9,7 @@ import typer
 from zembrel.cli.bring import Method
 from zembrel.cli.command import Command
 from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
-from zembrel.cli.options import BETWEEN
 from zembrel.verbs.options import Inputs, Output, Where
-
-_NOT_HERE = (
-    "onto", "cell", "longest", "format", "type", "nodata", "compress", "settings", "world_file", "mask",
-    "keep_going", *BETWEEN,
-)  # fmt: skip
 
 
 def heightmap(
@@ -77,10 +71,9 @@ def hgt(
     return verb.hgt(inputs, where, output, method, carry_of(carry_to, device))
 
 
-_DEGREES = tuple(name for name in _NOT_HERE if name not in ("cell", "mask"))
 COMMANDS = {
     "deliver heightmap": Command(
-        heightmap, "zembrel deliver heightmap relief.tif --overlay island.tif --out engine/", _NOT_HERE
+        heightmap, "zembrel deliver heightmap relief.tif --overlay island.tif --out engine/"
     ),
-    "deliver hgt": Command(hgt, "zembrel deliver hgt dem/ --cell 1arcsec --out cells/", (*_DEGREES, "crs")),
+    "deliver hgt": Command(hgt, "zembrel deliver hgt dem/ --cell 1arcsec --out cells/"),
 }

@@ -11,13 +11,8 @@ from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
 from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
-from zembrel.cli.options import BETWEEN
 from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded
 from zembrel.verbs.options import Inputs, Output, Where
-
-_NOT_HERE = (
-    "format", "type", "nodata", "compress", "settings", "world_file", "keep_going", "longest", *BETWEEN,
-)  # fmt: skip
 
 
 def film(
@@ -55,5 +50,5 @@ def film(
 
 
 COMMANDS = {
-    "deliver film": Command(film, "zembrel deliver film years/ --rate 2 --out island.mp4", _NOT_HERE),
+    "deliver film": Command(film, "zembrel deliver film years/ --rate 2 --out island.mp4"),
 }

@@ -11,14 +11,8 @@ from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
 from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
-from zembrel.cli.options import BETWEEN
 from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded, class_way
 from zembrel.verbs.options import Inputs, Output, Where
-
-_NOT_HERE = (
-    "onto", "crs", "cell", "longest", "format", "type", "nodata", "compress", "settings", "world_file",
-    "keep_going", "classes", *BETWEEN,
-)  # fmt: skip
 
 
 def globe(
@@ -86,7 +80,5 @@ def globe(
 
 
 COMMANDS = {
-    "deliver globe": Command(
-        globe, "zembrel deliver globe island.tif tracks.geojson --out island.kmz", _NOT_HERE, features=True
-    ),
+    "deliver globe": Command(globe, "zembrel deliver globe island.tif tracks.geojson --out island.kmz"),
 }

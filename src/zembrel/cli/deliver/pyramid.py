@@ -11,14 +11,8 @@ from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
 from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
-from zembrel.cli.options import BETWEEN
 from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded
 from zembrel.verbs.options import Inputs, Output, Where
-
-_NOT_HERE = (
-    "onto", "crs", "cell", "longest", "format", "type", "nodata", "compress", "settings", "world_file",
-    "keep_going", *BETWEEN,
-)  # fmt: skip
 
 
 def pyramid(
@@ -101,5 +95,5 @@ def pyramid(
 
 
 COMMANDS = {
-    "deliver pyramid": Command(pyramid, "zembrel deliver pyramid island.tif --out island.mbtiles", _NOT_HERE),
+    "deliver pyramid": Command(pyramid, "zembrel deliver pyramid island.tif --out island.mbtiles"),
 }
