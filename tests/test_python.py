@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import subprocess
 import sys
 from pathlib import Path
@@ -16,7 +17,7 @@ from rasters import frame, random_cells, raster, save
 from zembrel.cli.steps import VERBS
 from zembrel.errors import UsageError
 from zembrel.grid.pane import Pane
-from zembrel.verbs import calls
+from zembrel.verbs import typed
 
 
 @pytest.fixture
@@ -49,11 +50,23 @@ def test_every_verb_of_the_command_line_that_works_on_data_is_a_function() -> No
     }  # these ask or tell, and take no data
     otherwise = {"grid": "grid_points", "draw": "draw_picture"}
     otherwise |= {verb: verb.replace(" ", "_") for verb in VERBS if " " in verb}
-    assert set(calls.VERBS) == set(VERBS) - aside
-    for verb in calls.VERBS:
+    assert set(typed.VERBS) == set(VERBS) - aside
+    for verb in typed.VERBS:
         assert f"zembrel {verb} --help" in getattr(zembrel, otherwise.get(verb, verb)).__doc__
     with pytest.raises(AttributeError, match="no attribute 'clipp'"):
         zembrel.clipp  # noqa: B018
+
+
+@pytest.mark.parametrize("verb", typed.VERBS)
+def test_options_have_the_names_that_people_type(verb: str) -> None:
+    command = importlib.import_module(VERBS[verb].module).COMMANDS[verb].build(verb)
+    flags = {max((*p.opts, *p.secondary_opts), key=len).removeprefix("--no-") for p in command.params}
+    flags = {flag.removeprefix("--").replace("-", "_") for flag in flags}
+    assert set(typed.options_of(verb)) == flags - {"json", "quiet", "verbose", "progress", "help"}
+    for p in command.params:
+        option = typed.options_of(verb).get(max(p.opts, key=len).removeprefix("--").replace("-", "_"))
+        assert option is None or option.many == bool(p.multiple or p.nargs == -1), option
+        assert option is None or (option.kind == typed.FLAG) == bool(getattr(p, "is_flag", False)), option
 
 
 def test_a_verb_without_a_place_gives_a_raster_and_writes_nothing(here: Path) -> None:
@@ -105,7 +118,7 @@ def test_an_unknown_option_is_named_with_the_near_miss(here: Path, option: str) 
         zembrel.clip("in/0.tif", **{option: "x"})
 
 
-@pytest.mark.parametrize("option", [{"classes": "2"}, {"condition": "a = 1"}, {"fields": ("a",)}])
+@pytest.mark.parametrize("option", [{"classes": "2"}, {"where": "a = 1"}, {"fields": ("a",)}])
 def test_options_of_other_kinds_are_refused_for_a_raster_in_memory(
     here: Path, option: dict[str, Any]
 ) -> None:
@@ -127,5 +140,5 @@ def test_rasters_in_memory_have_names_of_their_own(here: Path) -> None:
     )
     zembrel.convert("zones.csv", out="zones.gpkg", from_crs="EPSG:32626")
     lazy = zembrel.clip("in/0.tif", within="730000,5099700,730300,5100000")
-    receipt = zembrel.tally(lazy, zones="zones.gpkg", stats=("mean",), out="t.csv")
+    receipt = zembrel.tally(lazy, zones="zones.gpkg", stat=("mean",), out="t.csv")
     assert receipt.facts["inputs"] == ["raster1.tif"] and receipt.facts["zones"] == 1

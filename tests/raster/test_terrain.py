@@ -74,7 +74,7 @@ def test_a_plane_is_exact_to_its_edges_and_beside_voids(
 def test_degrees_are_metres_on_the_ellipsoid_row_by_row(latitude: float) -> None:
     where = Frame(by_code(4326), Affine(-24.0, latitude + 0.2, 0.01, -0.01), SIDE, SIDE)
     source = surface(lambda lon, lat: 3000 * (lon + 24) + 5000 * (lat - latitude), where)
-    got = made(source, "slope", way="percent").cells[0]
+    got = made(source, "slope", in_="percent").cells[0]
     e2 = WGS_84.e2 if hasattr(WGS_84, "e2") else 0.0066943799901413165
     lat = np.radians(latitude + 0.2 - 0.01 * (np.arange(SIDE) + 0.5))
     w = np.sqrt(1 - e2 * np.sin(lat) ** 2)
@@ -90,7 +90,7 @@ def test_a_map_that_stretches_lengths_shows_true_slopes() -> None:
     source = surface(lambda x, y: 0.5 * (x + 2_670_000), where)
     lat = math.radians(46.98)
     stretch = 1 / math.cos(lat) * math.sqrt(1 - 0.00669438 * math.sin(lat) ** 2)
-    got = made(source, "slope", way="ratio").cells[0]
+    got = made(source, "slope", in_="ratio").cells[0]
     np.testing.assert_allclose(got, 0.5 * stretch, rtol=2e-3)
 
 
@@ -112,7 +112,7 @@ def test_a_hill_is_right_to_the_bias_of_the_stencil() -> None:
         where = frame(int(2000 / cell), int(2000 / cell), cell)
         cols, rows = np.meshgrid(np.arange(where.columns), np.arange(where.rows))
         x, y = where.centres(cols.astype(float), rows.astype(float))
-        gap = made(surface(gauss, where), "slope", way="ratio").cells[0] - slope_of(x, y)
+        gap = made(surface(gauss, where), "slope", in_="ratio").cells[0] - slope_of(x, y)
         errors.append(float(np.abs(gap[2:-2, 2:-2]).max()))
     assert errors[0] < 10.0**2 * (1 / 6 + 1 / 4) * 2 * HILL / WIDE**3
     assert errors[0] / errors[1] == pytest.approx(4, rel=0.02)
@@ -121,7 +121,7 @@ def test_a_hill_is_right_to_the_bias_of_the_stencil() -> None:
 def test_a_cone_falls_alike_on_all_sides() -> None:
     where = frame(201, 201)
     source = surface(lambda x, y: 1000 - 0.4 * np.hypot(x - 731_005, y - 5_098_995), where)
-    block = made(source, "slope", "aspect", way="ratio")
+    block = made(source, "slope", "aspect", in_="ratio")
     cols, rows = np.meshgrid(np.arange(201) - 100, 100 - np.arange(201))
     far = np.hypot(cols, rows) > 20
     np.testing.assert_allclose(block.cells[0][far], 0.4, rtol=1e-3)
@@ -174,7 +174,7 @@ def test_unevenness_and_position_are_those_of_plain_windows() -> None:
 def test_a_wall_throws_a_shadow_as_long_as_the_sun_is_low(azimuth: float) -> None:
     heights = np.zeros((121, 121), np.float32)
     heights[60, 60] = 200.0
-    view = call("terrain", raster(heights, unit="m"), of=("hillshade",), suns=(f"{azimuth},30",), cast=True)
+    view = call("terrain", raster(heights, unit="m"), of=("hillshade",), sun=(f"{azimuth},30",), cast=True)
     light = view.cells(view.frame.pane).cells[0]  # type: ignore[union-attr]
     down, across = np.cos(math.radians(azimuth)), -np.sin(math.radians(azimuth))
     long = 200 / math.tan(math.radians(30)) / 10 / max(abs(down), abs(across)) * max(abs(down), abs(across))
@@ -191,7 +191,7 @@ def test_no_border_of_blocks_shows_and_no_night_is_lit() -> None:
         lambda x, y: 40 * np.sin(x / 60) * np.cos(y / 45) + 0.1 * (x - 730_000), where, holed(where)
     )
     names = ("slope", "aspect", "hillshade", "curvature", "position", "roughness")
-    view = call("terrain", source, of=names, reach="6", suns=("100,15", "200,40"), cast=True, true_north=True)
+    view = call("terrain", source, of=names, reach="6", sun=("100,15", "200,40"), cast=True, true_north=True)
     whole = view.cells(where.pane)  # type: ignore[union-attr]
     for pane in [*where.pane.blocks(17, 23), Pane(3, 5, 4, 6)]:
         part, (rows, columns) = view.cells(pane), pane.within(where.pane)  # type: ignore[union-attr]
@@ -199,7 +199,7 @@ def test_no_border_of_blocks_shows_and_no_night_is_lit() -> None:
             known = part.valid_of(band)
             np.testing.assert_array_equal(known, whole.valid_of(band)[rows, columns])
             np.testing.assert_array_equal(part.cells[band][known], whole.cells[band][rows, columns][known])
-    night = made(source, "hillshade", at="2027-06-21T01:00Z")
+    night = made(source, "hillshade", sun_at="2027-06-21T01:00Z")
     assert not night.cells.any()
 
 
@@ -214,11 +214,11 @@ def test_true_north_is_that_of_the_meridians() -> None:
 
 
 @pytest.mark.parametrize("options, word", [
-    ({}, "nothing to make"), ({"of": ("slop",)}, "--of slop"), ({"of": ("slope",), "way": "grads"}, "--in grads"),
+    ({}, "nothing to make"), ({"of": ("slop",)}, "--of slop"), ({"of": ("slope",), "in": "grads"}, "--in grads"),
     ({"of": ("slope",), "cast": True}, "--cast says nothing"), ({"of": ("position",)}, "no reach"),
-    ({"of": ("position",), "reach": "0.1m"}, "--reach 0.1m"), ({"of": ("hillshade",), "suns": ("315",)}, "--sun 315"),
-    ({"of": ("hillshade",), "at": "2027-06-21"}, "--sun-at 2027-06-21"), ({"of": ("hillshade",), "hours": "6-20"}, "no day"),
-    ({"of": ("hillshade",), "at": "2027-06-21", "hours": "20-6"}, "--hours 20-6"),
+    ({"of": ("position",), "reach": "0.1m"}, "--reach 0.1m"), ({"of": ("hillshade",), "sun": ("315",)}, "--sun 315"),
+    ({"of": ("hillshade",), "sun_at": "2027-06-21"}, "--sun-at 2027-06-21"), ({"of": ("hillshade",), "hours": "6-20"}, "no day"),
+    ({"of": ("hillshade",), "sun_at": "2027-06-21", "hours": "20-6"}, "--hours 20-6"),
     ({"of": ("curvature:steep",)}, "--of curvature:steep"), ({"of": ("slope",), "z_unit": "furlong"}, "furlong"),
 ])  # fmt: skip
 def test_what_makes_no_sense_is_said(options: dict[str, Any], word: str) -> None:

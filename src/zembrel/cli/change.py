@@ -150,9 +150,19 @@ def convert(
     """Another format or cell type. What would lose values is refused unless you say how."""
     from zembrel.verbs import convert as verb
 
-    heights = Where(z_unit=z_unit, from_z_unit=from_z_unit)
     values = verb.Values(
-        stretch, rounded, clamp, rgb, palette, dither, scaled, unscaled, heights, each_band, resume
+        stretch,
+        rounded,
+        clamp,
+        rgb,
+        palette,
+        dither,
+        scaled,
+        unscaled,
+        z_unit,
+        from_z_unit,
+        each_band,
+        resume,
     )
     return verb.convert(inputs, output, values)
 

@@ -94,7 +94,7 @@ class Command:
 
         def call(**values: Any) -> int:
             always = {key: values.pop(key) for key in ALWAYS}
-            arguments = {key: _gathered(kind, values) for key, kind in groups.items()}
+            arguments = {key: _gathered(kind, values, UNHEEDED[name]) for key, kind in groups.items()}
             silent = always["quiet"] or always["json"]
             listen(None if silent else report.note)
             with shown_progress(name, always["progress"], silent) as tick:
@@ -138,10 +138,10 @@ class Command:
         return parameters, groups
 
 
-def _gathered(group: type, values: dict[str, Any]) -> Any:
+def _gathered(group: type, values: dict[str, Any], unheeded: Sequence[str]) -> Any:
     """The option group from its fields among `values`, which are taken out."""
-    names = [f.name for f in dataclasses.fields(group) if f.name in ("inputs", *OPTIONS) and f.name in values]
-    taken = {name: values.pop(name) for name in names}
+    heeded = [f.name for f in dataclasses.fields(group) if f.name not in unheeded]
+    taken = {name: values.pop(name) for name in heeded if name in ("inputs", *OPTIONS) and name in values}
     if "inputs" in taken:
         taken["inputs"] = taken["inputs"] or ()
     return group(

@@ -58,14 +58,16 @@ def ground(
         float,
         typer.Option("--near", metavar="METRES", help="How far from the ground found its points may lie."),
     ] = 0.25,
+    pit: Annotated[
+        float, typer.Option("--pit", metavar="METRES", help="So far below all around it a point is a fault.")
+    ] = 1.5,
 ) -> Any:
     """Find ground points by morphology: the lowest points, opened with ever wider windows. They become
-    class 2;
-    what was class 2 and is none becomes class 1, noise stays noise."""
+    class 2; what was class 2 and is none becomes class 1, noise stays noise."""
     from zembrel.points.morphology import Filtering
     from zembrel.verbs.points import ground as verb
 
-    return verb.ground(inputs, output, Filtering(cell, window, slope, step, near=near))
+    return verb.ground(inputs, output, Filtering(cell, window, slope, step, near, pit))
 
 
 def grid(

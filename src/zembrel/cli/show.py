@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
-from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from zembrel.cli.command import Command
-from zembrel.errors import UsageError, nearest_name
 from zembrel.verbs.options import Inputs, Output, Where
 
 Ramp = Annotated[
@@ -23,6 +20,8 @@ RampEnds = Annotated[
     str | None,
     typer.Option("--limits", metavar="LO,HI", help="Ends of the ramp: 0,900 or 2%,98%; all if not said."),
 ]
+LIGHT = "315,45"
+Light = Annotated[str, typer.Option("--sun", metavar="AZ,ALT", help="Where light comes from, in degrees.")]
 Shaded = Annotated[bool, typer.Option("--shade", help="Shade by the slope towards the north-west.")]
 
 
@@ -95,39 +94,15 @@ def draw(
 ) -> Any:
     """A picture of rasters side by side, of features, or of features over a raster: with ramp or legend, a
     scale bar, north, and the CRS and extent along its edges."""
-    from zembrel.draw.colouring import Look
-    from zembrel.draw.picture import UNITS
-    from zembrel.draw.shapes import ShapeLook
-    from zembrel.formats.legendfile import read_legend
     from zembrel.verbs import draw as verb
+    from zembrel.verbs.drawing import Drawing
     from zembrel.verbs.mapextras import MapExtras
-    from zembrel.verbs.points.draw import PointLook
 
-    across, high = _pair(size, "x", "--size 1280x800", int)
-    ends = _pair(limits, ",", "--limits 0,900", float) if limits else None
-    entries = read_legend(Path(legend)) if legend else None
-    if classes[:1].isdigit():  # of points
-        inputs, classes = dataclasses.replace(inputs, classes=classes), "quantile"
-    way, count = class_way(classes)
-    shapes = ShapeLook(field, way, count, ramp, entries)
-    if units is not None and units not in UNITS:
-        raise UsageError(
-            f"--units {units}", "it is the unit of a second scale bar", nearest_name(units, UNITS)
-        )
-    look = Look(ramp, entries, ends, shade, title, width=across, height=high, units=units)
-    points = PointLook(by, section, width)
     extras = MapExtras(grid, contours, tuple(inset or ()), tuple(detail or ()), attribution, halves, terminal)
-    return verb.draw(inputs, where, output, look=look, shapes=shapes, points=points, extras=extras)
-
-
-def class_way(classes: str) -> tuple[str, int]:
-    """How numbers come into classes, and into how many: `natural:6`. Raises UsageError."""
-    way, _, count = classes.partition(":")
-    if count and not (count.isdigit() and 1 <= int(count) <= 20):
-        raise UsageError(
-            f"--classes {classes}", "1 to 20 classes can be told apart", "write --classes natural:5"
-        )
-    return way, int(count or 5)
+    drawing = Drawing(
+        ramp, legend, limits, shade, title, field, classes, by, section, width, size, units, extras
+    )
+    return verb.draw(inputs, where, output, drawing)
 
 
 def paint(
@@ -137,34 +112,12 @@ def paint(
     legend: ClassColours = None,
     limits: RampEnds = None,
     shade: Annotated[bool, typer.Option("--shade", help="Shade by the slope towards the sun.")] = False,
-    sun: Annotated[
-        str, typer.Option("--sun", metavar="AZ,ALT", help="Where light comes from, in degrees.")
-    ] = "315,45",
+    sun: Light = LIGHT,
 ) -> Any:
     """Cells to georeferenced colours, by a ramp or their legend, shaded if asked."""
-    from zembrel.formats.legendfile import read_legend
-    from zembrel.geodesy.sun import Sun
     from zembrel.verbs import paint as verb
 
-    azimuth, altitude = _pair(sun, ",", "--sun 315,45", float)
-    if not 0 < altitude <= 90:
-        raise UsageError(
-            f"a sun {altitude:g} degrees high", "it stands above the horizon", "write --sun 315,45"
-        )
-    classes = read_legend(Path(legend)) if legend else None
-    return verb.paint(inputs, output, verb.Brush(ramp, classes, limits, shade, Sun(azimuth, altitude)))
-
-
-def _pair(text: str, sign: str, example: str, kind: Any) -> Any:
-    try:
-        one, other = (kind(part) for part in text.split(sign))
-    except ValueError as exc:
-        raise UsageError(f"{text!r} is not a pair of numbers", "two are needed", f"write {example}") from exc
-    if kind is int and not (200 <= one <= 20_000 and 200 <= other <= 20_000):
-        raise UsageError(
-            f"a picture of {text} pixels", "200 to 20,000 on each side are drawn", f"write {example}"
-        )
-    return one, other
+    return verb.paint(inputs, output, verb.Brush(ramp, legend, limits, shade, sun))
 
 
 COMMANDS = {

@@ -18,22 +18,21 @@ from zembrel.scipypart import scipy
 
 Surface = npt.NDArray[np.float32]  # (rows, columns), NaN where nothing is known
 _GROWTH = 2.0  # of the windows
+_MOST_STEP = 4.0  # metres
 _PIT = 5  # cells along the window in which pits are found
 
 
 @dataclass(frozen=True)
 class Filtering:
     """Sizes in metres. window: the widest thing that is no ground; slope: rise of the ground per metre;
-    step: what counts as ground above the opening at first, and at most; near: how far above the ground
-    found its
-    points may lie; pit: how far below all around a point is no ground.
+    step: what counts as ground above the opening at first; near: how far above the ground found its points
+    may lie; pit: how far below all around a point is no ground.
     """
 
     cell: float = 1.0
     window: float = 40.0
     slope: float = 0.6
     step: float = 0.4
-    most: float = 4.0
     near: float = 0.25
     pit: float = 1.5
 
@@ -66,7 +65,7 @@ def ground_surface(lowest: Surface, filtering: Filtering) -> Surface:
     opened = surface
     for width in filtering.windows:
         opened = ndimage.grey_opening(opened, size=(width, width), mode="nearest")
-        rise = min(filtering.step + filtering.slope * (width - before) * filtering.cell, filtering.most)
+        rise = min(filtering.step + filtering.slope * (width - before) * filtering.cell, _MOST_STEP)
         ground &= surface - opened <= rise
         before = width
     return _between(surface, ground)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -39,7 +39,7 @@ class Values:
     """What may happen to values.
 
     `stretch` (`LO,HI` in values or per cent), `rounded` and `clamp` let them into a narrower type, `rgb`
-    makes colours of a palette, `heights` names another unit.
+    makes colours of a palette, `z_unit` names another unit of heights.
     """
 
     stretch: str | None = None
@@ -50,7 +50,8 @@ class Values:
     dither: str = "diffusion"
     scaled: str | None = None  # a step or auto: whole numbers with a stored scale and offset
     unscaled: bool = False
-    heights: Where = field(default_factory=Where)
+    z_unit: str | None = None
+    from_z_unit: str | None = None
     each_band: bool = False  # a file for each
     resume: bool = False  # of points: keep results that stand already
 
@@ -61,7 +62,9 @@ def convert(inputs: Inputs, output: Output, values: Values) -> Receipt:
     A type that cannot hold the values is refused, with the count of cells concerned, unless `values`
     says how.
     """
-    return by_kind("convert", inputs, values.heights, output, values)
+    return by_kind(
+        "convert", inputs, Where(z_unit=values.z_unit, from_z_unit=values.from_z_unit), output, values
+    )
 
 
 def of_rasters(given: Given, where: Where, output: Output, values: Values) -> Receipt:

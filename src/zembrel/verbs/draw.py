@@ -26,6 +26,7 @@ from zembrel.handles import size_on_disk
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.drawing import USUAL, Drawing
 from zembrel.verbs.endings import PICTURES, check_ending
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, identified, of_one_kind
@@ -43,27 +44,20 @@ _MARGIN = 0.03  # of the extent of features, around them
 _ACROSS = 1000  # cells that the ground of features counts as
 
 
-def draw(
-    inputs: Inputs,
-    where: Where,
-    output: Output,
-    *,
-    look: Look,
-    shapes: ShapeLook,
-    points: PointLook | None = None,
-    extras: MapExtras | None = None,
-) -> Receipt:
+def draw(inputs: Inputs, where: Where, output: Output, drawing: Drawing = USUAL) -> Receipt:
     """Rasters side by side, each with its ramp or legend; or features, or these over one raster; or points; a
     scale bar, north, CRS and extent.
 
     Raises UsageError for inputs that make no picture together, or an ending that is no picture's.
     """
-    extras = extras or MapExtras()
+    look, shapes, points, extras = drawing.look, drawing.shapes, drawing.points, drawing.extras
+    if drawing.of_points:
+        inputs = replace(inputs, classes=drawing.classes)
     found = identified(inputs, output, (RASTERS, FEATURES, POINTS))
     pointed = any(dataset.kind == POINTS for dataset in found)
     _check_extras(extras, output, pointed)
     if pointed:
-        return of_points.draw(of_one_kind(found, inputs), where, output, look, points or PointLook())
+        return of_points.draw(of_one_kind(found, inputs), where, output, look, points)
     features = [dataset.origin for dataset in found if dataset.kind == FEATURES]
     rasters = [dataset.origin for dataset in found if dataset.kind == RASTERS]
     paths = [dataset.origin.name for dataset in found]
@@ -90,14 +84,9 @@ def draw(
                 shown = draw_map(ground, layers, staged, look, title)
         staging.publish()
     counts = (fact("features", features=sum(len(layer.table) for layer in layers)),) if layers else ()
-    return Receipt(
-        "draw",
-        tuple(paths),
-        output.out,
-        frame=frame,
-        chose=distinct((*chose, *shown, *counts)),
-        results=(Result(output.path, size_on_disk(output.path), seconds=output.seconds),),
-    )
+    result = Result(output.path, size_on_disk(output.path), seconds=output.seconds)
+    said = distinct((*chose, *shown, *counts))
+    return Receipt("draw", tuple(paths), output.out, frame=frame, chose=said, results=(result,))
 
 
 def _check_extras(extras: MapExtras, output: Output, pointed: bool) -> None:

@@ -42,12 +42,17 @@ HANDLERS: dict[tuple[str, str], Handler] = {
     ("reproject", FEATURES): Handler("features.change.reproject"),
     ("reproject", POINTS): Handler("points.change.reproject"),
     ("convert", RASTERS): Handler(
-        "convert.of_rasters", "stretch rounded clamp rgb palette dither scaled unscaled heights each_band"
+        "convert.of_rasters",
+        "stretch rounded clamp rgb palette dither scaled unscaled z_unit from_z_unit each_band",
     ),
     ("convert", FEATURES): Handler("features.change.convert"),
     ("convert", POINTS): Handler("points.change.convert", "resume"),
 }
-_FLAGS = {"rounded": "round", "heights": "z-unit"}  # options that are typed by another name than they have
+_FLAGS = {
+    "rounded": "round",
+    "span": "range",
+    "way": "in",
+}  # options that are typed by another name than they have
 
 
 def kinds_of(verb: str) -> list[str]:

@@ -46,6 +46,9 @@ class MapExtras:
         return bool(self.contours is not None or self.inset or self.detail or self.halves or self.terminal)
 
 
+NO_EXTRAS = MapExtras()
+
+
 def extras_of(asked: MapExtras, frame: Frame, view: Raster | None, where: Where) -> Extras:
     """What is asked for, on a map of `frame`, and on the raster there if there is one.
 

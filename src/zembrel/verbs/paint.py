@@ -11,12 +11,12 @@ from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
 from zembrel.engine.limits import Limits
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, fact
+from zembrel.formats.legendfile import read_legend
 from zembrel.geodesy.sun import Sun
 from zembrel.grid.extent import ground
 from zembrel.measure import LENGTHS
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Raster
-from zembrel.raster.relief import NORTH_WEST
 from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.ramp import RampPainted
@@ -25,6 +25,7 @@ from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.intake import take
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.phrases import number_pair
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.stretch import ends_of
 from zembrel.verbs.write import Written, write
@@ -34,13 +35,31 @@ _COLOURS = 1024
 
 @dataclass(frozen=True)
 class Brush:
-    """Colours: a ramp's name or a legend; limits `LO,HI` in values or per cent; shade by a sun."""
+    """Colours: a ramp's name or a legend's file; limits `LO,HI` in values or per cent; shade by a
+    sun `AZIMUTH,ALTITUDE`."""
 
     ramp: str | None = None
-    legend: Legend | None = None
+    legend: str | None = None
     limits: str | None = None
     shade: bool = False
-    sun: Sun = NORTH_WEST
+    sun: str = "315,45"
+
+    @property
+    def entries(self) -> Legend | None:
+        """The legend, read. Raises InputError."""
+        return read_legend(Path(self.legend)) if self.legend is not None else None
+
+    @property
+    def light(self) -> Sun:
+        """Where light comes from. Raises UsageError."""
+        azimuth, altitude = number_pair(self.sun, ",", "--sun 315,45", float)
+        if not 0 < altitude <= 90:
+            why = "it stands above the horizon"
+            raise UsageError(f"a sun {altitude:g} degrees high", why, "write --sun 315,45")
+        return Sun(azimuth, altitude)
+
+
+NO_BRUSH = Brush()
 
 
 def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
@@ -50,6 +69,7 @@ def paint(inputs: Inputs, output: Output, brush: Brush) -> Receipt:
     Raises UsageError for a ramp that is not there, or a legend for cells that are no codes.
     """
     check_ramp(brush.ramp)
+    brush.entries, brush.light  # noqa: B018 before anything starts
     layers, unopened = opened(take(inputs, output), output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
@@ -71,7 +91,7 @@ def painted_cells(
                 "classes are whole numbers",
                 "use --ramp, or convert --round",
             )
-        view = Relabelled(view, (replace(band, legend=brush.legend),))
+        view = Relabelled(view, (replace(band, legend=brush.entries),))
     if view.bands[0].legend is not None and brush.ramp is None:
         return expand_palette(view), [fact("legend_colours")]
     ramp = brush.ramp or default_ramp(band)
@@ -84,5 +104,6 @@ def painted_cells(
         scale = float(metres) * (band.scale or 1.0)
         cell = view.frame.cell[0] * per_x / scale, view.frame.cell[1] * per_y / scale
     chose = [fact("ramp", ramp=ramp), fact("value_range", low=low, high=high)]
-    chose += [fact("shaded", azimuth=brush.sun.azimuth, altitude=brush.sun.altitude)] if cell else []
-    return RampPainted(view, table, low, high, cell, brush.sun), chose
+    sun = brush.light
+    chose += [fact("shaded", azimuth=sun.azimuth, altitude=sun.altitude)] if cell else []
+    return RampPainted(view, table, low, high, cell, sun), chose

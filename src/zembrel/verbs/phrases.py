@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TypeVar
 
+from zembrel.errors import UsageError
 from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
 from zembrel.measure import show_number
 from zembrel.verbs.receipt import FeatureTotals
 
+Number = TypeVar("Number", int, float)
 _PLURALS = {
     "Point": "points", "MultiPoint": "multipoints", "LineString": "lines", "MultiLineString": "multilines",
     "LinearRing": "rings", "Polygon": "polygons", "MultiPolygon": "multipolygons",
@@ -72,3 +75,12 @@ def show_bounds(frame: Frame) -> str:
         f"{side} {show_number(round(value, digits))}"
         for side, value in zip("WSEN", frame.bounds, strict=True)
     )
+
+
+def number_pair(text: str, sign: str, example: str, kind: Callable[[str], Number]) -> tuple[Number, Number]:
+    """The two numbers of `text`, with `sign` between them. Raises UsageError."""
+    try:
+        one, other = (kind(part) for part in text.split(sign))
+    except ValueError as exc:
+        raise UsageError(f"{text!r} is not a pair of numbers", "two are needed", f"write {example}") from exc
+    return one, other

@@ -52,7 +52,7 @@ class Tallying:
     """What is summed up where: in polygons, in reach of lines and points, or else in cells of a frame."""
 
     zones: str | None = None
-    stats: tuple[str, ...] = ()
+    stat: tuple[str, ...] = ()
     reach: str | None = None
 
 
@@ -61,7 +61,7 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
 
     Raises UsageError for statistics that do not go with the inputs.
     """
-    stats = parse_stats(tallying.stats)
+    stats = parse_stats(tallying.stat)
     given = take(inputs, output, (RASTERS, FEATURES))
     if tallying.zones is None:
         if given.kind != FEATURES:

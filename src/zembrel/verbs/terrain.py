@@ -50,14 +50,14 @@ _WIDEST = 1_024  # cells of a reach
 class Surface:
     """What to make of heights: names, and how each is meant.
 
-    way: of slopes, in WAYS; suns: `AZIMUTH,ALTITUDE` each; at: a time; hours: `6-20`, of the day `at`; flat:
+    way: of slopes, in WAYS; sun: `AZIMUTH,ALTITUDE` each; sun_at: a time; hours: `6-20`, of that day; flat:
     the aspect of level cells; reach: of `position`.
     """
 
     of: tuple[str, ...] = ()
     way: str = "degrees"
-    suns: tuple[str, ...] = ()
-    at: str | None = None
+    sun: tuple[str, ...] = ()
+    sun_at: str | None = None
     hours: str | None = None
     cast: bool = False
     flat: float | None = None
@@ -96,7 +96,7 @@ def _check(surface: Surface) -> None:
         raise UsageError(f"--in {surface.way}", "slopes have three units", nearest_name(surface.way, WAYS))
     light = "hillshade" in surface.of
     for option, given, of in (
-        ("--sun", surface.suns, light), ("--sun-at", surface.at, light), ("--cast", surface.cast, light),
+        ("--sun", surface.sun, light), ("--sun-at", surface.sun_at, light), ("--cast", surface.cast, light),
         ("--reach", surface.reach, "position" in surface.of), ("--hours", surface.hours, light),
         ("--flat", surface.flat is not None, "aspect" in surface.of),
         ("--true-north", surface.true_north, light or "aspect" in surface.of),
@@ -106,9 +106,9 @@ def _check(surface: Surface) -> None:
             raise UsageError(
                 f"{option} says nothing here", "nothing that is made depends on it", "leave it out"
             )
-    if surface.suns and surface.at:
+    if surface.sun and surface.sun_at:
         raise UsageError("--sun excludes --sun-at", "each says where the sun is", "leave one out")
-    if surface.hours and not surface.at:
+    if surface.hours and not surface.sun_at:
         raise UsageError("--hours has no day", "the sun's place depends on it", "add --sun-at 2027-06-21")
     if "position" in surface.of and not surface.reach:
         raise UsageError(
@@ -206,8 +206,8 @@ def _lights(
     """Light by the sun or suns that are asked for. scales: of the ground, in units of the heights."""
     frame = heights.frame
     turn = TrueNorth(frame).middle()
-    suns, chose = suns_of(surface.suns, surface.at, surface.hours, frame)
-    if surface.true_north or surface.at:
+    suns, chose = suns_of(surface.sun, surface.sun_at, surface.hours, frame)
+    if surface.true_north or surface.sun_at:
         suns = {
             name: tuple(s._replace(azimuth=(s.azimuth + turn) % 360) for s in held)
             for name, held in suns.items()

@@ -69,7 +69,7 @@ _OF_RASTERS: list[tuple[str, str, dict[str, Any]]] = [
 _OF_ONE_BAND: list[tuple[str, str, dict[str, Any]]] = [
     ("contour", "o.geojson", {"interval": 9.0, "smooth": True}),
     ("contour", "o.geojson", {"interval": 9.0, "filled": True}),
-    ("polygonize", "o.geojson", {"min_cells": 4, "smooth": True, "rounded": True}),
+    ("polygonize", "o.geojson", {"min_cells": 4, "smooth": True, "round": True}),
     ("trace", "o.geojson", {"spurs": 2}), ("sample", "o.csv", {"at": "places.geojson", "method": "cubic"}),
     ("tally", "o.csv", {"zones": "wood.geojson", "stats": ("mean", "median")}),
 ]  # fmt: skip

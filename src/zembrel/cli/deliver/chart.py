@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -11,7 +10,7 @@ from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
 from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
-from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded
+from zembrel.cli.show import LIGHT, ClassColours, Light, Ramp, RampEnds, Shaded
 from zembrel.verbs.options import Inputs, Output, Where
 
 
@@ -40,17 +39,17 @@ def chart(
     legend: ClassColours = None,
     limits: RampEnds = None,
     shade: Shaded = False,
+    sun: Light = LIGHT,
     stretch: Stretch = None,
     carry_to: CarryTo = None,
     device: DeviceName = None,
 ) -> Any:
     """Raster nautical charts (.kap) in Mercator: at most 127 colours, reference points and polynomials both
     ways. All inputs are one chart.kap; into a folder/ each is a chart, with a catalogue of them."""
-    from zembrel.formats.legendfile import read_legend
     from zembrel.verbs.deliver import chart as verb
     from zembrel.verbs.paint import Brush
 
-    brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
+    brush = Brush(ramp, legend, limits, shade, sun)
     charting = verb.Charting(scale, colours, dither, panels, title, number, edition, method, brush, stretch)
     return verb.chart(inputs, where, output, charting, carry_of(carry_to, device))
 

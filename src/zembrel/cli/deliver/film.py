@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -11,7 +10,7 @@ from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
 from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
-from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded
+from zembrel.cli.show import LIGHT, ClassColours, Light, Ramp, RampEnds, Shaded
 from zembrel.verbs.options import Inputs, Output, Where
 
 
@@ -34,17 +33,17 @@ def film(
     legend: ClassColours = None,
     limits: RampEnds = None,
     shade: Shaded = False,
+    sun: Light = LIGHT,
     stretch: Stretch = None,
     carry_to: CarryTo = None,
     device: DeviceName = None,
 ) -> Any:
     """A film of dated images, or of the bands of one raster: .mp4 (needs zembrel[film]), .gif or .webp. Dates
     are in the names of files or bands; all pictures have one size and one range of values."""
-    from zembrel.formats.legendfile import read_legend
     from zembrel.verbs.deliver import film as verb
     from zembrel.verbs.paint import Brush
 
-    brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
+    brush = Brush(ramp, legend, limits, shade, sun)
     filming = verb.Filming(size, rate, most, fade, missing, stamp, method, brush, stretch)
     return verb.film(inputs, where, output, filming, carry_of(carry_to, device))
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -11,7 +10,7 @@ from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
 from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
-from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded, class_way
+from zembrel.cli.show import LIGHT, ClassColours, Light, Ramp, RampEnds, Shaded
 from zembrel.verbs.options import Inputs, Output, Where
 
 
@@ -50,6 +49,7 @@ def globe(
     legend: ClassColours = None,
     limits: RampEnds = None,
     shade: Shaded = False,
+    sun: Light = LIGHT,
     stretch: Stretch = None,
     title: Annotated[str | None, typer.Option("--title", metavar="TEXT", help="Its name.")] = None,
     field: Annotated[
@@ -64,17 +64,13 @@ def globe(
 ) -> Any:
     """A KMZ for virtual globes: pictures at full resolution as a tree of linked regions, features with their
     colours and values over them, and a key."""
-    from zembrel.draw.shapes import ShapeLook
-    from zembrel.formats.legendfile import read_legend
     from zembrel.verbs.deliver import globe as verb
     from zembrel.verbs.paint import Brush
 
-    brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
-    way, count = class_way(classes)
-    shapes = ShapeLook(field, way, count, ramp, brush.legend)
+    brush = Brush(ramp, legend, limits, shade, sun)
     look = verb.GlobeLook(
         each, levels, clear, tolerance, opacity, order, visible, key, quality, method, brush, stretch, title,
-        shapes,
+        field, classes,
     )  # fmt: skip
     return verb.globe(inputs, where, output, look, carry_of(carry_to, device))
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -11,7 +10,7 @@ from zembrel.cli.bring import Method
 from zembrel.cli.change import Stretch
 from zembrel.cli.command import Command
 from zembrel.cli.deliver.devices import CarryTo, DeviceName, carry_of
-from zembrel.cli.show import ClassColours, Ramp, RampEnds, Shaded
+from zembrel.cli.show import LIGHT, ClassColours, Light, Ramp, RampEnds, Shaded
 from zembrel.verbs.options import Inputs, Output, Where
 
 
@@ -50,6 +49,7 @@ def pyramid(
     legend: ClassColours = None,
     limits: RampEnds = None,
     shade: Shaded = False,
+    sun: Light = LIGHT,
     stretch: Stretch = None,
     title: Annotated[
         str | None, typer.Option("--title", metavar="TEXT", help="What the pack calls itself.")
@@ -82,11 +82,10 @@ def pyramid(
 ) -> Any:
     """Tiles of many zooms for phones, controllers and web maps: a folder/, .zip, .mbtiles, .gpkg or .pmtiles.
     The finest tiles are resampled once from the source, all others made of the four below them."""
-    from zembrel.formats.legendfile import read_legend
     from zembrel.verbs.deliver import pyramid as verb
     from zembrel.verbs.paint import Brush
 
-    brush = Brush(ramp, read_legend(Path(legend)) if legend else None, limits, shade)
+    brush = Brush(ramp, legend, limits, shade, sun)
     packing = verb.Packing(
         zooms, tiling, tile_cells, tile_format, quality, rows, method, brush, stretch, title,
         attribution or "", heights, viewer, tuple(beside or ()), resume,

@@ -6,7 +6,7 @@ import csv
 import io
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -43,7 +43,7 @@ from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.paint import Brush
+from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import decide, masked
@@ -71,7 +71,7 @@ class Charting:
     number: str | None = None
     edition: str = "1"
     method: str = "auto"
-    brush: Brush = field(default_factory=Brush)
+    brush: Brush = NO_BRUSH
     stretch: str | None = None
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -32,7 +32,7 @@ from zembrel.verbs.endings import check_ending
 from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.paint import Brush
+from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.stretch import WHOLE, ends_of_all
 from zembrel.verbs.target import Target, brought, decide, masked
@@ -56,7 +56,7 @@ class Filming:
     missing: str = "hold"
     stamp: bool = True
     method: str = "auto"
-    brush: Brush = field(default_factory=Brush)
+    brush: Brush = NO_BRUSH
     stretch: str | None = None
 
 
@@ -195,7 +195,7 @@ def _shared_range(rasters: Sequence[Raster], output: Output, filming: Filming) -
         len(colours_of(rasters[0]).bands) == 1 and rasters[0].bands[0].legend is None and brush.legend is None
     )
     asked = brush.limits if stretch is None else stretch
-    ramped = values and (brush != Brush() or rasters[0].bands[0].type != "uint8") and stretch is None
+    ramped = values and (brush != NO_BRUSH or rasters[0].bands[0].type != "uint8") and stretch is None
     if not ramped and stretch is None:
         return brush, None
     plain = [unscaled(colours_of(raster)) for raster in rasters]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import shapely
@@ -18,7 +18,7 @@ from zembrel.deliver.quadtree import TileTask, block_steps, tiles_of
 from zembrel.draw.key import ClassKey, RampKey, key_of, key_picture
 from zembrel.draw.picture import ShapeLayer
 from zembrel.draw.ramps import check_ramp
-from zembrel.draw.shapes import ShapeLook, coloured
+from zembrel.draw.shapes import coloured
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.plan import check_room, free_at
 from zembrel.errors import InputError, RefusedError, ResourceError, UsageError
@@ -35,6 +35,7 @@ from zembrel.raster.views.palette import expand_palette
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import PackCells, as_colours
 from zembrel.verbs.draw import layers_with
+from zembrel.verbs.drawing import shape_look
 from zembrel.verbs.endings import check_ending
 from zembrel.verbs.features.change import clipped
 from zembrel.verbs.features.opening import open_table
@@ -43,7 +44,7 @@ from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import Layer, given_layers, open_layer
 from zembrel.verbs.opacity import colour_named
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.paint import Brush
+from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.target import decide, masked
 
@@ -71,10 +72,11 @@ class GlobeLook:
     key: bool = True
     quality: int = 85
     method: str = "auto"
-    brush: Brush = field(default_factory=Brush)
+    brush: Brush = NO_BRUSH
     stretch: str | None = None
     title: str | None = None
-    shapes: ShapeLook = field(default_factory=ShapeLook)
+    field: str | None = None
+    classes: str = "quantile"
 
 
 class _Picture(NamedTuple):
@@ -129,7 +131,8 @@ def _packed(inputs: Inputs, where: Where, output: Output, look: GlobeLook) -> Re
     tables = [(name, table) for name, table in tables if len(table)]
     if not (pictures or tables):
         raise InputError("there is nothing to show", "no feature has a place in the area", "check --within")
-    shapes = [_shapes(layer, n) for n, layer in enumerate(layers_with(tables, look.shapes))]
+    shown = shape_look(look.field, look.classes, look.brush.ramp, look.brush.entries)
+    shapes = [_shapes(layer, n) for n, layer in enumerate(layers_with(tables, shown))]
     made, checks = _written(pictures, shapes, output, look)
     return replace(receipt, checks=checks, results=(made,), seconds=output.seconds)
 

@@ -14,7 +14,7 @@ from zembrel.raster.model import Raster, has_alpha, is_photo, shared_type
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.paint import Brush, painted_cells
+from zembrel.verbs.paint import NO_BRUSH, Brush, painted_cells
 from zembrel.verbs.stretch import WHOLE, ends_of_all, stretched
 
 _WITH_OPACITY, _GREY_HEIGHT = 4, 2  # bytes of a cell at most
@@ -62,7 +62,7 @@ def as_colours(view: Raster, brush: Brush, ends: str | None, spread: Raster, lim
     spread: whose values span the ramp where nobody says it. Raises InputError for bands that are no colours,
     RefusedError for photos of more than 8 bits that are not stretched.
     """
-    painted = brush != Brush()
+    painted = brush != NO_BRUSH
     count = len(view.bands) - has_alpha(view.bands)
     if painted or (count == 1 and ends is None and not _is_grey(view)):
         return _painted(view, brush, spread, limits)

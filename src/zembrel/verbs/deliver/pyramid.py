@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel.deliver.devices.rules import PackTraits
@@ -35,7 +35,7 @@ from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.paint import Brush
+from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.resuming import fingerprint
 from zembrel.verbs.target import decide, masked
@@ -49,12 +49,12 @@ class Packing:
 
     zooms: str | None = None
     tiling: str = "WebMercatorQuad"
-    cells: int = 256
+    tile_cells: int = 256
     tile_format: str = "auto"
     quality: int = 85
     rows: str = "top"
     method: str = "auto"
-    brush: Brush = field(default_factory=Brush)
+    brush: Brush = NO_BRUSH
     stretch: str | None = None
     title: str | None = None
     attribution: str = ""
@@ -89,12 +89,12 @@ def _packed(sort: str, inputs: Inputs, where: Where, output: Output, packing: Pa
     target = decide(layers, replace(where, crs=f"EPSG:{tiling.code}"))
     zooms, chose = _zooms(target.frame, tiling, packing)
     tiles = tiling.range_of(target.frame.bounds, zooms[-1])
-    final = replace(target, frame=tiling.frame_of(tiles, packing.cells))
+    final = replace(target, frame=tiling.frame_of(tiles, packing.tile_cells))
     view, said = joined(layers, final, packing.method)
     held = _held(masked(view, final.cover() if where.mask else None), layers, where, output, packing)
     number, size = _room(tiles, zooms, held, output, packing)
     facts = _told(layers, output, packing, held, zooms, target.frame)
-    shape = fact("zooms", lowest=zooms[0], highest=zooms[-1], tiling=tiling.name, cells=packing.cells)
+    shape = fact("zooms", lowest=zooms[0], highest=zooms[-1], tiling=tiling.name, cells=packing.tile_cells)
     paths = tuple(layer.path for layer in layers)
     receipt = Receipt(
         "deliver pyramid", paths, output.out, planned=output.dry_run, touched=paths, frame=target.frame,
@@ -105,8 +105,8 @@ def _packed(sort: str, inputs: Inputs, where: Where, output: Output, packing: Pa
         planned = Result(output.path, bytes_at_most=size, count=number, what="tiles", free=room)
         return DeliveredPack(replace(receipt, results=(planned,)), PackTraits(sort))
     picture = held.picture(packing.tile_format, packing.quality)
-    steps = block_steps(packing.cells, len(zooms))
-    task = TileTask(held.view, tiles, packing.cells, steps, picture, "mode" if held.codes else "mean")
+    steps = block_steps(packing.tile_cells, len(zooms))
+    task = TileTask(held.view, tiles, packing.tile_cells, steps, picture, "mode" if held.codes else "mean")
     keeper = None
     if packing.resume:
         keeper = kept(task, output.path, fingerprint(given, where, output, packing.of_blocks))
@@ -115,7 +115,7 @@ def _packed(sort: str, inputs: Inputs, where: Where, output: Output, packing: Pa
     if keeper is not None:
         keeper.remove()
     products = {"viewer": Path(packing.viewer)} if packing.viewer else {}
-    traits = PackTraits(sort, (zooms[0], zooms[-1]), packing.cells, formats)
+    traits = PackTraits(sort, (zooms[0], zooms[-1]), packing.tile_cells, formats)
     done = replace(receipt, checks=tuple(found), results=(made,), products=products, seconds=output.seconds)
     return DeliveredPack(done, traits)
 
@@ -133,7 +133,7 @@ def _told(
     heights = held.heights.facts | {"unit": layers[0].raster.bands[0].unit or "m"} if held.heights else {}
     return PackFacts(
         packing.title or named.stem, tiling_called(packing.tiling), zooms[0], zooms[-1],
-        carried_bounds(frame, by_code(4326)), packing.cells, attribution=packing.attribution,
+        carried_bounds(frame, by_code(4326)), packing.tile_cells, attribution=packing.attribution,
         elevation=heights,
     )  # fmt: skip
 
@@ -153,7 +153,7 @@ def _room(
 ) -> tuple[int, int]:
     """Tiles and bytes at most. Raises RefusedError past the ceiling, with the zooms that would fit."""
     counts = [tiles.coarser(step).tiles for step in range(len(zooms))][::-1]
-    each = packing.cells**2 * held.cell_bytes + _HEAD
+    each = packing.tile_cells**2 * held.cell_bytes + _HEAD
     fitting = [zoom for n, zoom in enumerate(zooms, 1) if sum(counts[:n]) * each <= output.ceiling_bytes]
     fits = f"--zooms {zooms[0]}-{fitting[-1]}" if fitting else ""
     number, size = sum(counts), sum(counts) * each
@@ -185,9 +185,9 @@ def _checked(output: Output, where: Where, packing: Packing) -> tuple[str, Tilin
 
 def _check_words(packing: Packing) -> None:
     """Raises UsageError for options that mean nothing, or exclude each other."""
-    if packing.cells not in (256, 512):
+    if packing.tile_cells not in (256, 512):
         raise UsageError(
-            f"--tile-cells {packing.cells}", "tiles have 256 or 512 cells", "leave it out for 256"
+            f"--tile-cells {packing.tile_cells}", "tiles have 256 or 512 cells", "leave it out for 256"
         )
     for option, value, known in (
         ("--tile-format", packing.tile_format, FORMATS), ("--rows", packing.rows, ("top", "bottom")),
@@ -198,7 +198,7 @@ def _check_words(packing: Packing) -> None:
     if packing.heights and packing.tile_format not in ("auto", "png"):
         what = f"--heights in {packing.tile_format} tiles"
         raise UsageError(what, "such a format changes them", "leave --tile-format out")
-    ways = (packing.heights is not None, packing.brush != Brush(), packing.stretch is not None)
+    ways = (packing.heights is not None, packing.brush != NO_BRUSH, packing.stretch is not None)
     if sum(ways) > 1:
         what = "--heights, --stretch and a ramp or legend exclude each other"
         raise UsageError(what, "tiles hold one or the other", "give one of them")
@@ -235,7 +235,7 @@ def _zooms(frame: Frame, tiling: Tiling, packing: Packing) -> tuple[list[int], l
     """The zooms asked for, else from that of the native cells to the one that holds all in a tile."""
     native = min(frame.cell)
     if packing.zooms is None:
-        highest = tiling.fitting(native, packing.cells)
+        highest = tiling.fitting(native, packing.tile_cells)
         lowest = next((z for z in range(highest, 0, -1) if tiling.range_of(frame.bounds, z).tiles == 1), 0)
     else:
         first, dash, last = packing.zooms.partition("-")
@@ -244,7 +244,7 @@ def _zooms(frame: Frame, tiling: Tiling, packing: Packing) -> tuple[list[int], l
             why = f"two zooms of 0 to {FINEST} are needed, the lower first"
             raise UsageError(f"--zooms {packing.zooms}", why, "write --zooms 8-14")
         lowest, highest = map(int, ends)
-    cell = tiling.tile_span(highest) / packing.cells
+    cell = tiling.tile_span(highest) / packing.tile_cells
     said = [fact("cells_of_zoom", zoom=highest, cell=cell, native=native)]
     return list(range(lowest, highest + 1)), said
 

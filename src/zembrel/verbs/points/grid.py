@@ -57,7 +57,7 @@ class Gridding:
     fill: how large voids may be that are closed; spikes: how far a point may stand out from those around it.
     """
 
-    stats: tuple[str, ...] = ()
+    stat: tuple[str, ...] = ()
     surface: str | None = None
     products: str | None = None
     fill: str | None = None
@@ -99,7 +99,7 @@ def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Re
 def _check(gridding: Gridding) -> None:
     if (gridding.fill or "").startswith("-"):
         raise UsageError(f"--fill {gridding.fill}", "a void has a size", "give 0 or more")
-    ways = [way for way in (gridding.stats, gridding.surface, gridding.products) if way]
+    ways = [way for way in (gridding.stat, gridding.surface, gridding.products) if way]
     if len(ways) > 1:
         raise UsageError(
             "several ways to make cells", "a file is made in one", "give --stat, --surface or --products"
@@ -172,7 +172,7 @@ class _Job:
     def view(self) -> Raster:
         """The raster that is asked for."""
         g = self.gridding
-        wanted = tuple(parse_statistic(text) for text in g.stats) or (PointStatistic("mean"),)
+        wanted = tuple(parse_statistic(text) for text in g.stat) or (PointStatistic("mean"),)
         if g.products or g.surface:
             return self._surface()
         values = sorted({w.value for w in wanted if w.stat not in ("count", "density")})

@@ -1,0 +1,92 @@
+"""How a picture is asked for: options as they are typed, and the looks they mean."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from zembrel.draw.colouring import Look
+from zembrel.draw.picture import UNITS
+from zembrel.draw.shapes import ShapeLook
+from zembrel.errors import UsageError, nearest_name
+from zembrel.formats.legendfile import read_legend
+from zembrel.raster.legend import Legend
+from zembrel.verbs.mapextras import NO_EXTRAS, MapExtras
+from zembrel.verbs.phrases import number_pair
+from zembrel.verbs.points.draw import PointLook
+
+_SMALLEST, _LARGEST = 200, 20_000  # pixels of a side
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """What a picture looks like, each option as it is typed.
+
+    limits: `LO,HI`; classes: `natural:6` of a field of numbers, or of points which; size: `1280x800`;
+    section: `X1,Y1,X2,Y2` of points; extras: what else stands on a map.
+    """
+
+    ramp: str | None = None
+    legend: str | None = None
+    limits: str | None = None
+    shade: bool = False
+    title: str | None = None
+    field: str | None = None
+    classes: str = "quantile"
+    by: str = "height"
+    section: str | None = None
+    width: str | None = None
+    size: str = "1280x800"
+    units: str | None = None
+    extras: MapExtras = NO_EXTRAS
+
+    @property
+    def look(self) -> Look:
+        """How rasters are shown. Raises UsageError or InputError."""
+        across, high = number_pair(self.size, "x", "--size 1280x800", int)
+        if not all(_SMALLEST <= side <= _LARGEST for side in (across, high)):
+            raise UsageError(
+                f"a picture of {self.size} pixels",
+                "200 to 20,000 on each side are drawn",
+                "write --size 1280x800",
+            )
+        if self.units is not None and self.units not in UNITS:
+            why = "it is the unit of a second scale bar"
+            raise UsageError(f"--units {self.units}", why, nearest_name(self.units, UNITS))
+        ends = number_pair(self.limits, ",", "--limits 0,900", float) if self.limits else None
+        return Look(self.ramp, self._entries, ends, self.shade, self.title, width=across, height=high,
+                    units=self.units)  # fmt: skip
+
+    @property
+    def shapes(self) -> ShapeLook:
+        """How features are shown. Raises UsageError or InputError."""
+        return shape_look(
+            self.field, "quantile" if self.of_points else self.classes, self.ramp, self._entries
+        )
+
+    @property
+    def points(self) -> PointLook:
+        """How points are shown."""
+        return PointLook(self.by, self.section, self.width)
+
+    @property
+    def of_points(self) -> bool:
+        """Whether `classes` are those of points."""
+        return self.classes[:1].isdigit()
+
+    @property
+    def _entries(self) -> Legend | None:
+        return read_legend(Path(self.legend)) if self.legend else None
+
+
+USUAL = Drawing()
+
+
+def shape_look(field: str | None, classes: str, ramp: str | None, legend: Legend | None) -> ShapeLook:
+    """Features coloured by a field, its numbers in classes such as `natural:6`. Raises UsageError."""
+    way, _, count = classes.partition(":")
+    if count and not (count.isdigit() and 1 <= int(count) <= 20):
+        raise UsageError(
+            f"--classes {classes}", "1 to 20 classes can be told apart", "write --classes natural:5"
+        )
+    return ShapeLook(field, way, int(count or 5), ramp, legend)
