@@ -17,6 +17,7 @@ from rasters import frame, random_cells, raster, save
 from zembrel.cli.steps import VERBS
 from zembrel.errors import UsageError
 from zembrel.grid.pane import Pane
+from zembrel.jobs.signature import FLAG
 from zembrel.verbs import typed
 
 
@@ -66,7 +67,7 @@ def test_options_have_the_names_that_people_type(verb: str) -> None:
     for p in command.params:
         option = typed.options_of(verb).get(max(p.opts, key=len).removeprefix("--").replace("-", "_"))
         assert option is None or option.many == bool(p.multiple or p.nargs == -1), option
-        assert option is None or (option.kind == typed.FLAG) == bool(getattr(p, "is_flag", False)), option
+        assert option is None or (option.kind == FLAG) == bool(getattr(p, "is_flag", False)), option
 
 
 def test_a_verb_without_a_place_gives_a_raster_and_writes_nothing(here: Path) -> None:

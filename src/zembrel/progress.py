@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import NamedTuple
+from collections.abc import Callable, Mapping
+from typing import Any, NamedTuple
 
 
 class Progress(NamedTuple):
-    """How far a run is: blocks and cells finished, of how many."""
+    """How far a run is: blocks and cells finished, of how many; of a job, of which step, and steps done."""
 
     blocks: int
     all_blocks: int
     cells: int
     all_cells: int
+    step: str = ""
+    steps: int = 0
+    all_steps: int = 0
 
 
 Tick = Callable[[Progress], None]
 
 
 _listeners: list[Callable[[str], None]] = []
+_followers: list[Callable[[Mapping[str, Any]], None]] = []
 _said: set[str] = set()
 
 
@@ -33,6 +37,17 @@ def tell(notice: str) -> None:
         _said.add(notice)
         for listener in _listeners:
             listener(notice)
+
+
+def follow(follower: Callable[[Mapping[str, Any]], None] | None) -> None:
+    """Have `follower` told of each step of a job as it ends; None for nobody."""
+    _followers[:] = [follower] if follower is not None else []
+
+
+def step_ended(facts: Mapping[str, Any]) -> None:
+    """Say what became of a step, to whoever follows."""
+    for follower in _followers:
+        follower(facts)
 
 
 def no_tick(progress: Progress) -> None:

@@ -1,5 +1,5 @@
 """What a run has read, by the identity of the files: nothing of it may be written onto, and it stays as it
-is to the end. And by which ways between coordinate reference systems.
+is to the end. By which ways between coordinate reference systems; and what it has put in its place.
 
 Whoever opens a file for reading says so here, whatever option named the file; whoever puts a result in
 its place asks here first. Outside a run nothing is kept.
@@ -11,8 +11,9 @@ import os
 import stat
 import threading
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
@@ -54,17 +55,29 @@ class Move(NamedTuple):
     how: str
 
 
+@dataclass
+class _Run:
+    """What is kept of a run: how deep runs are nested, files by identity and by path, results, and ways."""
+
+    runs: int = 0
+    aside: int = 0
+    read: dict[Identity, Path] = field(default_factory=dict)
+    stamps: dict[Path, Stamp] = field(default_factory=dict)
+    passed: dict[Path, None] = field(default_factory=dict)
+    moves: dict[Move, None] = field(default_factory=dict)
+    written: dict[Path, None] = field(default_factory=dict)
+    next_look: float = 0.0
+    trusted: bool = False
+    offline: bool = False
+
+
 class Readings:
     """The files read in the present run."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._runs = self._aside = 0
-        self._read: dict[Identity, Path] = {}
-        self._stamps: dict[Path, Stamp] = {}
-        self._next_look, self._trusted, self.offline = 0.0, False, False
-        self._passed: dict[Path, None] = {}
-        self._moves: dict[Move, None] = {}
+        self._now = _Run()
+        self.before_writing: Callable[[Sequence[Path]], None] | None = None
 
     @contextmanager
     def run(self) -> Iterator[None]:
@@ -73,125 +86,160 @@ class Readings:
         Raises InputError at the end if a file was changed meanwhile.
         """
         with self._lock:
-            self._runs += 1
+            self._now.runs += 1
         try:
             yield
-            if self._runs == 1:
+            if self._now.runs == 1:
                 self._look()
         finally:
             with self._lock:
-                self._runs -= 1
-                if not self._runs:
-                    for kept in (self._read, self._stamps, self._passed, self._moves):
-                        kept.clear()
-                    self._next_look, self._trusted, self.offline = 0.0, False, False
+                self._now.runs -= 1
+                if not self._now.runs:
+                    self._now = _Run()
+
+    @contextmanager
+    def apart(self) -> Iterator[None]:
+        """A run within a run, but one of its own: what it reads and writes is nothing to the outer one."""
+        outer = self._now
+        self._now = _Run(trusted=outer.trusted, offline=outer.offline)
+        try:
+            with self.run():
+                yield
+        finally:
+            self._now = outer
 
     @contextmanager
     def aside(self) -> Iterator[None]:
         """Keep nothing of what is read inside: results that stand already are looked at, not read."""
-        self._aside += 1
+        self._now.aside += 1
         try:
             yield
         finally:
-            self._aside -= 1
+            self._now.aside -= 1
 
     def trust(self, trusted: bool) -> None:
         """Whether the inputs of this run may be larger than what a stranger's may be."""
-        self._trusted = self._trusted or trusted
+        self._now.trusted = self._now.trusted or trusted
 
     def stay_offline(self, offline: bool) -> None:
         """Whether this run may ask nothing of the web."""
-        self.offline = self.offline or offline
+        self._now.offline = self._now.offline or offline
 
     @property
     def trusted(self) -> bool:
-        return self._trusted
+        """Whether inputs may be larger than what a stranger's may be."""
+        return self._now.trusted
+
+    @property
+    def offline(self) -> bool:
+        """Whether nothing may be asked of the web."""
+        return self._now.offline
 
     def most(self, limit: int) -> int:
         """A limit against files that are made to do harm; hardly any for inputs that are trusted."""
-        return _ENDLESS if self._trusted else limit
+        return _ENDLESS if self._now.trusted else limit
 
     def note(self, path: Path) -> Path:
         """`path`, which is about to be read."""
-        if self._runs and not self._aside and (facts := _facts(path)) is not None:
+        if self._now.runs and not self._now.aside and (facts := _facts(path)) is not None:
             with self._lock:
-                if self._read.setdefault(_identity(facts), path) == path and stat.S_ISREG(facts.st_mode):
-                    self._stamps.setdefault(path, stamp(facts))
+                if self._now.read.setdefault(_identity(facts), path) == path and stat.S_ISREG(facts.st_mode):
+                    self._now.stamps.setdefault(path, stamp(facts))
         return path
 
     def watch(self, path: Path) -> None:
         """One of the files of a store, which is about to be read."""
         if (
-            self._runs
-            and not self._aside
-            and path not in self._stamps
+            self._now.runs
+            and not self._now.aside
+            and path not in self._now.stamps
             and (facts := _facts(path)) is not None
         ):
             with self._lock:
-                self._stamps.setdefault(path, stamp(facts))
+                self._now.stamps.setdefault(path, stamp(facts))
 
     def check_unchanged(self) -> None:
         """Raise InputError if a file has changed since it was first read. Of many results not each one asks
         the system anew: looking takes a twentieth of the time at most, and the end of the run looks again.
         """
         with self._lock:
-            due = time.monotonic() >= self._next_look
+            due = time.monotonic() >= self._now.next_look
         if due:
             self._look()
 
     def _look(self) -> None:
         begun = time.monotonic()
         with self._lock:
-            stamps = list(self._stamps.items())
+            stamps = list(self._now.stamps.items())
         for path, then in stamps:
             facts = _facts(path)
             if facts is not None and stamp(facts) != then:
                 raise changed(path)
         now = time.monotonic()
-        self._next_look = now + _REST * (now - begun)
+        self._now.next_look = now + _REST * (now - begun)
+
+    def write(self, finals: Sequence[Path]) -> None:
+        """Results are about to be put in their places. Raises what whoever watches over them raises."""
+        if self.before_writing is not None:
+            self.before_writing(finals)
+        if self._now.runs:
+            with self._lock:
+                self._now.written.update(dict.fromkeys(finals))
 
     def mended(self, path: Path) -> None:
         """The file at `path` is about to be changed by this run itself, since that is the task."""
         facts = _facts(path)
         with self._lock:
-            named = self._read.get(_identity(facts)) if facts is not None else None
+            named = self._now.read.get(_identity(facts)) if facts is not None else None
             if named is not None:
-                self._stamps.pop(named, None)
+                self._now.stamps.pop(named, None)
 
     def pass_over(self, paths: Iterable[Path]) -> None:
         """Files of a folder that were not taken, since others in it are what the verb is about."""
         with self._lock:
-            self._passed.update(dict.fromkeys(paths))
+            self._now.passed.update(dict.fromkeys(paths))
 
     def move(self, source: str, target: str, how: str) -> None:
         """Coordinates are brought from one CRS to another in this way."""
-        if self._runs:
+        if self._now.runs:
             with self._lock:
-                self._moves.setdefault(Move(source, target, how))
+                self._now.moves.setdefault(Move(source, target, how))
 
     @property
     def moves(self) -> list[Move]:
         """The ways between CRSs so far, each once."""
         with self._lock:
-            return list(self._moves)
+            return list(self._now.moves)
+
+    @property
+    def written(self) -> list[Path]:
+        """The results so far, files and folders, in the order in which they were put in their places."""
+        with self._lock:
+            return list(self._now.written)
 
     @property
     def passed(self) -> list[Path]:
-        return list(self._passed)
+        return list(self._now.passed)
+
+    @property
+    def stamps(self) -> dict[Path, Stamp]:
+        """What was read so far, as it was when it was first looked at."""
+        with self._lock:
+            return dict(self._now.stamps)
 
     @property
     def files(self) -> list[Path]:
         """What was read so far, each once, in the order of the first time."""
         with self._lock:
-            return list(self._read.values())
+            return list(self._now.read.values())
 
     def refuse(self, final: Path) -> None:
         """Raise RefusedError if `final` is a file, or a folder that holds one, that this run reads."""
-        facts = _facts(final) if self._runs else None
+        facts = _facts(final) if self._now.runs else None
         if facts is None:
             return
         with self._lock:
-            read = self._read.get(_identity(facts)) or (self._inside(final) if final.is_dir() else None)
+            read = self._now.read.get(_identity(facts)) or (self._inside(final) if final.is_dir() else None)
         if read is not None:
             same = "" if read == final else f": it is read as {read}"
             raise RefusedError(
@@ -202,7 +250,7 @@ class Readings:
 
     def _inside(self, folder: Path) -> Path | None:
         whole = folder.resolve()
-        return next((path for path in self._read.values() if whole in path.resolve().parents), None)
+        return next((path for path in self._now.read.values() if whole in path.resolve().parents), None)
 
 
 def layer_at(path: Path) -> Path:

@@ -20,7 +20,7 @@ from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.cli.style import WIDEST, heading
 from zembrel.cli.values import convert_here
-from zembrel.progress import listen
+from zembrel.progress import follow, listen
 from zembrel.verbs.heeded import UNHEEDED
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.record import told
@@ -97,6 +97,7 @@ class Command:
             arguments = {key: _gathered(kind, values, UNHEEDED[name]) for key, kind in groups.items()}
             silent = always["quiet"] or always["json"]
             listen(None if silent else report.note)
+            follow(None if silent else report.step)
             with shown_progress(name, always["progress"], silent) as tick:
                 for key, group in arguments.items():
                     if isinstance(group, Output):

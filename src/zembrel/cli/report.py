@@ -8,7 +8,7 @@ import os
 import sys
 import tempfile
 import traceback
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -45,6 +45,16 @@ def _worded(receipt: Any) -> dict[str, Any]:
 def note(text: str) -> None:
     """What is about to take long, to stderr, so that nobody waits in the dark."""
     print(f"{lead('note:', 7)}{text}", file=sys.stderr, flush=True)
+
+
+def step(facts: Mapping[str, Any]) -> None:
+    """A step of a job that has ended, to stderr."""
+    from zembrel.cli.jobwording import step_line
+
+    if facts["state"] == "unchanged":
+        return
+    number = f"{facts['number']} of {facts['of']}"
+    print(f"{lead('step', 7)}{_printable(f'{number:<10}{step_line(facts)}')}", file=sys.stderr, flush=True)
 
 
 def _text(receipt: Any, verbose: bool) -> str:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from zembrel.cli.deliver.sentences import PACKS
+from zembrel.cli.jobwording import JOBS
 from zembrel.cli.sourcesentences import SOURCES
 
 Values = Mapping[str, Any]
@@ -277,4 +278,4 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "without_spikes": "without points {height:g} above or below those around them",
     "worked_in": "worked in {crs}",
 }
-SENTENCES = {**_COMMON, **PACKS, **SOURCES}
+SENTENCES = {**_COMMON, **PACKS, **SOURCES, **JOBS}

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-LOOK, WHERE, BRING, CHANGE, DERIVE, SHAPES, CHECK, DELIVER, START = (
+LOOK, WHERE, BRING, CHANGE, DERIVE, SHAPES, CHECK, DELIVER, AGAIN, START = (
     "Look at what came in",
     "Say where and how fine",
     "Bring the pieces together",
@@ -16,6 +16,7 @@ LOOK, WHERE, BRING, CHANGE, DERIVE, SHAPES, CHECK, DELIVER, START = (
     "Go from cells to shapes and back",
     "Check and show",
     "Deliver",
+    "Do it again",
     "Start here",
 )
 
@@ -74,6 +75,7 @@ VERBS: dict[str, Row] = {
     "deliver chips": Row(DELIVER, "squares with labels, for training", "zembrel.cli.deliver.chips"),
     "deliver film": Row(DELIVER, "dated images one after the other", "zembrel.cli.deliver.film"),
     "standin device": Row(DELIVER, "would a device accept a pack?", "zembrel.cli.standin"),
+    "run": Row(AGAIN, "the steps of a job file, those alone that are due", "zembrel.cli.jobs"),
     "standin serve": Row(
         START, "a server with the island behind every kind of service", "zembrel.cli.standin"
     ),
@@ -121,6 +123,7 @@ SYNONYMS = {
     "deliver film": ("film", "animate", "video", "timelapse"),
     "deliver hgt": ("hgt", "degreecells"),
     "deliver pyramid": ("pyramid", "tilepack"),
+    "run": ("job", "workflow", "pipeline", "batch"),
     "grid": ("surface", "interpolatepoints", "pointstoraster"),
 }  # fmt: skip
 

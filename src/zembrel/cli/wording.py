@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from zembrel.cli.jobwording import job_lines, job_title
 from zembrel.cli.saying import say
 from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame
@@ -262,6 +263,7 @@ _TITLES: Mapping[str, Callable[[Receipt], str]] = {
     "demo": lambda receipt: f"Isle of Marrowick -> {receipt.out}",
     "frame": lambda receipt: str(receipt.out),
     "label": lambda receipt: named(receipt.inputs) + (f" -> {receipt.out}" if receipt.out else ""),
+    "run": lambda receipt: job_title(receipt.own, named(receipt.inputs)),
     "profile": lambda receipt: f"{named(receipt.inputs)} along {receipt.own['along']}",
     "sample": lambda receipt: f"{named(receipt.inputs)} at {receipt.own['at']} -> {receipt.out}",
     "source": lambda receipt: str(receipt.own["action"]),
@@ -274,5 +276,6 @@ _OWN: Mapping[str, Callable[[Receipt], Any]] = {
     "frame": _extent,
     "label": _changed,
     "profile": _profiled,
+    "run": lambda receipt: job_lines(receipt.own, receipt.planned, receipt.seconds or 0.0),
     "warm": _compiled,
 }

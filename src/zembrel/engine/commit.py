@@ -93,6 +93,7 @@ class Staging:
                 readings.mended(final)
             else:
                 readings.refuse(final)
+        readings.write(list(self._moves))
         for final, staged in self._moves.items():
             with resource_errors(final):
                 if self._mends and final.exists():

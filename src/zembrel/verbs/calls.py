@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -18,10 +18,8 @@ from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.running import performed
-from zembrel.verbs.typed import HELD, arguments_of, function_of
+from zembrel.verbs.typed import HELD, LAZY, arguments_of, function_of
 
-LAZY = ("fetch", "mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint",
-        "grid", "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip
 _EACH = (
     "clip",
     "mask",
@@ -74,28 +72,38 @@ def call(verb: str, inputs: Source | Sequence[Source] = (), out: Any = None, **o
     goes one to one. Raises ZembrelError as the command line words it.
     """
     given = [inputs] if isinstance(inputs, str | os.PathLike | Raster) else list(inputs)
-    paths = tuple(os.fspath(source) for source in given if isinstance(source, str | os.PathLike))
-    words = {name.removesuffix("_"): value for name, value in options.items() if name not in HELD}
-    words |= {"inputs": paths} if paths else {}
+    typed = {name.removesuffix("_"): value for name, value in options.items() if name not in HELD}
     held = {name: value for name, value in options.items() if name in HELD}
-    held["rasters"] = tuple(source for source in given if isinstance(source, Raster))
+    receipt, kept = ran(verb, given, None if out is None else os.fspath(out), typed, held)
+    if out is not None or verb not in LAZY:
+        return receipt
+    return kept[0] if len(kept) == 1 else kept
+
+
+def ran(
+    verb: str, given: Sequence[Source], out: str | None, typed: Mapping[str, Any], held: Mapping[str, Any]
+) -> tuple[Receipt, list[Raster]]:
+    """The receipt of a verb, and the rasters it makes if they go to no place.
+
+    typed: options by the names that people type; held: those that nobody types.
+    """
+    paths = tuple(os.fspath(source) for source in given if isinstance(source, str | os.PathLike))
+    words = dict(typed) | ({"inputs": paths} if paths else {})
+    more = dict(held) | {"rasters": tuple(source for source in given if isinstance(source, Raster))}
     kept: list[Raster] = []
     if out is not None:
-        words["out"] = os.fspath(out)
+        words["out"] = out
     elif verb in LAZY:
         several = verb in _EACH and _count(given) > 1
         words["out"] = f"{_NOWHERE}/" if several else f"{_NOWHERE}.tif"
-        held["receiver"] = kept.append
+        more["receiver"] = kept.append
     try:
-        receipt = performed(function_of(verb), arguments_of(verb, words, held))
+        return performed(function_of(verb), arguments_of(verb, words, more)), kept
     except ZembrelError as exc:
         if _NOWHERE not in exc.what:
             raise
         why = "features and points, and several results of one kind, are written to a place"
         raise UsageError(f"{verb} gives rasters alone without a place", why, "add out=PATH") from exc
-    if out is not None or verb not in LAZY:
-        return receipt
-    return kept[0] if len(kept) == 1 else kept
 
 
 def _count(given: Sequence[Source]) -> int:

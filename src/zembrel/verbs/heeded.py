@@ -74,6 +74,7 @@ UNHEEDED: dict[str, tuple[str, ...]] = {
     "deliver hgt": (*_RASTER_PACK, "onto", "crs"),
     "deliver chips": _RASTER_PACK,
     "deliver film": _RASTER_PACK,
+    "run": tuple(name for name in (*_MADE, "out") if name != "keep_going"),
     "standin device": (*_ALONE, "out"),
     "standin serve": (*_ALONE, "out"),
     "warm": (*_MADE, "out", "replace", "dry_run", "memory"),

@@ -41,7 +41,8 @@ class Given:
     @property
     def paths(self) -> tuple[Path, ...]:
         """The names they are known by; rasters that are open already have names of their own."""
-        held = (Path(f"raster{n}.tif") for n, _ in enumerate(self.options.rasters, 1))
+        names = self.options.names or [f"raster{n}" for n, _ in enumerate(self.options.rasters, 1)]
+        held = (Path(f"{name}.tif") for name in names)
         return (*held, *(origin.name for origin in self.origins))
 
 

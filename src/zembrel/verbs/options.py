@@ -25,6 +25,7 @@ class Inputs:
 
     inputs: tuple[str, ...] = ()
     rasters: tuple[Raster, ...] = ()  # that are open already, from Python
+    names: tuple[str, ...] = ()  # of these
     inputs_from: str | None = None
     layer: str | None = None
     from_crs: str | None = None

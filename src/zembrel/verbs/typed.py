@@ -11,9 +11,10 @@ import inspect
 import typing
 from collections.abc import Callable, Iterator, Mapping
 from functools import lru_cache
-from typing import Any, NamedTuple
+from typing import Any
 
 from zembrel.errors import UsageError, nearest_name
+from zembrel.jobs.signature import FLAG, NUMBER, TEXT, WHOLE, Option, Signature
 from zembrel.verbs.heeded import UNHEEDED
 from zembrel.verbs.options import Inputs, Output, Where
 
@@ -35,26 +36,36 @@ VERBS = {
     f"deliver {pack}": f"deliver.{pack}.{pack}"
     for pack in ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film")
 }  # fmt: skip
+# what only a job file calls so
+OF_JOBS = {"standin device": "standin.device"}
+# verbs whose results can go on as cells, without a file
+LAZY = ("fetch", "mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint",
+        "grid", "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip
+# verbs that may make no file at all
+SILENT = ("describe", "check", "compare", "profile", "frame", "standin device")
+# raised by one for a verb when its results for the same inputs and options become others
+REVISIONS: dict[str, int] = {}
 GROUPS = (Inputs, Where, Output)
-TEXT, NUMBER, WHOLE, FLAG = "text", "a number", "a whole number", "true or false"
 # fields whose typed names are words of the language
 _TYPED = {"condition": "where", "settings": "set", "rounded": "round", "way": "in", "span": "range"}
 # fields of groups that nobody types
-HELD = ("rasters", "known", "named", "command", "tick", "executor", "as_facts", "receiver", "started")
-
-
-class Option(NamedTuple):
-    """An option: its name with underscores, what its value is, whether it takes several, and its place."""
-
-    name: str
-    kind: str
-    many: bool
-    path: tuple[str, ...]  # parameter, and fields within it
+HELD = (
+    "rasters",
+    "names",
+    "known",
+    "named",
+    "command",
+    "tick",
+    "executor",
+    "as_facts",
+    "receiver",
+    "started",
+)
 
 
 def function_of(verb: str) -> Callable[..., Any]:
     """The function of a verb."""
-    module, _, name = f"zembrel.verbs.{VERBS[verb]}".rpartition(".")
+    module, _, name = f"zembrel.verbs.{(VERBS | OF_JOBS)[verb]}".rpartition(".")
     function: Callable[..., Any] = getattr(importlib.import_module(module), name)
     return function
 
@@ -70,6 +81,13 @@ def options_of(verb: str) -> Mapping[str, Option]:
             if not (hints[name] in GROUPS and option.path[-1] in unheeded):
                 found.setdefault(option.name, option)
     return found
+
+
+@lru_cache
+def signature_of(verb: str) -> Signature:
+    """What a step of that verb may say."""
+    options = {name: option for name, option in options_of(verb).items() if name not in ("dry_run", "resume")}
+    return Signature(options, verb in LAZY, verb in SILENT, REVISIONS.get(verb, 1))
 
 
 def _within(name: str, hint: Any, path: tuple[str, ...]) -> Iterator[Option]:

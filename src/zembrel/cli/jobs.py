@@ -1,0 +1,47 @@
+"""Verbs that do it again."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from zembrel.cli.command import Command
+from zembrel.errors import UsageError
+from zembrel.verbs.options import Output
+
+
+def run(
+    output: Output,
+    words: Annotated[list[str] | None, typer.Argument(hidden=True)] = None,
+    only: Annotated[
+        list[str] | None,
+        typer.Option("--only", metavar="ID", help="This step, and what it needs if that is due; or more."),
+    ] = None,
+    start: Annotated[
+        list[str] | None,
+        typer.Option("--from", metavar="ID", help="This step and all after it, due or not; or more."),
+    ] = None,
+    force: Annotated[bool, typer.Option("--force", help="All steps, due or not.")] = False,
+    jobs: Annotated[int, typer.Option("--jobs", metavar="N", help="So many steps at once.")] = 1,
+    settings: Annotated[
+        list[str] | None,
+        typer.Option("--set", metavar="NAME=VALUE", help="Another value for a variable of [set]; or more."),
+    ] = None,
+    figure: Annotated[
+        str | None, typer.Option("--figure", metavar="PNG", help="The steps as a picture, and what is due.")
+    ] = None,
+) -> Any:
+    """JOB: run the steps of a job file (NAME.job.toml) of which something has changed, each once its inputs
+    are made. Its paths are seen from its folder. --dry-run shows what would run, and why."""
+    from zembrel.verbs.jobs import run as verb
+
+    given = words or []
+    if len(given) != 1:
+        what = f"{len(given)} job files" if given else "there is no job file"
+        raise UsageError(what, "one is run", "write zembrel run island.job.toml")
+    running = verb.Running(tuple(only or ()), tuple(start or ()), force, jobs, tuple(settings or ()), figure)
+    return verb.run(output, given[0], running)
+
+
+COMMANDS = {"run": Command(run, "zembrel run island.job.toml --dry-run")}

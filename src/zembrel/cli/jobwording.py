@@ -1,0 +1,102 @@
+"""Jobs in words: why steps run, and what became of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any
+
+from zembrel.measure import show_bytes
+
+Values = Mapping[str, Any]
+_SHOWN, _OF_EACH = 40, 3  # lines of a plan; of them, of the instances of one step
+
+
+def _options(v: Values) -> str:
+    return f"{', '.join(v['options'])} changed"
+
+
+JOBS: dict[str, str | Callable[[Values], str]] = {
+    "after_step": "after {step}",
+    "files_changed": "{path} came or went in {word}",
+    "input_altered": "{path} changed",
+    "inputs_changed": "other inputs",
+    "needs_step": "{step} was not done",
+    "options_changed": _options,
+    "program_changed": "{verb} works otherwise in this version",
+    "result_altered": "{path} was altered",
+    "result_gone": "{path} is gone",
+    "step_forced": "asked for",
+    "step_new": "not done before",
+    "verb_changed": "{step} is {verb} now",
+}
+
+
+def step_line(row: Values) -> str:
+    """`web   reproject @island -> web.tif   ran in 4.2 s, 211 MB: ortho/m3.tif changed`."""
+    id, what, state = _columns(row)
+    return f"{id:<10}   {what}   {state}"
+
+
+def _columns(row: Values) -> tuple[str, str, str]:
+    out = f" -> {row['out']}" if "out" in row else ""
+    verbs = " + ".join([one["verb"] for one in row.get("with", [])] + [row["verb"]])
+    return row["id"], f"{verbs} {_inputs(row['inputs'])}{out}", _state(row)
+
+
+def _inputs(words: Sequence[str]) -> str:
+    return ", ".join(words[:2]) + " ..." * (len(words) > 2)
+
+
+def _state(row: Values) -> str:
+    why = _why(row.get("why"))
+    state = row["state"]
+    if state == "ran":
+        size = f", {show_bytes(row['bytes'])}" if row.get("bytes") else ""
+        return f"in {row['seconds']:.1f} s{size}: {why}"
+    if state == "to run":
+        most = f"at most {show_bytes(row['bytes_at_most'])}, " if "bytes_at_most" in row else ""
+        return f"{most}{why}"
+    return f"{state}: {row.get('error') or why}" if why or row.get("error") else state
+
+
+def _why(facts: Values | None) -> str:
+    if facts is None:
+        return ""
+    sentence = JOBS[facts["fact"]]
+    return sentence(facts) if callable(sentence) else sentence.format(**facts)
+
+
+def job_title(row: Values, path: str) -> str:
+    """`island.job.toml   The island, every month`."""
+    return f"{path}   {row['title']}" if row["title"] else path
+
+
+def job_lines(own: Values, planned: bool, seconds: float) -> Iterator[tuple[str, Sequence[str]]]:
+    """What ran and what stood; of a plan, each step with what would be."""
+    rows: Sequence[Values] = own["steps"]
+    counts = {
+        state: sum(row["state"] == state for row in rows) for state in dict.fromkeys(r["state"] for r in rows)
+    }
+    inside = sum(len(row.get("with", ())) for row in rows)
+    said = [f"{len(rows):,} step{'s' * (len(rows) != 1)}"]
+    said += [f"{count:,} {state}" for state, count in counts.items()]
+    said += [f"{inside:,} more in one pass with others"] if inside else []
+    yield "steps", said
+    if planned:
+        yield from (("", (line,)) for line in _plan(rows))
+    made = [row for row in rows if row["state"] == "ran" and row.get("bytes")]
+    if made:
+        yield "wrote", (show_bytes(sum(row["bytes"] for row in made)), f"in {seconds:.1f} s")
+
+
+def _plan(rows: Sequence[Values]) -> Iterator[str]:
+    """A line for each step; of many instances of one, the first ones."""
+    shown: list[tuple[str, str, str]] = []
+    for name in dict.fromkeys(row["name"] for row in rows):
+        own = [row for row in rows if row["name"] == name]
+        few = own if len(rows) <= _SHOWN else own[:_OF_EACH]
+        shown += [_columns(row) for row in few]
+        shown += [(f"... {len(own) - len(few):,} more of {name}", "", "")] if len(few) < len(own) else []
+    widths = [max(len(columns[n]) for columns in shown) for n in range(2)]
+    for one, two, three in shown:
+        yield f"{one:<{widths[0]}}   {two:<{widths[1]}}   {three}".rstrip()

@@ -1,0 +1,104 @@
+"""Whether files are what they were: by what the system says of them, and where that has changed, by content.
+
+Contents are told by BLAKE3 (O'Connor, Aumasson, Neves and Wilcox-O'Hearn, "BLAKE3", 2020).
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable, Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import NamedTuple
+
+_WHOLE = 1 << 20  # bytes of a file that is read at once, not mapped
+_SIDECARS = (".prj", ".wld", ".hdr", ".tfw", ".tifw", ".pgw", ".pngw", ".jgw", ".jpgw", ".clr", ".stx")
+_MISSING = "missing"
+
+
+class Mark(NamedTuple):
+    """What the system says of a file: its size, two times of change in ns, and its number."""
+
+    size: int
+    changed: int
+    altered: int
+    inode: int
+
+
+class Content(NamedTuple):
+    """A file, or a folder as one, its mark, and the checksum of what is in it."""
+
+    path: str
+    mark: Mark
+    checksum: str
+
+
+def mark_of(path: str) -> Mark | None:
+    """The mark of a file; None where none is. A folder has a size of -1: its times say nothing of what is in
+    it."""
+    try:
+        found = os.stat(path)  # noqa: PTH116 half the time, for many files
+    except OSError:
+        return None
+    size = -1 if stat.S_ISDIR(found.st_mode) else found.st_size
+    return Mark(size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino)
+
+
+def checksum_of(path: str | Path) -> str:
+    """The BLAKE3 checksum of a file, in hexadecimal; of a folder, of all names and contents in it.
+
+    Raises OSError.
+    """
+    import blake3
+
+    whole = Path(path)
+    if whole.is_dir():
+        names = sorted(str(inner.relative_to(whole)) for inner in whole.rglob("*") if inner.is_file())
+        told = "".join(f"{name}\0{checksum_of(whole / name)}\n" for name in names)
+        return blake3.blake3(told.encode()).hexdigest()
+    if whole.stat().st_size <= _WHOLE:
+        return blake3.blake3(whole.read_bytes()).hexdigest()
+    return blake3.blake3().update_mmap(whole).hexdigest()
+
+
+def contents_of(paths: Iterable[str], known: Mapping[str, Content], workers: int) -> Iterator[Content]:
+    """What is in each file that is there; known: contents that are trusted as long as their marks stand."""
+    with ThreadPoolExecutor(workers) as pool:
+        for content in pool.map(lambda path: content_of(path, known.get(path)), paths):
+            if content is not None:
+                yield content
+
+
+def content_of(path: str, known: Content | None = None) -> Content | None:
+    """What is in a file; None where none is, or it cannot be read."""
+    mark = mark_of(path)
+    if mark is None:
+        return None
+    if known is not None and known.mark == mark and mark.size >= 0:
+        return known
+    try:
+        return Content(path, mark, checksum_of(path))
+    except OSError:
+        return None
+
+
+def unchanged(content: Content) -> bool:
+    """Whether a file still holds what it did."""
+    now = content_of(content.path, content)
+    return now is not None and now.checksum == content.checksum
+
+
+def listed(word: str, folder: Path) -> list[str]:
+    """The names of what an input means now: a path with what stands beside it, a folder, or a pattern."""
+    if any(sign in word for sign in "*?["):
+        whole = Path(word)
+        root = Path(whole.anchor) if whole.anchor else folder
+        pattern = str(whole.relative_to(whole.anchor)) if whole.anchor else word
+        return sorted(str(path) for path in root.glob(pattern))
+    path = folder / word
+    if path.is_dir():
+        found = (inner.relative_to(path) for inner in path.rglob("*") if inner.is_file())
+        return sorted(str(inner) for inner in found if not any(part.startswith(".") for part in inner.parts))
+    beside = [path.with_suffix(ending).name for ending in _SIDECARS if path.with_suffix(ending).exists()]
+    return [path.name if path.exists() else _MISSING, *beside]

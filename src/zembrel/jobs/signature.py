@@ -1,0 +1,38 @@
+"""What a step may say: the options of a verb, by the names that people type."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import NamedTuple
+
+TEXT, NUMBER, WHOLE, FLAG = "text", "a number", "a whole number", "true or false"
+
+
+class Option(NamedTuple):
+    """An option: its name with underscores, what its value is, whether it takes several, and its place.
+
+    path: parameter of the verb's function, and fields within it.
+    """
+
+    name: str
+    kind: str
+    many: bool
+    path: tuple[str, ...]
+
+
+class Signature(NamedTuple):
+    """A verb: its options by name; lazy: whether its result can go on as cells, without a file; silent:
+    whether it may make no file at all; revision: raised when its results for the same inputs change."""
+
+    options: Mapping[str, Option]
+    lazy: bool
+    silent: bool
+    revision: int
+
+
+class Verbs(NamedTuple):
+    """What a job may use: the names of verbs, each one's signature, and what a word that is none may mean."""
+
+    names: tuple[str, ...]
+    of: Callable[[str], Signature]
+    hint: Callable[[str], str]

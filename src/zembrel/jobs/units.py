@@ -1,0 +1,130 @@
+"""What runs at once: a step that makes files, with those before it that go on as cells alone."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from zembrel.facts import Fact, fact
+from zembrel.jobs.contents import listed, mark_of, unchanged
+from zembrel.jobs.graph import normal, written_by
+from zembrel.jobs.signature import Verbs
+from zembrel.jobs.state import Done
+from zembrel.jobs.steps import Job, Made, Step
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A step whose result stays, those before it in the same pass, in order, and the steps whose files it
+    reads."""
+
+    step: Step
+    before: tuple[Step, ...]
+    needs: tuple[str, ...]
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """All of it, in order."""
+        return (*self.before, self.step)
+
+
+def units_of(job: Job, verbs: Verbs) -> list[Unit]:
+    """The units of a job, each after those it needs."""
+    by_id = {step.id: step for step in job.steps}
+    units: list[Unit] = []
+    for step in job.steps:
+        if not passes_on(step, verbs):
+            before = _before(step, verbs, by_id)
+            inside = {one.id for one in before}
+            needs = dict.fromkeys(n for one in (*before, step) for n in one.needs if n not in inside)
+            units.append(Unit(step, before, tuple(needs)))
+    return units
+
+
+def passes_on(step: Step, verbs: Verbs) -> bool:
+    """Whether the result of a step goes on as cells, without a file."""
+    signature = verbs.of(step.verb)
+    return step.out is None and signature.lazy and not signature.silent
+
+
+def _before(step: Step, verbs: Verbs, by_id: Mapping[str, Step]) -> tuple[Step, ...]:
+    """The steps whose cells go on into `step`, each after those it needs."""
+    found: dict[str, Step] = {}
+    for id in step.needs:
+        other = by_id[id]
+        if passes_on(other, verbs):
+            found |= {one.id: one for one in _before(other, verbs, by_id)}
+            found[id] = other
+    return tuple(found.values())
+
+
+def asked_of(unit: Unit, verbs: Verbs, folder: Path) -> dict[str, Any]:
+    """What a unit is to do, in words that can be compared: the verbs and options of its steps, and what their
+    inputs mean now."""
+    own = {path for step in unit.steps for _, path, _ in written_by(step)}
+    asked: dict[str, dict[str, Any]] = {}
+    for step in unit.steps:
+        found = {word: listed(word, folder) for word in step.inputs if isinstance(word, str)}
+        asked[step.id] = {
+            "verb": step.verb,
+            "revision": verbs.of(step.verb).revision,
+            "inputs": [_word(value) for value in step.inputs],
+            "options": {name: _word(value) for name, value in sorted(step.options.items())},
+            "found": {word: [name for name in names if normal(f"{word}/{name}") not in own]
+                      for word, names in found.items()},
+        }  # fmt: skip
+    return asked
+
+
+def key_of(asked: Mapping[str, Any]) -> str:
+    """What is asked, as one value."""
+    import blake3
+
+    return blake3.blake3(json.dumps(asked, sort_keys=True).encode()).hexdigest()
+
+
+def _word(value: Any) -> Any:
+    if isinstance(value, Made):
+        return f"{value.lead}@{value.step}{'/' * bool(value.rest)}{value.rest}"
+    return [_word(inner) for inner in value] if isinstance(value, tuple) else value
+
+
+def why_due(asked: Mapping[str, Any], done: Done | None) -> Fact | None:
+    """Why a unit that is asked for this has to run; None if all is as it was when it was done."""
+    if done is None:
+        return fact("step_new")
+    if done.key != key_of(asked):
+        return _difference(done.asked, json.loads(json.dumps(asked)))
+    for content in done.made:
+        if mark_of(content.path) is None:
+            return fact("result_gone", path=content.path)
+        if not unchanged(content):
+            return fact("result_altered", path=content.path)
+    changed = next((content.path for content in done.read if not unchanged(content)), None)
+    return fact("input_altered", path=changed) if changed is not None else None
+
+
+def _difference(before: Mapping[str, Any], asked: Mapping[str, Any]) -> Fact:
+    """What is asked otherwise than last time."""
+    for id, now in asked.items():
+        past = before.get(id, {})
+        if past == now:
+            continue
+        if past.get("verb") != now["verb"]:
+            return fact("verb_changed", step=id, verb=now["verb"])
+        if past["revision"] != now["revision"]:
+            return fact("program_changed", verb=now["verb"])
+        names = [name for name in sorted({*past["options"], *now["options"]})
+                 if past["options"].get(name) != now["options"].get(name)]  # fmt: skip
+        if names:
+            return fact("options_changed", options=tuple(name.replace("_", "-") for name in names))
+        if past["inputs"] != now["inputs"]:
+            break
+        for word, found in now["found"].items():
+            odd = sorted(set(past["found"].get(word, [])) ^ set(found))
+            if odd:
+                return fact("files_changed", word=word, path=odd[0])
+    return fact("inputs_changed")

@@ -1,0 +1,227 @@
+"""run: the steps of a job file, those alone of which something has changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import chdir, contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from zembrel.engine.limits import processors
+from zembrel.errors import CheckError, UsageError, nearest_name
+from zembrel.facts import Fact, fact
+from zembrel.jobs.graph import after, needed, written_by
+from zembrel.jobs.jobfile import ENDING, read_job
+from zembrel.jobs.signature import Verbs
+from zembrel.jobs.state import Done, JobState, check_own, state_file
+from zembrel.jobs.steps import Job, Made, Step
+from zembrel.jobs.units import Unit, asked_of, units_of, why_due
+from zembrel.jobs.variables import parse_assignments
+from zembrel.measure import parse_bytes
+from zembrel.progress import step_ended
+from zembrel.verbs.jobs.planned import sizes_of
+from zembrel.verbs.jobs.runner import RAN, UNCHANGED, Runner, StepEnd
+from zembrel.verbs.jobs.stepping import Setting
+from zembrel.verbs.jobs.workers import workers_for
+from zembrel.verbs.options import Output
+from zembrel.verbs.receipt import LOSSES, Loss, Receipt
+from zembrel.verbs.typed import OF_JOBS, VERBS, signature_of
+
+DUE = "to run"
+
+
+@dataclass(frozen=True)
+class Running:
+    """Which steps, and how.
+
+    only: ids of steps, which are brought up to date with what they need; start: ids from which on all run;
+    force: all run; jobs: steps at once; set: `name=value` for variables.
+    """
+
+    only: tuple[str, ...] = ()
+    start: tuple[str, ...] = ()
+    force: bool = False
+    jobs: int = 1
+    set: tuple[str, ...] = ()
+    figure: str | None = None
+
+
+def run(output: Output, path: str, running: Running = Running()) -> Receipt:
+    """Run what is due of the job in the file at `path`, or with a dry run only tell what would be.
+
+    Raises InputError for a mistake in the file, and what the first step raises that fails.
+    """
+    if running.jobs < 1:
+        raise UsageError(f"--jobs {running.jobs}", "at least one step runs at a time", "write --jobs 2")
+    file = Path(path)
+    if not file.is_file() and file.with_name(file.name + ENDING).is_file():
+        file = file.with_name(file.name + ENDING)
+    job = read_job(file, TABLE, parse_assignments(running.set))
+    with chdir(file.parent):
+        whole = _Whole(job, Path(file.name), output, running)
+        return whole.planned() if output.dry_run else whole.done()
+
+
+def _meant(word: str) -> str:
+    return nearest_name(word, TABLE.names)
+
+
+TABLE = Verbs((*VERBS, *OF_JOBS), signature_of, _meant)
+
+
+class _Whole:
+    """A run of a job, from the folder of its file."""
+
+    def __init__(self, job: Job, file: Path, output: Output, running: Running) -> None:
+        self._job, self._file, self._output, self._running = job, file, output, running
+        only, start = self._ids(running.only, "--only"), self._ids(running.start, "--from")
+        self._forced = after(job, start)
+        chosen = needed(job, only or {step.id for step in job.steps})
+        if start:
+            chosen &= needed(job, self._forced)
+        self._units = [unit for unit in units_of(job, TABLE) if unit.step.id in chosen]
+        outs = {step.id: step.out for step in job.steps if step.out is not None}
+        self._setting = Setting(outs, self._budget(), output.dry_run)
+
+    def _ids(self, words: Sequence[str], option: str) -> set[str]:
+        """The steps that are meant: one, or all of a matrix. Raises UsageError."""
+        found: set[str] = set()
+        for word in words:
+            ids = {step.id for step in self._job.steps if word in (step.id, step.name)}
+            if not ids:
+                names = {step.name for step in self._job.steps}
+                raise UsageError(f"{option} {word}", "the job has no such step", nearest_name(word, names))
+            found |= ids
+        return found
+
+    def _budget(self) -> dict[str, Any]:
+        """Workers and memory of each step: what is said, shared by those at once."""
+        jobs = self._running.jobs
+        workers = self._output.workers or (max(1, processors() // jobs) if jobs > 1 else 0)
+        budget: dict[str, Any] = {"workers": workers} if workers else {}
+        if self._output.memory:
+            budget["memory"] = str(parse_bytes(self._output.memory) // jobs)
+        return budget
+
+    def _is_forced(self, id: str) -> bool:
+        return self._running.force or id in self._forced
+
+    def done(self) -> Receipt:
+        """Run what is due."""
+        file = state_file(self._file)
+        with _opened(file) as state:
+            self._forget(state)
+            self._check_own(state.claimed)
+            with workers_for(self._running.jobs, state, file, self._output.replace) as workers:
+                runner = Runner(
+                    state, TABLE, Path(), self._setting, workers, self._is_forced, self._output.tick,
+                    self._told, self._output.keep_going,
+                )  # fmt: skip
+                runner.run(self._units)
+        ends = [runner.ends[unit.step.id] for unit in self._units]
+        failed = [end for end in ends if end.error is not None]
+        if failed and not any(end.state in (RAN, UNCHANGED) for end in ends):
+            raise failed[0].error or CheckError("no step could be done", "all failed", "see above")
+        rows = [_row(end) for end in ends]
+        lossy = bool(failed) or any(end.ended is not None and end.ended.lossy for end in ends)
+        return self._receipt(rows, ends, LOSSES if lossy else 0)
+
+    def _forget(self, state: JobState) -> None:
+        """Nothing is kept of steps that are no longer in the job."""
+        ids = {step.id for step in self._job.steps}
+        gone = [id for id in state.done() if id not in ids] if not self._running.set else []
+        if gone:
+            state.forget(gone)
+
+    def _check_own(self, claimed: set[str]) -> None:
+        """Raise RefusedError, before anything runs, for a file that a step would overwrite unasked."""
+        for unit in self._units:
+            if not (self._output.replace or unit.step.options.get("replace")):
+                check_own([path for _, path, is_folder in written_by(unit.step) if not is_folder], claimed)
+
+    def _told(self, end: StepEnd, number: int, of: int) -> None:
+        step_ended(_row(end) | {"number": number, "of": of})
+
+    def _receipt(self, rows: Sequence[dict[str, Any]], ends: Sequence[StepEnd], code: int) -> Receipt:
+        lost = tuple(Loss(f"step {end.unit.step.id}", end.error) for end in ends if end.error is not None)
+        return Receipt(
+            "run", (self._file,), seconds=self._output.seconds, exit_code=code, lost=lost,
+            own={"title": self._job.title, "steps": rows},
+        )  # fmt: skip
+
+    def planned(self) -> Receipt:
+        """What would run and why, and what it would make."""
+        file = state_file(self._file)
+        done: dict[str, Done] = {}
+        claimed: set[str] = set()
+        if file.exists():
+            state = JobState(file, lock=False)
+            done, claimed = state.done(), state.claimed
+            state.close()
+        self._check_own(claimed)
+        reasons = self._reasons(done)
+        due = [unit for unit in self._units if reasons[unit.step.id] is not None]
+        sizes = sizes_of(due, self._setting)
+        rows = []
+        for unit in self._units:
+            why = reasons[unit.step.id]
+            before = done.get(unit.step.id)
+            made = sum(content.mark.size for content in before.made) if before is not None else 0
+            end = StepEnd(
+                unit, UNCHANGED if why is None else DUE, why, before.seconds if before else 0.0, made
+            )
+            rows.append(_row(end) | ({"bytes_at_most": sizes[unit.step.id]} if unit.step.id in sizes else {}))
+        return replace(self._receipt(rows, (), 0), planned=True)
+
+    def _reasons(self, done: Mapping[str, Done]) -> dict[str, Fact | None]:
+        """Why each unit would run, as far as can be told before any does."""
+        reasons: dict[str, Fact | None] = {}
+        for unit in self._units:
+            id = unit.step.id
+            ahead = next((need for need in unit.needs if reasons.get(need) is not None), None)
+            if self._is_forced(id):
+                reasons[id] = fact("step_forced")
+                continue
+            found = why_due(asked_of(unit, TABLE, Path()), done.get(id))
+            reasons[id] = found or (fact("after_step", step=ahead) if ahead is not None else None)
+        return reasons
+
+
+@contextmanager
+def _opened(file: Path) -> Iterator[JobState]:
+    state = JobState(file)
+    try:
+        yield state
+    finally:
+        state.close()
+
+
+def _row(end: StepEnd) -> dict[str, Any]:
+    """A unit for programs."""
+    step = end.unit.step
+    row: dict[str, Any] = {
+        "id": step.id, "name": step.name, "verb": step.verb, "state": end.state,
+        "inputs": [word for one in end.unit.steps for word in _words(one, end.unit)],
+        "needs": list(end.unit.needs),
+    }  # fmt: skip
+    row |= {"out": step.out} if step.out is not None else {}
+    row |= {"with": [{"id": one.id, "verb": one.verb} for one in end.unit.before]} if end.unit.before else {}
+    row |= {"why": end.why.facts} if end.why is not None else {}
+    row |= {"seconds": round(end.seconds, 3)} if end.seconds else {}
+    row |= {"bytes": end.made} if end.made else {}
+    if end.error is not None:
+        row |= {"error": end.error.what.removeprefix(f"step {step.id}: ")}
+    if end.ended is not None:
+        row["receipts"] = [{"verb": receipt.verb, **receipt.facts} for receipt in end.ended.receipts]
+    return row
+
+
+def _words(step: Step, unit: Unit) -> list[str]:
+    """What a step reads, as the file says it; cells of its own pass aside."""
+    inside = {one.id for one in unit.before}
+    return [
+        f"@{value.step}" if isinstance(value, Made) else value
+        for value in step.inputs
+        if not (isinstance(value, Made) and value.step in inside)
+    ]

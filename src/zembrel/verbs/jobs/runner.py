@@ -1,0 +1,168 @@
+"""The steps of a job in their order: those that are due run, the others stand; what came of each is kept."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Mapping, Sequence
+from concurrent import futures
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from zembrel.engine.limits import processors
+from zembrel.errors import ZembrelError
+from zembrel.facts import Fact, fact
+from zembrel.jobs.contents import Content, Mark, contents_of, unchanged
+from zembrel.jobs.signature import Verbs
+from zembrel.jobs.state import Done, JobState
+from zembrel.jobs.units import Unit, asked_of, key_of, why_due
+from zembrel.progress import Progress, Tick
+from zembrel.verbs.jobs.stepping import Ended, Setting
+from zembrel.verbs.jobs.workers import Workers
+
+RAN, UNCHANGED, FAILED, LEFT = "ran", "unchanged", "failed", "not run"
+
+
+@dataclass
+class StepEnd:
+    """What became of a unit: its state, why it ran, in how many seconds, how many bytes it made, and how it
+    failed."""
+
+    unit: Unit
+    state: str
+    why: Fact | None = None
+    seconds: float = 0.0
+    made: int = 0
+    ended: Ended | None = None
+    error: ZembrelError | None = None
+
+
+@dataclass
+class Runner:
+    """A run of the units of a job. said: told of each as it ends; forced: whether a step runs in any case."""
+
+    state: JobState
+    verbs: Verbs
+    folder: Path
+    setting: Setting
+    workers: Workers
+    forced: Callable[[str], bool]
+    tick: Tick
+    said: Callable[[StepEnd, int, int], None]
+    keep_going: bool = False
+    ends: dict[str, StepEnd] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._done = self.state.done()
+        self._known = {c.path: c for done in self._done.values() for c in (*done.read, *done.made)}
+        self._asked: dict[str, Mapping[str, Any]] = {}
+        self._begun: dict[str, float] = {}
+        self._why: dict[str, Fact] = {}
+
+    def run(self, units: Sequence[Unit]) -> None:
+        """Run what is due. Raises the ZembrelError of the first step that fails, unless others go on."""
+        waiting, under_way = list(units), dict[futures.Future[Ended], Unit]()
+        while under_way or (waiting and self._goes_on):
+            for unit in list(waiting):
+                if len(under_way) >= self.workers.most or not self._goes_on:
+                    break
+                if not all(need in self.ends for need in unit.needs):
+                    continue
+                waiting.remove(unit)
+                future = self._start(unit, len(units))
+                if future is not None:
+                    under_way[future] = unit
+            if not under_way:
+                continue
+            ended, _ = futures.wait(under_way, return_when=futures.FIRST_COMPLETED)
+            for future in ended:
+                self._end(under_way.pop(future), future, len(units))
+        failed = next((end.error for end in self.ends.values() if end.error is not None), None)
+        if failed is not None and not self.keep_going:
+            raise failed
+
+    @property
+    def _goes_on(self) -> bool:
+        """Whether further steps begin."""
+        return self.keep_going or all(end.error is None for end in self.ends.values())
+
+    def _start(self, unit: Unit, of: int) -> futures.Future[Ended] | None:
+        """A unit under way; None if it need not or cannot run."""
+        id = unit.step.id
+        lacking = next((n for n in unit.needs if self.ends[n].state in (FAILED, LEFT)), None)
+        if lacking is not None:
+            self._tell(StepEnd(unit, LEFT, fact("needs_step", step=lacking)), of)
+            return None
+        asked = asked_of(unit, self.verbs, self.folder)
+        why = fact("step_forced") if self.forced(id) else why_due(asked, self._done.get(id))
+        if why is None:
+            self._tell(StepEnd(unit, UNCHANGED), of)
+            return None
+        self._asked[id], self._why[id], self._begun[id] = asked, why, time.perf_counter()
+        return self.workers.start(unit, self.setting, self._ticking(unit, of))
+
+    def _ticking(self, unit: Unit, of: int) -> Tick:
+        return _StepTick(self.tick, unit.step.id, len(self.ends), of)
+
+    def _end(self, unit: Unit, future: futures.Future[Ended], of: int) -> None:
+        """A unit has ended: keep what came of it."""
+        id = unit.step.id
+        seconds = time.perf_counter() - self._begun[id]
+        try:
+            ended = future.result()
+        except ZembrelError as exc:
+            self._tell(StepEnd(unit, FAILED, self._why[id], seconds, error=exc), of)
+            return
+        except InterruptedError as exc:
+            raise KeyboardInterrupt from exc
+        made = self._contents(ended.written)
+        self._clear(self._done.get(id), made)
+        asked = self._asked.pop(id)
+        receipt = {"seconds": seconds, "exit_code": max(receipt.exit_code for receipt in ended.receipts)}
+        done = Done(key_of(asked), asked, seconds, receipt, self._contents(ended.read), made)
+        self.state.enter(id, done)
+        self._done[id] = done
+        size = sum(content.mark.size for content in made)
+        self._tell(StepEnd(unit, RAN, self._why[id], seconds, size, ended), of)
+
+    def _contents(self, marks: Sequence[tuple[str, Mark]]) -> tuple[Content, ...]:
+        """What is in files; of one that has changed since it was read, what no later look will find."""
+        found = list(contents_of([path for path, _ in marks], self._known, processors()))
+        self._known |= {content.path: content for content in found}
+        then = dict(marks)
+        return tuple(
+            content if _same(content.mark, then[content.path]) else content._replace(checksum="")
+            for content in found
+        )
+
+    def _clear(self, before: Done | None, made: Sequence[Content]) -> None:
+        """Remove results of the last time that are none any more, unless somebody has changed them."""
+        now = {content.path for content in made}
+        for content in before.made if before is not None else ():
+            if content.path not in now and unchanged(content):
+                with suppress(OSError):
+                    os.unlink(content.path)  # noqa: PTH108
+
+    def _tell(self, end: StepEnd, of: int) -> None:
+        self.ends[end.unit.step.id] = end
+        self.said(end, len(self.ends), of)
+        self.tick(Progress(0, 0, 0, 0, end.unit.step.id, len(self.ends), of))
+
+
+@dataclass(frozen=True)
+class _StepTick:
+    """Tells how far a step is, and how far the job."""
+
+    tick: Tick
+    step: str
+    steps: int
+    of: int
+
+    def __call__(self, progress: Progress) -> None:
+        self.tick(progress._replace(step=self.step, steps=self.steps, all_steps=self.of))
+
+
+def _same(now: Mark, then: Mark) -> bool:
+    return (now.size, now.changed, now.inode) == (then.size, then.changed, then.inode)

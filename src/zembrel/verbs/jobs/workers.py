@@ -1,0 +1,120 @@
+"""Where units run: here, one after the other, or in processes of their own, several at once.
+
+What a run reads and writes is kept by process, so that units at once need one each. They end with the run,
+however that ends.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import multiprocessing
+import os
+import signal
+from collections.abc import Callable, Iterator, Sequence
+from concurrent import futures
+from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import Protocol
+
+from zembrel.jobs.state import JobState
+from zembrel.jobs.units import Unit
+from zembrel.progress import Tick, no_tick
+from zembrel.verbs.jobs.stepping import Ended, Setting, executed
+
+_DIE_WITH_PARENT = 1  # PR_SET_PDEATHSIG, of prctl(2)
+
+
+class Workers(Protocol):
+    """Whoever runs units."""
+
+    @property
+    def most(self) -> int: ...
+    def start(self, unit: Unit, setting: Setting, tick: Tick) -> futures.Future[Ended]: ...
+
+
+@dataclass(frozen=True)
+class Here:
+    """This process. replace: whether files that are not the job's own may be replaced."""
+
+    state: JobState
+    replace: bool
+    most: int = 1
+
+    def start(self, unit: Unit, setting: Setting, tick: Tick) -> futures.Future[Ended]:
+        """A future that is done."""
+        ended: futures.Future[Ended] = futures.Future()
+        try:
+            ended.set_result(executed(unit, setting, _claiming(self.state, unit, self.replace), tick))
+        except Exception as exc:
+            ended.set_exception(exc)
+        return ended
+
+
+@dataclass(frozen=True)
+class Apart:
+    """Processes, each with a unit at a time."""
+
+    pool: futures.ProcessPoolExecutor
+    most: int
+
+    def start(self, unit: Unit, setting: Setting, tick: Tick) -> futures.Future[Ended]:
+        return self.pool.submit(_ended, unit, setting)
+
+
+@contextmanager
+def workers_for(jobs: int, state: JobState, path: Path, replace: bool) -> Iterator[Workers]:
+    """So many at once; path: of the state. An interrupt ends what is under way."""
+    if jobs == 1:
+        yield Here(state, replace)
+        return
+    spawn = multiprocessing.get_context("spawn")
+    begin = (str(path), replace, os.getpid())
+    pool = futures.ProcessPoolExecutor(jobs, spawn, _begin, begin)
+    try:
+        yield Apart(pool, jobs)
+    except BaseException:
+        for process in multiprocessing.active_children():
+            if process.pid is not None:
+                os.kill(process.pid, signal.SIGINT)
+        raise
+    finally:
+        pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _claiming(state: JobState, unit: Unit, replace: bool) -> Callable[[Sequence[Path]], None]:
+    """What is told of files that a unit is about to put in their places."""
+    return partial(state.claim, replace=replace or bool(unit.step.options.get("replace")))
+
+
+_held: list[tuple[JobState, bool]] = []  # of a worker process: the state, and whether files may be replaced
+_busy: list[Unit] = []  # what it is at
+
+
+def _begin(path: str, replace: bool, parent: int) -> None:
+    """Begin to be a worker: end with the run, and share its state."""
+    prctl = getattr(ctypes.CDLL(None), "prctl", None)
+    if prctl is not None:
+        prctl(_DIE_WITH_PARENT, signal.SIGKILL)
+    if os.getppid() != parent:
+        os._exit(1)
+    signal.signal(signal.SIGINT, _interrupted)
+    _held.append((JobState(Path(path), lock=False), replace))
+
+
+def _interrupted(number: int, frame: object) -> None:
+    if _busy:
+        raise KeyboardInterrupt
+
+
+def _ended(unit: Unit, setting: Setting) -> Ended:
+    """What comes of a unit. Raises ZembrelError, InterruptedError."""
+    state, replace = _held[0]
+    _busy.append(unit)
+    try:
+        return executed(unit, setting, _claiming(state, unit, replace), no_tick)
+    except KeyboardInterrupt:
+        raise InterruptedError from None
+    finally:
+        _busy.clear()
