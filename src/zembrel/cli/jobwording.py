@@ -34,13 +34,13 @@ JOBS: dict[str, str | Callable[[Values], str]] = {
 def step_line(row: Values) -> str:
     """`web   reproject @island -> web.tif   ran in 4.2 s, 211 MB: ortho/m3.tif changed`."""
     id, what, state = _columns(row)
-    return f"{id:<10}   {what}   {state}"
+    return f"{id:<14}   {what}   {state}"
 
 
 def _columns(row: Values) -> tuple[str, str, str]:
     out = f" -> {row['out']}" if "out" in row else ""
     verbs = " + ".join([one["verb"] for one in row.get("with", [])] + [row["verb"]])
-    return row["id"], f"{verbs} {_inputs(row['inputs'])}{out}", _state(row)
+    return row["id"], f"{' '.join(filter(None, (verbs, _inputs(row['inputs']))))}{out}", _state(row)
 
 
 def _inputs(words: Sequence[str]) -> str:
@@ -49,13 +49,14 @@ def _inputs(words: Sequence[str]) -> str:
 
 def _state(row: Values) -> str:
     why = _why(row.get("why"))
+    reason = f": {why}" if row.get("why", {}).get("fact") != "step_new" else ""
     state = row["state"]
     if state == "ran":
         size = f", {show_bytes(row['bytes'])}" if row.get("bytes") else ""
-        return f"in {row['seconds']:.1f} s{size}: {why}"
+        return f"in {row['seconds']:.1f} s{size}{reason}"
     if state == "to run":
         most = f"at most {show_bytes(row['bytes_at_most'])}, " if "bytes_at_most" in row else ""
-        return f"{most}{why}"
+        return f"{most}{why}" if most or why else "to run"
     return f"{state}: {row.get('error') or why}" if why or row.get("error") else state
 
 

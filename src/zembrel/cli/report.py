@@ -53,8 +53,8 @@ def step(facts: Mapping[str, Any]) -> None:
 
     if facts["state"] == "unchanged":
         return
-    number = f"{facts['number']} of {facts['of']}"
-    print(f"{lead('step', 7)}{_printable(f'{number:<10}{step_line(facts)}')}", file=sys.stderr, flush=True)
+    number = f"{facts['number']:>{len(str(facts['of']))}} of {facts['of']}"
+    print(f"{lead('step', 7)}{_printable(f'{number}   {step_line(facts)}')}", file=sys.stderr, flush=True)
 
 
 def _text(receipt: Any, verbose: bool) -> str:

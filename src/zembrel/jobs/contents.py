@@ -100,5 +100,6 @@ def listed(word: str, folder: Path) -> list[str]:
     if path.is_dir():
         found = (inner.relative_to(path) for inner in path.rglob("*") if inner.is_file())
         return sorted(str(inner) for inner in found if not any(part.startswith(".") for part in inner.parts))
-    beside = [path.with_suffix(ending).name for ending in _SIDECARS if path.with_suffix(ending).exists()]
+    stem = os.path.splitext(path)[0]  # noqa: PTH122 a tenth of the time, for many files
+    beside = [os.path.basename(stem) + end for end in _SIDECARS if os.path.exists(stem + end)]  # noqa: PTH110,PTH119
     return [path.name if path.exists() else _MISSING, *beside]

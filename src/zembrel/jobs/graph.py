@@ -61,8 +61,8 @@ class _Places:
                     raise _twice(step, key, path, places.files[path], steps)
                 else:
                     places.files[path] = step.id
-                for parent in PurePath(path).parents:
-                    places.inside[str(parent)].append(step.id)
+                for parent in _above(path):
+                    places.inside[parent].append(step.id)
         return places
 
     def makers(self, step: Step) -> tuple[str, ...]:
@@ -86,8 +86,18 @@ class _Places:
         elif key == "inputs":
             yield from self.inside.get(path, ())
             yield from self.folders.get(path, ())
-        for parent in PurePath(path).parents:
-            yield from self.folders.get(str(parent), ())
+        for parent in _above(path) if self.folders else ():
+            yield from self.folders.get(parent, ())
+
+
+def _above(path: str) -> Iterator[str]:
+    """The folders that a path lies in."""
+    while parent := os.path.dirname(path):  # noqa: PTH120 a tenth of the time, for many files
+        if parent == path:
+            return
+        yield parent
+        path = parent
+    yield "."
 
 
 def normal(path: str) -> str:

@@ -105,6 +105,11 @@ def _within(name: str, hint: Any, path: tuple[str, ...]) -> Iterator[Option]:
         yield from _within(field.name, hints[field.name], (*path, field.name))
 
 
+@lru_cache
+def _hints(of: Any) -> dict[str, Any]:
+    return typing.get_type_hints(of)
+
+
 _KINDS = {"str": TEXT, "float": NUMBER, "int": WHOLE}
 
 
@@ -121,7 +126,7 @@ def arguments_of(verb: str, options: Mapping[str, Any], held: Mapping[str, Any])
             near = nearest_name(name, known)
             raise UsageError(f"{verb} has no option {name!r}", "it would do nothing", near)
         leaves[known[name].path] = tuple(value) if isinstance(value, list) else value
-    hints = typing.get_type_hints(function_of(verb))
+    hints = _hints(function_of(verb))
     made: dict[str, Any] = {}
     for name in inspect.signature(function_of(verb)).parameters:
         inner = {path[1:]: value for path, value in leaves.items() if path[0] == name}
@@ -138,7 +143,7 @@ def _filled(hint: Any, leaves: Mapping[tuple[str, ...], Any]) -> Any:
     if () in leaves:
         return leaves[()]
     kind: Any = next(kind for kind in (hint, *typing.get_args(hint)) if dataclasses.is_dataclass(kind))
-    hints = typing.get_type_hints(kind)
+    hints = _hints(kind)
     heads = dict.fromkeys(path[0] for path in leaves)
     inner = {head: {path[1:]: v for path, v in leaves.items() if path[0] == head} for head in heads}
     return kind(**{head: _filled(hints[head], parts) for head, parts in inner.items()})

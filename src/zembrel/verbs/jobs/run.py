@@ -20,6 +20,7 @@ from zembrel.jobs.units import Unit, asked_of, units_of, why_due
 from zembrel.jobs.variables import parse_assignments
 from zembrel.measure import parse_bytes
 from zembrel.progress import step_ended
+from zembrel.verbs.jobs.figure import check_figure, draw_job
 from zembrel.verbs.jobs.planned import sizes_of
 from zembrel.verbs.jobs.runner import RAN, UNCHANGED, Runner, StepEnd
 from zembrel.verbs.jobs.stepping import Setting
@@ -58,9 +59,16 @@ def run(output: Output, path: str, running: Running = Running()) -> Receipt:
     if not file.is_file() and file.with_name(file.name + ENDING).is_file():
         file = file.with_name(file.name + ENDING)
     job = read_job(file, TABLE, parse_assignments(running.set))
+    check_figure(running.figure)
+    figure = Path(running.figure).absolute() if running.figure is not None else None
     with chdir(file.parent):
         whole = _Whole(job, Path(file.name), output, running)
-        return whole.planned() if output.dry_run else whole.done()
+        receipt = whole.planned() if output.dry_run else whole.done()
+    if figure is not None:
+        title = job.title or file.name
+        draw_job(receipt.own["steps"], title, figure, replace=output.replace)
+        receipt = replace(receipt, products={"figure": Path(str(running.figure))})
+    return receipt
 
 
 def _meant(word: str) -> str:
@@ -220,8 +228,9 @@ def _row(end: StepEnd) -> dict[str, Any]:
 def _words(step: Step, unit: Unit) -> list[str]:
     """What a step reads, as the file says it; cells of its own pass aside."""
     inside = {one.id for one in unit.before}
+    values = step.inputs or tuple(step.made)
     return [
         f"@{value.step}" if isinstance(value, Made) else value
-        for value in step.inputs
+        for value in values
         if not (isinstance(value, Made) and value.step in inside)
     ]

@@ -21,7 +21,7 @@ from zembrel.verbs.finding import find
 from zembrel.verbs.layers import open_layer
 from zembrel.verbs.options import Inputs
 from zembrel.verbs.receipt import LOSSES, Receipt
-from zembrel.verbs.typed import signature_of
+from zembrel.verbs.typed import options_of, signature_of
 
 _FAILED = 1  # exit code of checks that did not hold
 
@@ -91,7 +91,7 @@ def done_step(
     said = {name: _resolved(value, setting) for name, value in step.options.items() if name != "out"}
     typed = {name: value for name, value in setting.budget.items() if name in options} | said
     typed |= {"replace": True} if "replace" in options else {}
-    typed |= {"dry_run": True} if setting.dry_run and step.out is not None else {}
+    typed |= {"dry_run": True} if setting.dry_run and "dry_run" in options_of(step.verb) else {}
     try:
         given, names = _given(step, setting, cells)
         held = {"tick": tick, "names": names, "command": "zembrel run"}
