@@ -32,6 +32,7 @@ CASES = (
     "pyramid",
     "packs",
     "sources",
+    "jobs",
 )
 
 

@@ -43,7 +43,7 @@ RUNS = {
     "profile": ("relief.tif", "--along", "corners", "--table", "o/pr.csv"),
     "compare": ("relief.tif", "relief.tif"), "check": ("relief.tif",),
     "draw": ("relief.tif", "--out", "o/d.png"),
-    "source": ("list",),
+    "source": ("list",), "run": ("o/j.job.toml", "--keep-going"),
     "fetch": ("relief", "--onto", "landcover.tif", "--out", "o/fe.tif"),
     "deliver pyramid": ("landcover.tif", "--zooms", "11", "--out", "o/p.pmtiles"),
     "deliver globe": ("landcover.tif", "coast.geojson", "--out", "o/g.kmz"),
@@ -67,6 +67,10 @@ def told(shared: Shared, marrowick: Path) -> dict[str, Any]:
         program("mosaic", "dem", "--out", "relief.tif")
         program("source", "add", "relief", "../relief.tif", "--kind", "file")
         program("convert", "relief.tif", "--out", "again.tif")
+        (folder / "o").mkdir()
+        (folder / "o/j.job.toml").write_text(
+            '[[step]]\nid="a"\nverb="resample"\ninputs="../relief.tif"\ncell="90m"\nout="a.tif"\n'
+        )
         program("convert", "relief.tif", "--out", "o/start.tif")
         runs = {
             verb: program(*verb.split(), *words, "--json", stdin="-24,46", code=None)

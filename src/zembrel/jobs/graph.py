@@ -11,8 +11,8 @@ from fnmatch import fnmatchcase
 from pathlib import Path, PurePath
 
 from zembrel.errors import InputError, nearest_name
-from zembrel.jobs.signature import Verbs
-from zembrel.jobs.steps import Job, Step
+from zembrel.jobs.signature import VerbTable
+from zembrel.jobs.steps import JobPlan, JobStep
 
 # options that name a file to be written
 PRODUCTS = ("out", "figure", "table", "index", "page", "difference", "viewer")
@@ -27,7 +27,7 @@ _WITHOUT_INPUTS = ("derive", "frame")  # name what they read by options
 _SIGNS = "*?["
 
 
-def checked_graph(steps: Sequence[Step], folder: Path, verbs: Verbs) -> tuple[Step, ...]:
+def checked_graph(steps: Sequence[JobStep], folder: Path, verbs: VerbTable) -> tuple[JobStep, ...]:
     """The steps, each after those it needs. Raises InputError for whatever cannot work."""
     places = _Places.of(steps)
     steps = [replace(step, after=places.makers(step)) for step in steps]
@@ -50,7 +50,7 @@ class _Places:
         self.inside: dict[str, list[str]] = defaultdict(list)
 
     @classmethod
-    def of(cls, steps: Sequence[Step]) -> _Places:
+    def of(cls, steps: Sequence[JobStep]) -> _Places:
         """Raises InputError where two steps write one file."""
         places = cls()
         for step in steps:
@@ -65,7 +65,7 @@ class _Places:
                     places.inside[parent].append(step.id)
         return places
 
-    def makers(self, step: Step) -> tuple[str, ...]:
+    def makers(self, step: JobStep) -> tuple[str, ...]:
         """The steps that make what `step` names by its path."""
         own = {path for _, path, _ in written_by(step)}
         found: dict[str, None] = {}
@@ -105,7 +105,7 @@ def normal(path: str) -> str:
     return os.path.normpath(path)
 
 
-def written_by(step: Step) -> Iterator[tuple[str, str, bool]]:
+def written_by(step: JobStep) -> Iterator[tuple[str, str, bool]]:
     """The options by which a step names what it writes, the paths, and whether each is a folder."""
     for key in PRODUCTS:
         value = step.options.get(key)
@@ -113,7 +113,7 @@ def written_by(step: Step) -> Iterator[tuple[str, str, bool]]:
             yield key, normal(value), value.endswith("/")
 
 
-def _twice(step: Step, key: str, path: str, first: str, steps: Sequence[Step]) -> InputError:
+def _twice(step: JobStep, key: str, path: str, first: str, steps: Sequence[JobStep]) -> InputError:
     other = next(one for one in steps if one.id == first)
     if other.name == step.name:
         what = f"{first} and {step.id} both write {path}"
@@ -124,7 +124,7 @@ def _twice(step: Step, key: str, path: str, first: str, steps: Sequence[Step]) -
     return step.spot.at(key).mistake(what, "one would be lost", f"give one of them another {key}")
 
 
-def _ordered(steps: Sequence[Step]) -> tuple[Step, ...]:
+def _ordered(steps: Sequence[JobStep]) -> tuple[JobStep, ...]:
     """Each step after those it needs, else as they stand. Raises InputError for a circle."""
     number = {step.id: n for n, step in enumerate(steps)}
     open_needs = {step.id: set(step.needs) for step in steps}
@@ -134,7 +134,7 @@ def _ordered(steps: Sequence[Step]) -> tuple[Step, ...]:
             users[need].append(step.id)
     ready = [number[step.id] for step in steps if not open_needs[step.id]]
     heapq.heapify(ready)
-    done: list[Step] = []
+    done: list[JobStep] = []
     while ready:
         step = steps[heapq.heappop(ready)]
         done.append(step)
@@ -147,7 +147,7 @@ def _ordered(steps: Sequence[Step]) -> tuple[Step, ...]:
     raise _circle(steps, {id for id, needs in open_needs.items() if needs})
 
 
-def _circle(steps: Sequence[Step], stuck: set[str]) -> InputError:
+def _circle(steps: Sequence[JobStep], stuck: set[str]) -> InputError:
     by_id = {step.id: step for step in steps}
     at = next(step.id for step in steps if step.id in stuck)
     way: list[str] = []
@@ -164,7 +164,7 @@ def _circle(steps: Sequence[Step], stuck: set[str]) -> InputError:
     return step.spot.mistake(what, "none of them could begin", "take one of these references out")
 
 
-def _check_result(step: Step, verbs: Verbs, asked: set[str]) -> None:
+def _check_result(step: JobStep, verbs: VerbTable, asked: set[str]) -> None:
     """Raise InputError for a step whose result goes nowhere, or that has inputs it cannot have."""
     signature = verbs.of(step.verb)
     takes = "inputs" in signature.options
@@ -187,7 +187,7 @@ def _check_result(step: Step, verbs: Verbs, asked: set[str]) -> None:
         )
 
 
-def _check_needs(step: Step, verbs: Verbs, by_id: Mapping[str, Step]) -> None:
+def _check_needs(step: JobStep, verbs: VerbTable, by_id: Mapping[str, JobStep]) -> None:
     """Raise InputError for a result that is no file, where one is needed."""
     for made in step.made:
         other = by_id[made.step]
@@ -200,7 +200,7 @@ def _check_needs(step: Step, verbs: Verbs, by_id: Mapping[str, Step]) -> None:
             raise step.spot.mistake(what, "an option names a file", f"add out to step {other.name}")
 
 
-def _check_files(steps: Sequence[Step], folder: Path, places: _Places) -> None:
+def _check_files(steps: Sequence[JobStep], folder: Path, places: _Places) -> None:
     """Raise InputError for a file that is not there and that no step makes."""
     seen: dict[str, bool] = {}
     for step in steps:
@@ -242,7 +242,7 @@ def _of_archive(path: Path) -> bool:
     return any(parent.is_file() for parent in path.parents)
 
 
-def _missing(step: Step, key: str, path: str, folder: Path, places: _Places) -> InputError:
+def _missing(step: JobStep, key: str, path: str, folder: Path, places: _Places) -> InputError:
     spot = step.spot.at(key)
     if set(_SIGNS) & set(path):
         return spot.mistake(f"nothing fits {path!r}", f"looked in {folder.resolve()}", "check the pattern")
@@ -255,7 +255,7 @@ def _missing(step: Step, key: str, path: str, folder: Path, places: _Places) -> 
     return spot.mistake(f"{path} does not exist", "it is no file, and no step makes it", remedy)
 
 
-def needed(job: Job, ids: set[str]) -> set[str]:
+def needed(job: JobPlan, ids: set[str]) -> set[str]:
     """The steps of these ids, and all whose results they need."""
     by_id = {step.id: step for step in job.steps}
     found: set[str] = set()
@@ -268,7 +268,7 @@ def needed(job: Job, ids: set[str]) -> set[str]:
     return found
 
 
-def after(job: Job, ids: set[str]) -> set[str]:
+def after(job: JobPlan, ids: set[str]) -> set[str]:
     """The steps of these ids, and all that need their results."""
     found = set(ids)
     for step in job.steps:  # in their order

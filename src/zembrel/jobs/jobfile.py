@@ -11,8 +11,8 @@ from zembrel.errors import nearest_name
 from zembrel.jobs.graph import checked_graph
 from zembrel.jobs.mistakes import Spot
 from zembrel.jobs.places import KeyLines
-from zembrel.jobs.signature import Verbs
-from zembrel.jobs.steps import REFERENCE, Job, Made, Step
+from zembrel.jobs.signature import VerbTable
+from zembrel.jobs.steps import REFERENCE, JobPlan, JobStep, MadeBy
 from zembrel.jobs.variables import Variables, filled, mentioned, read_variables
 from zembrel.jobs.written import as_typed, check_names
 from zembrel.tomlfile import read_toml
@@ -24,7 +24,7 @@ _OWN = ("id", "verb", "inputs")
 _NOT_SHARED = ("id", "verb", "inputs", "out")
 
 
-def read_job(path: Path, verbs: Verbs, asked: Mapping[str, str] | None = None) -> Job:
+def read_job(path: Path, verbs: VerbTable, asked: Mapping[str, str] | None = None) -> JobPlan:
     """The job in the file at `path`; asked: values of variables instead of those it says.
 
     Paths in it are seen from its folder. Raises InputError for the first mistake, UsageError for a variable
@@ -37,7 +37,7 @@ def read_job(path: Path, verbs: Verbs, asked: Mapping[str, str] | None = None) -
     shared = _shared(table.get("shared", {}), spot._replace(table="shared"), verbs, steps)
     _check_used(variables, table, spot)
     made = _instances(steps, shared, variables, spot, verbs)
-    return Job(str(table.get("title", "")), checked_graph(made, path.parent, verbs), spot)
+    return JobPlan(str(table.get("title", "")), checked_graph(made, path.parent, verbs), spot)
 
 
 def _tables(table: Mapping[str, Any], spot: Spot) -> list[dict[str, Any]]:
@@ -79,7 +79,7 @@ def _checked_id(step: Mapping[str, Any], spot: Spot, before: Sequence[str]) -> s
     return name
 
 
-def _verb_of(step: Mapping[str, Any], spot: Spot, verbs: Verbs) -> str:
+def _verb_of(step: Mapping[str, Any], spot: Spot, verbs: VerbTable) -> str:
     verb = step.get("verb")
     if verb is None:
         raise spot.mistake(f"step {step['id']} has no verb", "it says what to do", 'add verb = "clip"')
@@ -89,7 +89,7 @@ def _verb_of(step: Mapping[str, Any], spot: Spot, verbs: Verbs) -> str:
     return str(verb)
 
 
-def _shared(given: Any, spot: Spot, verbs: Verbs, steps: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+def _shared(given: Any, spot: Spot, verbs: VerbTable, steps: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
     """Options of all steps that heed them. Raises InputError for one that no step heeds."""
     if not isinstance(given, Mapping):
         here = spot._replace(table="", key="shared")
@@ -120,8 +120,12 @@ def _check_used(variables: Variables, table: Mapping[str, Any], spot: Spot) -> N
 
 
 def _instances(
-    steps: Sequence[dict[str, Any]], shared: Mapping[str, Any], variables: Variables, spot: Spot, verbs: Verbs
-) -> list[Step]:
+    steps: Sequence[dict[str, Any]],
+    shared: Mapping[str, Any],
+    variables: Variables,
+    spot: Spot,
+    verbs: VerbTable,
+) -> list[JobStep]:
     """Every step, once for each value of the variables that it, or a step that it needs, mentions."""
     tables = {step["id"]: _with_shared(step, shared, verbs, spot, n) for n, step in enumerate(steps)}
     spread = _spread(tables, variables)
@@ -129,7 +133,7 @@ def _instances(
         name: {tuple(labels.items()): _called(name, labels) for labels, _ in variables.products(spread[name])}
         for name in tables
     }
-    made: list[Step] = []
+    made: list[JobStep] = []
     for number, (name, step) in enumerate(tables.items()):
         here = spot._replace(table="step", number=number)
         verb = _verb_of(step, here, verbs)
@@ -146,7 +150,7 @@ def _instances(
             }
             inputs = _inputs(step.get("inputs", []), values, here.at("inputs"))
             given = _referred(inputs, labels, ids, here.at("inputs"))
-            made.append(Step(_called(name, labels), name, verb, tuple(given), typed, here))
+            made.append(JobStep(_called(name, labels), name, verb, tuple(given), typed, here))
     return made
 
 
@@ -156,7 +160,7 @@ def _key(step: Mapping[str, Any], option: str) -> str:
 
 
 def _with_shared(
-    step: dict[str, Any], shared: Mapping[str, Any], verbs: Verbs, spot: Spot, number: int
+    step: dict[str, Any], shared: Mapping[str, Any], verbs: VerbTable, spot: Spot, number: int
 ) -> dict[str, Any]:
     """A step with the shared options that its verb heeds and that it does not say itself."""
     here = spot._replace(table="step", number=number)
@@ -235,6 +239,6 @@ def _referred(value: Any, labels: Labels, ids: Mapping[str, Mapping[Any, str]], 
         raise spot.mistake(f"there is no step {name!r}", why, nearest_name(name, ids))
     if not found["every"]:
         key = tuple((k, labels[k]) for k, _ in next(iter(ids[name])))
-        return Made(ids[name][key], rest, lead)
+        return MadeBy(ids[name][key], rest, lead)
     fitting = [id for key, id in ids[name].items() if all(labels.get(k, v) == v for k, v in key)]
-    return [Made(id, rest, lead) for id in fitting]
+    return [MadeBy(id, rest, lead) for id in fitting]

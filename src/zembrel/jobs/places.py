@@ -36,7 +36,8 @@ class KeyLines:
     def line(self, table: str, number: int = 0, key: str = "") -> int:
         """The line of a key, else of its table; 0 if neither is to be found."""
         at = self._lines
-        return at.get((table, number, key)) or at.get((table, number, "")) or at.get(("", 0, table), 0)
+        places = ((table, number, key), (table or key, number, ""), ("", 0, table))
+        return next((at[place] for place in places if place in at), 0)
 
 
 def _statements(text: str) -> Iterator[tuple[int, str]]:

@@ -30,7 +30,7 @@ class Signature(NamedTuple):
     revision: int
 
 
-class Verbs(NamedTuple):
+class VerbTable(NamedTuple):
     """What a job may use: the names of verbs, each one's signature, and what a word that is none may mean."""
 
     names: tuple[str, ...]

@@ -11,6 +11,7 @@ import fcntl
 import json
 import os
 import sqlite3
+import threading
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -31,7 +32,7 @@ create table if not exists claim (path text primary key) without rowid;
 
 
 @dataclass(frozen=True)
-class Done:
+class DoneStep:
     """A step that was done: what was asked, in one value and in words; what it read, and what it made."""
 
     key: str
@@ -52,11 +53,11 @@ class JobState:
 
     def __init__(self, path: Path, *, lock: bool = True) -> None:
         """Raises RefusedError while another run of the job has it, InputError for a file that is no state."""
-        self._lock = -1
+        self._lock, self._turns = -1, threading.Lock()
         try:
             if lock:
                 self._lock = _locked(path)
-            self._base = sqlite3.connect(path, timeout=60)
+            self._base = sqlite3.connect(path, timeout=60, check_same_thread=False)
             self._base.execute("pragma journal_mode = wal")
             self._base.execute("pragma synchronous = normal")
             found = self._base.execute("pragma user_version").fetchone()[0]
@@ -73,7 +74,7 @@ class JobState:
             raise InputError(f"{path} is no state of a job", str(exc), remedy) from exc
         self._claimed: set[str] | None = None
 
-    def done(self) -> dict[str, Done]:
+    def done(self) -> dict[str, DoneStep]:
         """The steps that were done, by id."""
         parts: dict[str, tuple[list[Content], list[Content]]] = {}
         for id, made, path, *mark, checksum in self._base.execute("select * from content"):
@@ -81,10 +82,12 @@ class JobState:
         found = {}
         for id, key, asked, seconds, receipt in self._base.execute("select * from step"):
             read, wrote = parts.get(id, ([], []))
-            found[id] = Done(key, json.loads(asked), seconds, json.loads(receipt), tuple(read), tuple(wrote))
+            found[id] = DoneStep(
+                key, json.loads(asked), seconds, json.loads(receipt), tuple(read), tuple(wrote)
+            )
         return found
 
-    def enter(self, id: str, done: Done) -> None:
+    def enter(self, id: str, done: DoneStep) -> None:
         """A step is done."""
         rows = [
             (id, made, content.path, *content.mark, content.checksum)
@@ -113,7 +116,12 @@ class JobState:
 
     def claim(self, paths: Sequence[Path], *, replace: bool = False) -> None:
         """The job is about to put files there. Raises RefusedError for one that is somebody else's."""
-        new = [path for path in map(os.path.normpath, paths) if path not in self.claimed]
+        with self._turns:
+            self._claim(paths, replace)
+
+    def _claim(self, paths: Sequence[Path], replace: bool) -> None:
+        shown = [os.path.normpath(path) for path in paths if not path.name.startswith(".")]
+        new = [path for path in shown if path not in self.claimed]
         if not replace:
             check_own(new, self.claimed)
         with self._base:

@@ -12,7 +12,7 @@ from zembrel.jobs.mistakes import Spot
 REFERENCE = re.compile(r"(?P<lead>[A-Za-z_]\w*=)?@(?P<name>[^/*]*)(?P<every>\*?)(?P<rest>/.*)?")
 
 
-class Made(NamedTuple):
+class MadeBy(NamedTuple):
     """The result of another step: its id, a path within it if it is a folder, and what stands before it."""
 
     step: str
@@ -21,14 +21,14 @@ class Made(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Step:
+class JobStep:
     """What to do. id: with the values of the matrix in brackets; name: without; options: by typed name;
     after: steps that make what it names by path."""
 
     id: str
     name: str
     verb: str
-    inputs: tuple[str | Made, ...]
+    inputs: tuple[str | MadeBy, ...]
     options: Mapping[str, Any]
     spot: Spot
     after: tuple[str, ...] = ()
@@ -40,11 +40,11 @@ class Step:
         return None if out is None else str(out)
 
     @property
-    def made(self) -> Iterator[Made]:
+    def made(self) -> Iterator[MadeBy]:
         """The results of other steps that it uses."""
         for value in (self.inputs, *self.options.values()):
-            for inner in value if isinstance(value, tuple) and not isinstance(value, Made) else (value,):
-                if isinstance(inner, Made):
+            for inner in value if isinstance(value, tuple) and not isinstance(value, MadeBy) else (value,):
+                if isinstance(inner, MadeBy):
                     yield inner
 
     @property
@@ -57,19 +57,19 @@ class Step:
         """Names and values of inputs and options that are texts."""
         yield from (("inputs", word) for word in self.inputs if isinstance(word, str))
         for name, value in self.options.items():
-            for inner in value if isinstance(value, tuple) and not isinstance(value, Made) else (value,):
+            for inner in value if isinstance(value, tuple) and not isinstance(value, MadeBy) else (value,):
                 if isinstance(inner, str):
                     yield name, inner
 
 
 @dataclass(frozen=True)
-class Job:
+class JobPlan:
     """A job file: its title, and its steps in an order in which each comes after those it needs."""
 
     title: str
-    steps: tuple[Step, ...]
+    steps: tuple[JobStep, ...]
     spot: Spot
 
-    def step(self, id: str) -> Step:
+    def step(self, id: str) -> JobStep:
         """The step of that id."""
         return next(step for step in self.steps if step.id == id)

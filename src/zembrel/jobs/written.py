@@ -9,7 +9,7 @@ from typing import Any
 from zembrel.errors import nearest_name
 from zembrel.jobs.mistakes import Spot
 from zembrel.jobs.signature import FLAG, NUMBER, TEXT, Option, Signature
-from zembrel.jobs.steps import Made
+from zembrel.jobs.steps import MadeBy
 
 _FLAGS = {"true": True, "false": False}
 _EXAMPLES = {TEXT: '"..."', NUMBER: "2.5", FLAG: "true"}
@@ -53,7 +53,7 @@ def as_typed(option: Option, value: Any, spot: Spot) -> Any:
 
 
 def _one(option: Option, value: Any, spot: Spot) -> Any:
-    if isinstance(value, Made):
+    if isinstance(value, MadeBy):
         return value
     found = _converted(option.kind, value)
     if found is None:

@@ -80,6 +80,16 @@ def call(verb: str, inputs: Source | Sequence[Source] = (), out: Any = None, **o
     return kept[0] if len(kept) == 1 else kept
 
 
+def run_job(path: str | os.PathLike[str], **options: Any) -> Receipt:
+    """Run the job in the file at `path`: those of its steps of which something has changed.
+
+    options: those of `zembrel run`, with underscores; `from_`, since `from` is a word of Python's. Returns
+    the receipt. Raises ZembrelError as the command line words it.
+    """
+    typed = {name.removesuffix("_"): value for name, value in options.items()}
+    return performed(function_of("run"), arguments_of("run", typed | {"path": os.fspath(path)}, {}))
+
+
 def ran(
     verb: str, given: Sequence[Source], out: str | None, typed: Mapping[str, Any], held: Mapping[str, Any]
 ) -> tuple[Receipt, list[Raster]]:

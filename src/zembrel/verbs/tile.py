@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel import features
 from zembrel.engine.commit import check_free
+from zembrel.engine.executor import Threads
+from zembrel.engine.limits import processors
 from zembrel.engine.plan import Plan
 from zembrel.errors import UsageError, ZembrelError
 from zembrel.facts import distinct, fact
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Frame
+from zembrel.progress import Progress, no_tick
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.place import crop
@@ -29,11 +32,12 @@ from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.resuming import SheetRun
 from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
-from zembrel.verbs.survey import blocks_of, is_empty
+from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import decide
-from zembrel.verbs.write import write
+from zembrel.verbs.write import NothingValidError, write
 
 Done = tuple[Sheet, Result]
+_LARGE = 16_000_000  # cells of a sheet that keeps all workers busy by itself
 
 
 def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Receipt:
@@ -138,18 +142,40 @@ def _sound(sheet: Sheet, view: Raster) -> bool:
 def _made(
     view: Raster, sheets: Sequence[Sheet], kept: set[Path], output: Output, cutting: Cutting
 ) -> list[Done]:
-    """Every sheet with what became of it; empty ones are left out."""
-    done: list[Done] = []
+    """Every sheet with what became of it; empty ones are left out. Small sheets are made several at once."""
     quiet = replace(output, replace=output.replace or cutting.resume, format=None)
-    for sheet in sheets:
-        if sheet.path in kept:
-            done.append((sheet, Result(sheet.path, sheet.path.stat().st_size)))
-            continue
-        part = _view_of(sheet, view)
-        if not output.keep_empty and not output.dry_run and is_empty(part, output.limits):
-            continue
-        done.append((sheet, write(part, sheet.path, quiet).result))
+    largest = max((sheet.pane.size for sheet in sheets), default=0)
+    at_once = 1 if largest > _LARGE or output.dry_run else output.limits.workers or processors()
+    if at_once > 1:
+        quiet = replace(quiet, workers=1, tick=no_tick)
+    task = _Making(view, kept, quiet)
+    done, cells, total = [], 0, sum(sheet.pane.size for sheet in sheets)
+    for number, (sheet, result) in enumerate(
+        zip(sheets, Threads(at_once, at_once + 1).map(task, sheets), strict=True), 1
+    ):
+        done += [(sheet, result)] if result is not None else []
+        cells += sheet.pane.size
+        if at_once > 1:
+            output.tick(Progress(number, len(sheets), cells, total))
     return done
+
+
+@dataclass(frozen=True)
+class _Making:
+    """Makes sheets of a raster, but for those that are kept."""
+
+    view: Raster
+    kept: set[Path]
+    output: Output
+
+    def __call__(self, sheet: Sheet) -> Result | None:
+        """What became of a sheet; None if it would be empty."""
+        if sheet.path in self.kept:
+            return Result(sheet.path, sheet.path.stat().st_size)
+        try:
+            return write(_view_of(sheet, self.view), sheet.path, self.output).result
+        except NothingValidError:
+            return None
 
 
 def _write_index(path: Path, frame: Frame, done: Sequence[Done], output: Output) -> None:

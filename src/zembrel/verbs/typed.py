@@ -38,6 +38,8 @@ VERBS = {
 }  # fmt: skip
 # what only a job file calls so
 OF_JOBS = {"standin device": "standin.device"}
+# what runs others
+ALONE = {"run": "jobs.run.run"}
 # verbs whose results can go on as cells, without a file
 LAZY = ("fetch", "mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint",
         "grid", "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip
@@ -47,7 +49,14 @@ SILENT = ("describe", "check", "compare", "profile", "frame", "standin device")
 REVISIONS: dict[str, int] = {}
 GROUPS = (Inputs, Where, Output)
 # fields whose typed names are words of the language
-_TYPED = {"condition": "where", "settings": "set", "rounded": "round", "way": "in", "span": "range"}
+_TYPED = {
+    "condition": "where",
+    "settings": "set",
+    "rounded": "round",
+    "way": "in",
+    "span": "range",
+    "start": "from",
+}
 # fields of groups that nobody types
 HELD = (
     "rasters",
@@ -65,7 +74,7 @@ HELD = (
 
 def function_of(verb: str) -> Callable[..., Any]:
     """The function of a verb."""
-    module, _, name = f"zembrel.verbs.{(VERBS | OF_JOBS)[verb]}".rpartition(".")
+    module, _, name = f"zembrel.verbs.{(VERBS | OF_JOBS | ALONE)[verb]}".rpartition(".")
     function: Callable[..., Any] = getattr(importlib.import_module(module), name)
     return function
 

@@ -24,6 +24,10 @@ from zembrel.verbs.prepared import prepared
 from zembrel.verbs.receipt import Result
 
 
+class NothingValidError(RefusedError):
+    """No cell of a result would be valid."""
+
+
 @dataclass(frozen=True)
 class Written:
     """What became of a view."""
@@ -81,8 +85,8 @@ def write(
     return Written(view, (*chose,), _checks(coverage, view, cover), result)
 
 
-def _empty(out: Path, view: Raster) -> RefusedError:
-    return RefusedError(
+def _empty(out: Path, view: Raster) -> NothingValidError:
+    return NothingValidError(
         f"no cell of {out} would be valid",
         f"it has {view.frame.columns:,} x {view.frame.rows:,} cells of {show_cell(view.frame)}, "
         "and none gets half of its value from valid cells",

@@ -1,1 +1,1 @@
-"""Jobs run: steps as units, one after the other or several at once."""
+"""Jobs run: steps as chains, one after the other or several at once."""

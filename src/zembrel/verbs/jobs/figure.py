@@ -29,7 +29,7 @@ def check_figure(figure: str | None) -> None:
 
 
 def draw_job(rows: Sequence[Mapping[str, Any]], title: str, figure: Path, *, replace: bool) -> None:
-    """Draw the units of a job. Raises ResourceError, and RefusedError for a file that is there."""
+    """Draw the chains of a job. Raises ResourceError, and RefusedError for a file that is there."""
     steps = [_box(row["id"], [row]) for row in rows]
     if len(steps) > _MOST:
         names = dict.fromkeys(row["name"] for row in rows)

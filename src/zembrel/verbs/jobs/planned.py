@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from zembrel.errors import ZembrelError
-from zembrel.jobs.steps import Step
-from zembrel.jobs.units import Unit
+from zembrel.jobs.chains import Chain
+from zembrel.jobs.steps import JobStep
 from zembrel.progress import no_tick
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
@@ -20,8 +20,8 @@ _LOOKS = ("trim_collar", "match_tone", "stretch", "classes", "limits")
 _ENOUGH = 0.7  # seconds; a plan is looked at before anything starts
 
 
-def sizes_of(units: Sequence[Unit], setting: Setting) -> dict[str, int]:
-    """Bytes at most of what each unit would make, by id of its step; of many, those of the first.
+def sizes_of(chains: Sequence[Chain], setting: Setting) -> dict[str, int]:
+    """Bytes at most of what each chain would make, by id of its step; of many, those of the first.
 
     Steps whose inputs are not there yet are asked on the cells that those before them would make.
     """
@@ -29,8 +29,8 @@ def sizes_of(units: Sequence[Unit], setting: Setting) -> dict[str, int]:
     sizes: dict[str, int] = {}
     begun = time.monotonic()
     with readings.apart():
-        for unit in units:
-            for step in unit.steps:
+        for chain in chains:
+            for step in chain.steps:
                 if time.monotonic() - begun > _ENOUGH:
                     return sizes
                 size = _size(step, setting, cells)
@@ -39,7 +39,7 @@ def sizes_of(units: Sequence[Unit], setting: Setting) -> dict[str, int]:
     return sizes
 
 
-def _size(step: Step, setting: Setting, cells: dict[str, list[Raster]]) -> int | None:
+def _size(step: JobStep, setting: Setting, cells: dict[str, list[Raster]]) -> int | None:
     """Bytes of a step's result at most, if that can be told. Its cells are kept for those after it."""
     lazy = signature_of(step.verb).lazy
     size = None
@@ -56,6 +56,6 @@ def _size(step: Step, setting: Setting, cells: dict[str, list[Raster]]) -> int |
     return size
 
 
-def _unplaced(step: Step) -> Mapping[str, object]:
+def _unplaced(step: JobStep) -> Mapping[str, object]:
     """The options of a step without a place for its result."""
     return {name: value for name, value in step.options.items() if name not in ("out", "format")}

@@ -11,12 +11,12 @@ from typing import Any
 from zembrel.engine.limits import processors
 from zembrel.errors import CheckError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
+from zembrel.jobs.chains import Chain, asked_of, chains_of, why_due
 from zembrel.jobs.graph import after, needed, written_by
 from zembrel.jobs.jobfile import ENDING, read_job
-from zembrel.jobs.signature import Verbs
-from zembrel.jobs.state import Done, JobState, check_own, state_file
-from zembrel.jobs.steps import Job, Made, Step
-from zembrel.jobs.units import Unit, asked_of, units_of, why_due
+from zembrel.jobs.signature import VerbTable
+from zembrel.jobs.state import DoneStep, JobState, check_own, state_file
+from zembrel.jobs.steps import JobPlan, JobStep, MadeBy
 from zembrel.jobs.variables import parse_assignments
 from zembrel.measure import parse_bytes
 from zembrel.progress import step_ended
@@ -75,20 +75,20 @@ def _meant(word: str) -> str:
     return nearest_name(word, TABLE.names)
 
 
-TABLE = Verbs((*VERBS, *OF_JOBS), signature_of, _meant)
+TABLE = VerbTable((*VERBS, *OF_JOBS), signature_of, _meant)
 
 
 class _Whole:
     """A run of a job, from the folder of its file."""
 
-    def __init__(self, job: Job, file: Path, output: Output, running: Running) -> None:
+    def __init__(self, job: JobPlan, file: Path, output: Output, running: Running) -> None:
         self._job, self._file, self._output, self._running = job, file, output, running
         only, start = self._ids(running.only, "--only"), self._ids(running.start, "--from")
         self._forced = after(job, start)
         chosen = needed(job, only or {step.id for step in job.steps})
         if start:
             chosen &= needed(job, self._forced)
-        self._units = [unit for unit in units_of(job, TABLE) if unit.step.id in chosen]
+        self._chains = [chain for chain in chains_of(job, TABLE) if chain.step.id in chosen]
         outs = {step.id: step.out for step in job.steps if step.out is not None}
         self._setting = Setting(outs, self._budget(), output.dry_run)
 
@@ -118,6 +118,8 @@ class _Whole:
     def done(self) -> Receipt:
         """Run what is due."""
         file = state_file(self._file)
+        if not file.exists():
+            self._check_own(set())
         with _opened(file) as state:
             self._forget(state)
             self._check_own(state.claimed)
@@ -126,8 +128,8 @@ class _Whole:
                     state, TABLE, Path(), self._setting, workers, self._is_forced, self._output.tick,
                     self._told, self._output.keep_going,
                 )  # fmt: skip
-                runner.run(self._units)
-        ends = [runner.ends[unit.step.id] for unit in self._units]
+                runner.run(self._chains)
+        ends = [runner.ends[chain.step.id] for chain in self._chains]
         failed = [end for end in ends if end.error is not None]
         if failed and not any(end.state in (RAN, UNCHANGED) for end in ends):
             raise failed[0].error or CheckError("no step could be done", "all failed", "see above")
@@ -144,15 +146,15 @@ class _Whole:
 
     def _check_own(self, claimed: set[str]) -> None:
         """Raise RefusedError, before anything runs, for a file that a step would overwrite unasked."""
-        for unit in self._units:
-            if not (self._output.replace or unit.step.options.get("replace")):
-                check_own([path for _, path, is_folder in written_by(unit.step) if not is_folder], claimed)
+        for chain in self._chains:
+            if not (self._output.replace or chain.step.options.get("replace")):
+                check_own([path for _, path, is_folder in written_by(chain.step) if not is_folder], claimed)
 
     def _told(self, end: StepEnd, number: int, of: int) -> None:
         step_ended(_row(end) | {"number": number, "of": of})
 
     def _receipt(self, rows: Sequence[dict[str, Any]], ends: Sequence[StepEnd], code: int) -> Receipt:
-        lost = tuple(Loss(f"step {end.unit.step.id}", end.error) for end in ends if end.error is not None)
+        lost = tuple(Loss(f"step {end.chain.step.id}", end.error) for end in ends if end.error is not None)
         return Receipt(
             "run", (self._file,), seconds=self._output.seconds, exit_code=code, lost=lost,
             own={"title": self._job.title, "steps": rows},
@@ -161,7 +163,7 @@ class _Whole:
     def planned(self) -> Receipt:
         """What would run and why, and what it would make."""
         file = state_file(self._file)
-        done: dict[str, Done] = {}
+        done: dict[str, DoneStep] = {}
         claimed: set[str] = set()
         if file.exists():
             state = JobState(file, lock=False)
@@ -169,29 +171,31 @@ class _Whole:
             state.close()
         self._check_own(claimed)
         reasons = self._reasons(done)
-        due = [unit for unit in self._units if reasons[unit.step.id] is not None]
+        due = [chain for chain in self._chains if reasons[chain.step.id] is not None]
         sizes = sizes_of(due, self._setting)
         rows = []
-        for unit in self._units:
-            why = reasons[unit.step.id]
-            before = done.get(unit.step.id)
+        for chain in self._chains:
+            why = reasons[chain.step.id]
+            before = done.get(chain.step.id)
             made = sum(content.mark.size for content in before.made) if before is not None else 0
             end = StepEnd(
-                unit, UNCHANGED if why is None else DUE, why, before.seconds if before else 0.0, made
+                chain, UNCHANGED if why is None else DUE, why, before.seconds if before else 0.0, made
             )
-            rows.append(_row(end) | ({"bytes_at_most": sizes[unit.step.id]} if unit.step.id in sizes else {}))
+            rows.append(
+                _row(end) | ({"bytes_at_most": sizes[chain.step.id]} if chain.step.id in sizes else {})
+            )
         return replace(self._receipt(rows, (), 0), planned=True)
 
-    def _reasons(self, done: Mapping[str, Done]) -> dict[str, Fact | None]:
-        """Why each unit would run, as far as can be told before any does."""
+    def _reasons(self, done: Mapping[str, DoneStep]) -> dict[str, Fact | None]:
+        """Why each chain would run, as far as can be told before any does."""
         reasons: dict[str, Fact | None] = {}
-        for unit in self._units:
-            id = unit.step.id
-            ahead = next((need for need in unit.needs if reasons.get(need) is not None), None)
+        for chain in self._chains:
+            id = chain.step.id
+            ahead = next((need for need in chain.needs if reasons.get(need) is not None), None)
             if self._is_forced(id):
                 reasons[id] = fact("step_forced")
                 continue
-            found = why_due(asked_of(unit, TABLE, Path()), done.get(id))
+            found = why_due(asked_of(chain, TABLE, Path()), done.get(id))
             reasons[id] = found or (fact("after_step", step=ahead) if ahead is not None else None)
         return reasons
 
@@ -206,15 +210,17 @@ def _opened(file: Path) -> Iterator[JobState]:
 
 
 def _row(end: StepEnd) -> dict[str, Any]:
-    """A unit for programs."""
-    step = end.unit.step
+    """A chain for programs."""
+    step = end.chain.step
     row: dict[str, Any] = {
         "id": step.id, "name": step.name, "verb": step.verb, "state": end.state,
-        "inputs": [word for one in end.unit.steps for word in _words(one, end.unit)],
-        "needs": list(end.unit.needs),
+        "inputs": [word for one in end.chain.steps for word in _words(one, end.chain)],
+        "needs": list(end.chain.needs),
     }  # fmt: skip
     row |= {"out": step.out} if step.out is not None else {}
-    row |= {"with": [{"id": one.id, "verb": one.verb} for one in end.unit.before]} if end.unit.before else {}
+    row |= (
+        {"with": [{"id": one.id, "verb": one.verb} for one in end.chain.before]} if end.chain.before else {}
+    )
     row |= {"why": end.why.facts} if end.why is not None else {}
     row |= {"seconds": round(end.seconds, 3)} if end.seconds else {}
     row |= {"bytes": end.made} if end.made else {}
@@ -225,12 +231,12 @@ def _row(end: StepEnd) -> dict[str, Any]:
     return row
 
 
-def _words(step: Step, unit: Unit) -> list[str]:
+def _words(step: JobStep, chain: Chain) -> list[str]:
     """What a step reads, as the file says it; cells of its own pass aside."""
-    inside = {one.id for one in unit.before}
+    inside = {one.id for one in chain.before}
     values = step.inputs or tuple(step.made)
     return [
-        f"@{value.step}" if isinstance(value, Made) else value
+        f"@{value.step}" if isinstance(value, MadeBy) else value
         for value in values
-        if not (isinstance(value, Made) and value.step in inside)
+        if not (isinstance(value, MadeBy) and value.step in inside)
     ]

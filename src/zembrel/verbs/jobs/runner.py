@@ -14,10 +14,10 @@ from typing import Any
 from zembrel.engine.limits import processors
 from zembrel.errors import ZembrelError
 from zembrel.facts import Fact, fact
+from zembrel.jobs.chains import Chain, asked_of, key_of, why_due
 from zembrel.jobs.contents import Content, Mark, contents_of, unchanged
-from zembrel.jobs.signature import Verbs
-from zembrel.jobs.state import Done, JobState
-from zembrel.jobs.units import Unit, asked_of, key_of, why_due
+from zembrel.jobs.signature import VerbTable
+from zembrel.jobs.state import DoneStep, JobState
 from zembrel.progress import Progress, Tick
 from zembrel.verbs.jobs.stepping import Ended, Setting
 from zembrel.verbs.jobs.workers import Workers
@@ -27,10 +27,10 @@ RAN, UNCHANGED, FAILED, LEFT = "ran", "unchanged", "failed", "not run"
 
 @dataclass
 class StepEnd:
-    """What became of a unit: its state, why it ran, in how many seconds, how many bytes it made, and how it
+    """What became of a chain: its state, why it ran, in how many seconds, how many bytes it made, and how it
     failed."""
 
-    unit: Unit
+    chain: Chain
     state: str
     why: Fact | None = None
     seconds: float = 0.0
@@ -41,10 +41,10 @@ class StepEnd:
 
 @dataclass
 class Runner:
-    """A run of the units of a job. said: told of each as it ends; forced: whether a step runs in any case."""
+    """A run of chains of steps. said: told of each as it ends; forced: whether a step runs in any case."""
 
     state: JobState
-    verbs: Verbs
+    verbs: VerbTable
     folder: Path
     setting: Setting
     workers: Workers
@@ -61,24 +61,24 @@ class Runner:
         self._begun: dict[str, float] = {}
         self._why: dict[str, Fact] = {}
 
-    def run(self, units: Sequence[Unit]) -> None:
+    def run(self, chains: Sequence[Chain]) -> None:
         """Run what is due. Raises the ZembrelError of the first step that fails, unless others go on."""
-        waiting, under_way = list(units), dict[futures.Future[Ended], Unit]()
+        waiting, under_way = list(chains), dict[futures.Future[Ended], Chain]()
         while under_way or (waiting and self._goes_on):
-            for unit in list(waiting):
+            for chain in list(waiting):
                 if len(under_way) >= self.workers.most or not self._goes_on:
                     break
-                if not all(need in self.ends for need in unit.needs):
+                if not all(need in self.ends for need in chain.needs):
                     continue
-                waiting.remove(unit)
-                future = self._start(unit, len(units))
+                waiting.remove(chain)
+                future = self._start(chain, len(chains))
                 if future is not None:
-                    under_way[future] = unit
+                    under_way[future] = chain
             if not under_way:
                 continue
             ended, _ = futures.wait(under_way, return_when=futures.FIRST_COMPLETED)
             for future in ended:
-                self._end(under_way.pop(future), future, len(units))
+                self._end(under_way.pop(future), future, len(chains))
         failed = next((end.error for end in self.ends.values() if end.error is not None), None)
         if failed is not None and not self.keep_going:
             raise failed
@@ -88,32 +88,32 @@ class Runner:
         """Whether further steps begin."""
         return self.keep_going or all(end.error is None for end in self.ends.values())
 
-    def _start(self, unit: Unit, of: int) -> futures.Future[Ended] | None:
-        """A unit under way; None if it need not or cannot run."""
-        id = unit.step.id
-        lacking = next((n for n in unit.needs if self.ends[n].state in (FAILED, LEFT)), None)
+    def _start(self, chain: Chain, of: int) -> futures.Future[Ended] | None:
+        """A chain under way; None if it need not or cannot run."""
+        id = chain.step.id
+        lacking = next((n for n in chain.needs if self.ends[n].state in (FAILED, LEFT)), None)
         if lacking is not None:
-            self._tell(StepEnd(unit, LEFT, fact("needs_step", step=lacking)), of)
+            self._tell(StepEnd(chain, LEFT, fact("needs_step", step=lacking)), of)
             return None
-        asked = asked_of(unit, self.verbs, self.folder)
+        asked = asked_of(chain, self.verbs, self.folder)
         why = fact("step_forced") if self.forced(id) else why_due(asked, self._done.get(id))
         if why is None:
-            self._tell(StepEnd(unit, UNCHANGED), of)
+            self._tell(StepEnd(chain, UNCHANGED), of)
             return None
         self._asked[id], self._why[id], self._begun[id] = asked, why, time.perf_counter()
-        return self.workers.start(unit, self.setting, self._ticking(unit, of))
+        return self.workers.start(chain, self.setting, self._ticking(chain, of))
 
-    def _ticking(self, unit: Unit, of: int) -> Tick:
-        return _StepTick(self.tick, unit.step.id, len(self.ends), of)
+    def _ticking(self, chain: Chain, of: int) -> Tick:
+        return _StepTick(self.tick, chain.step.id, len(self.ends), of)
 
-    def _end(self, unit: Unit, future: futures.Future[Ended], of: int) -> None:
-        """A unit has ended: keep what came of it."""
-        id = unit.step.id
+    def _end(self, chain: Chain, future: futures.Future[Ended], of: int) -> None:
+        """A chain has ended: keep what came of it."""
+        id = chain.step.id
         seconds = time.perf_counter() - self._begun[id]
         try:
             ended = future.result()
         except ZembrelError as exc:
-            self._tell(StepEnd(unit, FAILED, self._why[id], seconds, error=exc), of)
+            self._tell(StepEnd(chain, FAILED, self._why[id], seconds, error=exc), of)
             return
         except InterruptedError as exc:
             raise KeyboardInterrupt from exc
@@ -121,11 +121,11 @@ class Runner:
         self._clear(self._done.get(id), made)
         asked = self._asked.pop(id)
         receipt = {"seconds": seconds, "exit_code": max(receipt.exit_code for receipt in ended.receipts)}
-        done = Done(key_of(asked), asked, seconds, receipt, self._contents(ended.read), made)
+        done = DoneStep(key_of(asked), asked, seconds, receipt, self._contents(ended.read), made)
         self.state.enter(id, done)
         self._done[id] = done
         size = sum(content.mark.size for content in made)
-        self._tell(StepEnd(unit, RAN, self._why[id], seconds, size, ended), of)
+        self._tell(StepEnd(chain, RAN, self._why[id], seconds, size, ended), of)
 
     def _contents(self, marks: Sequence[tuple[str, Mark]]) -> tuple[Content, ...]:
         """What is in files; of one that has changed since it was read, what no later look will find."""
@@ -137,7 +137,7 @@ class Runner:
             for content in found
         )
 
-    def _clear(self, before: Done | None, made: Sequence[Content]) -> None:
+    def _clear(self, before: DoneStep | None, made: Sequence[Content]) -> None:
         """Remove results of the last time that are none any more, unless somebody has changed them."""
         now = {content.path for content in made}
         for content in before.made if before is not None else ():
@@ -146,9 +146,9 @@ class Runner:
                     os.unlink(content.path)  # noqa: PTH108
 
     def _tell(self, end: StepEnd, of: int) -> None:
-        self.ends[end.unit.step.id] = end
+        self.ends[end.chain.step.id] = end
         self.said(end, len(self.ends), of)
-        self.tick(Progress(0, 0, 0, 0, end.unit.step.id, len(self.ends), of))
+        self.tick(Progress(0, 0, 0, 0, end.chain.step.id, len(self.ends), of))
 
 
 @dataclass(frozen=True)

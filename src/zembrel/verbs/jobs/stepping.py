@@ -1,4 +1,4 @@
-"""One unit of a job run: a step with those whose cells go on into it, as one run of its own."""
+"""One chain of a job run: a step with those whose cells go on into it, as one run of its own."""
 
 from __future__ import annotations
 
@@ -10,9 +10,9 @@ from pathlib import Path
 from typing import Any
 
 from zembrel.errors import CheckError, ZembrelError
+from zembrel.jobs.chains import Chain
 from zembrel.jobs.contents import Mark, mark_of
-from zembrel.jobs.steps import Made, Step
-from zembrel.jobs.units import Unit
+from zembrel.jobs.steps import JobStep, MadeBy
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
@@ -40,7 +40,7 @@ class Setting:
 
 @dataclass(frozen=True)
 class Ended:
-    """What came of a unit: the receipts of its steps in order, and marks of what it read and wrote."""
+    """What came of a chain: the receipts of its steps in order, and marks of what it read and wrote."""
 
     receipts: tuple[Receipt, ...]
     read: tuple[tuple[str, Mark], ...] = ()
@@ -53,9 +53,9 @@ class Ended:
 
 
 def executed(
-    unit: Unit, setting: Setting, claim: Callable[[Sequence[Path]], None] | None, tick: Tick
+    chain: Chain, setting: Setting, claim: Callable[[Sequence[Path]], None] | None, tick: Tick
 ) -> Ended:
-    """Run a unit in the folder of its job. claim: told of files before they are put in their places.
+    """Run a chain in the folder of its job. claim: told of files before they are put in their places.
 
     Raises ZembrelError, which names the step.
     """
@@ -64,16 +64,16 @@ def executed(
     readings.before_writing = claim
     try:
         with readings.apart():
-            for step in unit.steps:
-                last = step is unit.step
+            for step in chain.steps:
+                last = step is chain.step
                 receipt, cells[step.id] = done_step(step, setting, cells, tick if last else no_tick)
                 receipts.append(receipt)
             read, wrote = _read(), readings.written
     finally:
         readings.before_writing = None
     if receipts[-1].exit_code == _FAILED:
-        raise _failed(unit.step, receipts[-1])
-    aside = unit.step.options.get("carry_to")
+        raise _failed(chain.step, receipts[-1])
+    aside = chain.step.options.get("carry_to")
     written = [path for final in wrote for path in _inside(final) if not _lies_in(path, aside)]
     made = set(written)
     return Ended(
@@ -84,7 +84,7 @@ def executed(
 
 
 def done_step(
-    step: Step, setting: Setting, cells: Mapping[str, list[Raster]], tick: Tick
+    step: JobStep, setting: Setting, cells: Mapping[str, list[Raster]], tick: Tick
 ) -> tuple[Receipt, list[Raster]]:
     """The receipt of a step, and the cells that it makes if they go to no place. Raises ZembrelError."""
     options = signature_of(step.verb).options
@@ -102,21 +102,21 @@ def done_step(
 
 def _resolved(value: Any, setting: Setting) -> Any:
     """The value of an option with paths for the results of other steps."""
-    if isinstance(value, Made):
+    if isinstance(value, MadeBy):
         path = setting.outs[value.step]
         return value.lead + (os.path.join(path, value.rest) if value.rest else path)  # noqa: PTH118 keeps ./
     return tuple(_resolved(inner, setting) for inner in value) if isinstance(value, tuple) else value
 
 
 def _given(
-    step: Step, setting: Setting, cells: Mapping[str, list[Raster]]
+    step: JobStep, setting: Setting, cells: Mapping[str, list[Raster]]
 ) -> tuple[list[str | Raster], tuple[str, ...]]:
     """The inputs of a step, and names of those that are cells; with cells among files all are opened here."""
-    held = any(isinstance(value, Made) and value.step in cells for value in step.inputs)
+    held = any(isinstance(value, MadeBy) and value.step in cells for value in step.inputs)
     given: list[str | Raster] = []
     names: list[str] = []
     for value in step.inputs:
-        if isinstance(value, Made) and value.step in cells:
+        if isinstance(value, MadeBy) and value.step in cells:
             given += cells[value.step]
             names += [value.step] * len(cells[value.step])
         elif held:
@@ -135,7 +135,7 @@ def _opened(word: str, options: Mapping[str, Any]) -> list[tuple[str, Raster]]:
     return [(origin.name.stem, open_layer(origin, inputs).raster) for origin in find(inputs)]
 
 
-def _failed(step: Step, receipt: Receipt) -> CheckError:
+def _failed(step: JobStep, receipt: Receipt) -> CheckError:
     what = str(receipt.own.get("verdict") or receipt.own.get("reasons") or "the check did not hold")
     return CheckError(f"step {step.id}: {what}", f"{step.verb} ended so", "see zembrel run --verbose")
 

@@ -1,6 +1,6 @@
-"""Where units run: here, one after the other, or in processes of their own, several at once.
+"""Where chains run: here, one after the other, or in processes of their own, several at once.
 
-What a run reads and writes is kept by process, so that units at once need one each. They end with the run,
+What a run reads and writes is kept by process, so that chains at once need one each. They end with the run,
 however that ends.
 """
 
@@ -18,8 +18,8 @@ from functools import partial
 from pathlib import Path
 from typing import Protocol
 
+from zembrel.jobs.chains import Chain
 from zembrel.jobs.state import JobState
-from zembrel.jobs.units import Unit
 from zembrel.progress import Tick, no_tick
 from zembrel.verbs.jobs.stepping import Ended, Setting, executed
 
@@ -27,11 +27,11 @@ _DIE_WITH_PARENT = 1  # PR_SET_PDEATHSIG, of prctl(2)
 
 
 class Workers(Protocol):
-    """Whoever runs units."""
+    """Whoever runs chains."""
 
     @property
     def most(self) -> int: ...
-    def start(self, unit: Unit, setting: Setting, tick: Tick) -> futures.Future[Ended]: ...
+    def start(self, chain: Chain, setting: Setting, tick: Tick) -> futures.Future[Ended]: ...
 
 
 @dataclass(frozen=True)
@@ -42,25 +42,25 @@ class Here:
     replace: bool
     most: int = 1
 
-    def start(self, unit: Unit, setting: Setting, tick: Tick) -> futures.Future[Ended]:
+    def start(self, chain: Chain, setting: Setting, tick: Tick) -> futures.Future[Ended]:
         """A future that is done."""
         ended: futures.Future[Ended] = futures.Future()
         try:
-            ended.set_result(executed(unit, setting, _claiming(self.state, unit, self.replace), tick))
+            ended.set_result(executed(chain, setting, _claiming(self.state, chain, self.replace), tick))
         except Exception as exc:
             ended.set_exception(exc)
         return ended
 
 
 @dataclass(frozen=True)
-class Apart:
-    """Processes, each with a unit at a time."""
+class WorkerProcesses:
+    """Processes, each with a chain at a time."""
 
     pool: futures.ProcessPoolExecutor
     most: int
 
-    def start(self, unit: Unit, setting: Setting, tick: Tick) -> futures.Future[Ended]:
-        return self.pool.submit(_ended, unit, setting)
+    def start(self, chain: Chain, setting: Setting, tick: Tick) -> futures.Future[Ended]:
+        return self.pool.submit(_ended, chain, setting)
 
 
 @contextmanager
@@ -73,7 +73,7 @@ def workers_for(jobs: int, state: JobState, path: Path, replace: bool) -> Iterat
     begin = (str(path), replace, os.getpid())
     pool = futures.ProcessPoolExecutor(jobs, spawn, _begin, begin)
     try:
-        yield Apart(pool, jobs)
+        yield WorkerProcesses(pool, jobs)
     except BaseException:
         for process in multiprocessing.active_children():
             if process.pid is not None:
@@ -83,13 +83,13 @@ def workers_for(jobs: int, state: JobState, path: Path, replace: bool) -> Iterat
         pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _claiming(state: JobState, unit: Unit, replace: bool) -> Callable[[Sequence[Path]], None]:
-    """What is told of files that a unit is about to put in their places."""
-    return partial(state.claim, replace=replace or bool(unit.step.options.get("replace")))
+def _claiming(state: JobState, chain: Chain, replace: bool) -> Callable[[Sequence[Path]], None]:
+    """What is told of files that a chain is about to put in their places."""
+    return partial(state.claim, replace=replace or bool(chain.step.options.get("replace")))
 
 
 _held: list[tuple[JobState, bool]] = []  # of a worker process: the state, and whether files may be replaced
-_busy: list[Unit] = []  # what it is at
+_busy: list[Chain] = []  # what it is at
 
 
 def _begin(path: str, replace: bool, parent: int) -> None:
@@ -108,12 +108,12 @@ def _interrupted(number: int, frame: object) -> None:
         raise KeyboardInterrupt
 
 
-def _ended(unit: Unit, setting: Setting) -> Ended:
-    """What comes of a unit. Raises ZembrelError, InterruptedError."""
+def _ended(chain: Chain, setting: Setting) -> Ended:
+    """What comes of a chain. Raises ZembrelError, InterruptedError."""
     state, replace = _held[0]
-    _busy.append(unit)
+    _busy.append(chain)
     try:
-        return executed(unit, setting, _claiming(state, unit, replace), no_tick)
+        return executed(chain, setting, _claiming(state, chain, replace), no_tick)
     except KeyboardInterrupt:
         raise InterruptedError from None
     finally:

@@ -11,48 +11,48 @@ from typing import Any
 from zembrel.facts import Fact, fact
 from zembrel.jobs.contents import listed, mark_of, unchanged
 from zembrel.jobs.graph import normal, written_by
-from zembrel.jobs.signature import Verbs
-from zembrel.jobs.state import Done
-from zembrel.jobs.steps import Job, Made, Step
+from zembrel.jobs.signature import VerbTable
+from zembrel.jobs.state import DoneStep
+from zembrel.jobs.steps import JobPlan, JobStep, MadeBy
 
 
 @dataclass(frozen=True)
-class Unit:
+class Chain:
     """A step whose result stays, those before it in the same pass, in order, and the steps whose files it
     reads."""
 
-    step: Step
-    before: tuple[Step, ...]
+    step: JobStep
+    before: tuple[JobStep, ...]
     needs: tuple[str, ...]
 
     @property
-    def steps(self) -> tuple[Step, ...]:
+    def steps(self) -> tuple[JobStep, ...]:
         """All of it, in order."""
         return (*self.before, self.step)
 
 
-def units_of(job: Job, verbs: Verbs) -> list[Unit]:
-    """The units of a job, each after those it needs."""
+def chains_of(job: JobPlan, verbs: VerbTable) -> list[Chain]:
+    """The chains of a job, each after those it needs."""
     by_id = {step.id: step for step in job.steps}
-    units: list[Unit] = []
+    chains: list[Chain] = []
     for step in job.steps:
         if not passes_on(step, verbs):
             before = _before(step, verbs, by_id)
             inside = {one.id for one in before}
             needs = dict.fromkeys(n for one in (*before, step) for n in one.needs if n not in inside)
-            units.append(Unit(step, before, tuple(needs)))
-    return units
+            chains.append(Chain(step, before, tuple(needs)))
+    return chains
 
 
-def passes_on(step: Step, verbs: Verbs) -> bool:
+def passes_on(step: JobStep, verbs: VerbTable) -> bool:
     """Whether the result of a step goes on as cells, without a file."""
     signature = verbs.of(step.verb)
     return step.out is None and signature.lazy and not signature.silent
 
 
-def _before(step: Step, verbs: Verbs, by_id: Mapping[str, Step]) -> tuple[Step, ...]:
+def _before(step: JobStep, verbs: VerbTable, by_id: Mapping[str, JobStep]) -> tuple[JobStep, ...]:
     """The steps whose cells go on into `step`, each after those it needs."""
-    found: dict[str, Step] = {}
+    found: dict[str, JobStep] = {}
     for id in step.needs:
         other = by_id[id]
         if passes_on(other, verbs):
@@ -61,12 +61,12 @@ def _before(step: Step, verbs: Verbs, by_id: Mapping[str, Step]) -> tuple[Step, 
     return tuple(found.values())
 
 
-def asked_of(unit: Unit, verbs: Verbs, folder: Path) -> dict[str, Any]:
-    """What a unit is to do, in words that can be compared: the verbs and options of its steps, and what their
+def asked_of(chain: Chain, verbs: VerbTable, folder: Path) -> dict[str, Any]:
+    """What a chain is to do, in words that can be compared: the verbs and options of its steps, and what
     inputs mean now."""
-    own = {path for step in unit.steps for _, path, _ in written_by(step)}
+    own = {path for step in chain.steps for _, path, _ in written_by(step)}
     asked: dict[str, dict[str, Any]] = {}
-    for step in unit.steps:
+    for step in chain.steps:
         found = {word: listed(word, folder) for word in step.inputs if isinstance(word, str)}
         asked[step.id] = {
             "verb": step.verb,
@@ -87,13 +87,13 @@ def key_of(asked: Mapping[str, Any]) -> str:
 
 
 def _word(value: Any) -> Any:
-    if isinstance(value, Made):
+    if isinstance(value, MadeBy):
         return f"{value.lead}@{value.step}{'/' * bool(value.rest)}{value.rest}"
     return [_word(inner) for inner in value] if isinstance(value, tuple) else value
 
 
-def why_due(asked: Mapping[str, Any], done: Done | None) -> Fact | None:
-    """Why a unit that is asked for this has to run; None if all is as it was when it was done."""
+def why_due(asked: Mapping[str, Any], done: DoneStep | None) -> Fact | None:
+    """Why a chain that is asked for this has to run; None if all is as it was when it was done."""
     if done is None:
         return fact("step_new")
     if done.key != key_of(asked):
