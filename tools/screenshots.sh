@@ -10,8 +10,8 @@ zembrel demo --out "$work/demo" --quiet 2> /dev/null
 cd "$work/demo"
 for picture in island relief; do cp "$picture.png" "$shots/draw-$picture.png"; done
 zembrel draw 'lidar/l?.laz' --by class --title "swaths over Marrow Harbour" --out "$shots/draw-points.png" --replace --quiet
-zembrel draw 'lidar/l?.laz' --by class --section 733600,5096700,734000,5097050 --width 4m --title "through the wood" \
-    --out "$shots/draw-section.png" --replace --quiet
+zembrel run island.job.toml --only globe --only heights --quiet
+zembrel run island.job.toml --dry-run --figure "$shots/job.png" --replace --quiet
 zembrel terrain relief.tif --of hillshade --sun-at 2027-12-21T14:30Z --cast --out noon.tif --quiet
 zembrel draw noon.tif --title "Marrowick on the shortest day, 14:30 UTC" --out "$shots/draw-terrain.png" --replace --quiet
 zembrel reproject relief.tif --crs EPSG:4326 --cell 0.75arcsec --out degrees.tif --quiet

@@ -318,3 +318,18 @@ def test_the_plan_is_drawn(job: Program) -> None:
         and "not done before" in said
         and "at most" in said
     )
+
+
+def test_the_island_is_one_job_that_the_readme_shows(marrowick: Path, tmp_path: Path) -> None:
+    """The whole of it runs in the demo's own test of the tour; here what changes with one late option."""
+    text = (marrowick / "island.job.toml").read_text()
+    assert text in (Path(__file__).parents[2] / "README.md").read_text()
+    for path in marrowick.iterdir():
+        if path.name != "island.job.toml":
+            (tmp_path / path.name).symlink_to(path)
+    (tmp_path / "island.job.toml").write_text(text)
+    program = Program(tmp_path)
+    first = program("run", "island", "--json")
+    assert set(states(first).values()) == {"ran"} and len(states(first)) == 22
+    (tmp_path / "island.job.toml").write_text(text.replace("interval = 50", "interval = 40"))
+    assert ran(program("run", "island", "--json")) == {"lines"}

@@ -97,6 +97,12 @@ STEPS = (
         "deliver heightmap relief.tif --overlay island.tif --overlay-size 2048 --out engine/ --replace",
     ),
     ("", "standin device engine engine/ --figure engine.png --replace"),
+    (
+        "All of this is one job file, too: what is due of it runs, and a second time nothing is.",
+        "run island.job.toml --only web --only lines",
+    ),
+    ("", "run island.job.toml --only web --only lines"),
+    ("", "run island.job.toml --dry-run --figure job.png --replace"),
 )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from importlib.resources import files
 from pathlib import Path
 
 import numpy as np
@@ -84,4 +85,5 @@ def texts() -> Iterator[tuple[Path, str]]:
     yield Path("tracks.geojson"), write_geojson(tracks(land))
     yield Path("landcover.legend.toml"), write_legend(LEGEND)
     yield Path("sketch-ties.csv"), ties()
+    yield Path("island.job.toml"), (files(__package__) / "island.job.toml").read_text("utf-8")
     yield Path("zembrel.toml"), 'places = "places.geojson"\n'

@@ -45,7 +45,7 @@ def draw_steps(steps: Sequence[GraphStep], title: str, heading: str, path: Path,
     columns = _columns(steps)
     room = (look.width - 2 * _SIDE) / len(columns)
     tall = (look.height - _TOP - _FOOT) / max(map(len, columns))
-    size = min(_WIDEST, room * 0.78), min(_HIGHEST, tall * 0.74)
+    size = min(_WIDEST, room * 0.78), min(_HIGHEST, tall * 0.86)
     places = {
         step.id: (
             _SIDE + room * (n + 0.5),
@@ -57,7 +57,7 @@ def draw_steps(steps: Sequence[GraphStep], title: str, heading: str, path: Path,
     for step in steps:
         for need in step.needs:
             _arrow(axes, places[need], places[step.id], size)
-    pitch = min(19.0, (size[1] - 8) / max(1 + len(step.lines) for step in steps))
+    pitch = min(19.0, (size[1] - 6) / max(1 + len(step.lines) for step in steps))
     for step in steps:
         _box(axes, step, (*places[step.id], *size), pitch)
     _key(axes, steps, look)
@@ -110,7 +110,7 @@ def _box(axes: Any, step: GraphStep, place: tuple[float, float, float, float], p
     box = FancyBboxPatch((x - wide / 2, y - high / 2), wide, high, shape, edgecolor=edge, facecolor=fill)
     axes.add_patch(box)
     lines = (step.id, *step.lines)
-    points = max(4.5, min(9.0, pitch * 0.52))
+    points = max(4.5, min(9.5, pitch * 0.58))
     for n, line in enumerate(lines):
         weight = "bold" if n == 0 else "normal"
         at = y + pitch * ((len(lines) - 1) / 2 - n)
