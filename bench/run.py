@@ -33,6 +33,7 @@ CASES = (
     "packs",
     "sources",
     "jobs",
+    "cluster",
 )
 
 

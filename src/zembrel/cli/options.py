@@ -116,6 +116,11 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "ceiling": (("--ceiling",), "BYTES", "Refuse results larger than this.  [20GB]"),
     "memory": (("--memory",), "BYTES", "Budget for blocks.  [256MB]"),
     "workers": (("--workers",), "N", "Threads; one for each processor if not said."),
+    "cluster": (
+        ("--cluster",),
+        "ADDRESS",
+        "Work on a Dask cluster at tcp://HOST:PORT, or local:N processes.",
+    ),
     "keep_empty": (("--keep-empty",), None, "Also write results that have no valid cell or feature; exit 7."),
     "keep_going": (("--keep-going",), None, "With many inputs, finish the others; exit 7."),
 }
@@ -140,8 +145,8 @@ HELD = {
         "replace", "keep_empty",
     ),
     "Run": (
-        "dry_run", "ceiling", "memory", "workers", "keep_going", "json", "quiet", "verbose", "progress",
-        "help",
+        "dry_run", "ceiling", "memory", "workers", "cluster", "keep_going", "json", "quiet", "verbose",
+        "progress", "help",
     ),
 }  # fmt: skip
 

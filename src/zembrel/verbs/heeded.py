@@ -7,6 +7,7 @@ MENDED = ("repair", "skip_invalid")
 CLOUDS = ("classes", "returns", "columns", "salvage", "resolution")
 PHOTOS = ("trim_collar", "collar_tolerance")
 LAYERED = ("into",)
+WORK = ("workers", "cluster")
 FORMAT = ("format", "type", "nodata", "flatten", "stored", "compress", "settings", "world_file")
 PLACED = ("onto", "cell", "longest")
 AREA = ("within", "within_where", "reach", "mask", "places")
@@ -23,14 +24,14 @@ _CLOUD = (*MENDED, *PHOTOS, *LAYERED, *RAW, "type", "nodata", "flatten", "stored
           "keep_empty")  # fmt: skip
 _PACK = (*CLOUDS, *PHOTOS, *BETWEEN, *LAYERED, *FORMAT, "longest", "keep_going", "keep_empty")
 _RASTER_PACK = (*_PACK, *PICKED, *MENDED)
-_ALONE = (*_MADE, "dry_run", "memory", "workers")
+_ALONE = (*_MADE, "dry_run", "memory", *WORK)
 UNHEEDED: dict[str, tuple[str, ...]] = {
     "describe": (*PHOTOS, *_MADE, "out", "dry_run"),
-    "index": (*PICKED, *MENDED, *PHOTOS, *FORMAT, *RAW, "classes", "returns", "ceiling", "memory", "workers",
+    "index": (*PICKED, *MENDED, *PHOTOS, *FORMAT, *RAW, "classes", "returns", "ceiling", "memory", *WORK,
               "keep_going", "keep_empty"),
     "label": (*_RASTERS, *_MADE, *RAW, *CRSS),
     "formats": (),
-    "frame": (*_RASTERS, *_MADE, *RAW, *BETWEEN, "mask", "memory", "workers"),
+    "frame": (*_RASTERS, *_MADE, *RAW, *BETWEEN, "mask", "memory", *WORK),
     "crs": (),
     "coords": _ALONE,
     "source": (*_ALONE, "out"),
@@ -77,6 +78,6 @@ UNHEEDED: dict[str, tuple[str, ...]] = {
     "run": tuple(name for name in (*_MADE, "out") if name != "keep_going"),
     "standin device": (*_ALONE, "out"),
     "standin serve": (*_ALONE, "out"),
-    "warm": (*_MADE, "out", "replace", "dry_run", "memory"),
+    "warm": (*_MADE, "out", "replace", "dry_run", "memory", "cluster"),
     "demo": _ALONE,
 }  # fmt: skip

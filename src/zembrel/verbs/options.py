@@ -92,6 +92,7 @@ class Output:
     ceiling: str | None = None
     memory: str | None = None
     workers: int = 0
+    cluster: str | None = None  # its address; `running.performed` opens it
     keep_going: bool = False
     keep_empty: bool = False
     command: str = "zembrel"  # as typed, for refusals that name what would go on

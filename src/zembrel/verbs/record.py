@@ -19,6 +19,7 @@ _NOT_TYPED = (
     "command",
     "tick",
     "executor",
+    "cluster",
     "as_facts",
     "receiver",
     "named",

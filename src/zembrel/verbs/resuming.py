@@ -20,7 +20,7 @@ from zembrel.verbs.options import Output, Where
 MARK = ".zembrel-sheets"  # in the folder of the sheets: which run makes them
 _NOT_OF_SHEETS = (
     "known", "rasters", "replace", "resume", "index", "tick", "executor", "receiver", "command", "memory",
-    "workers", "keep_going", "as_facts", "ceiling", "dry_run", "started",
+    "workers", "cluster", "keep_going", "as_facts", "ceiling", "dry_run", "started",
 )  # fmt: skip
 
 

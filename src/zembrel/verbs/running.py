@@ -2,12 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from typing import Any
 
+from zembrel.engine.cluster import cluster_at
 from zembrel.reading import readings
+from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt, finished
 from zembrel.verbs.record import recorded
+
+
+@contextmanager
+def _placed(arguments: Mapping[str, Any]) -> Iterator[Mapping[str, Any]]:
+    """`arguments` with the cluster open that they ask for. Raises UsageError, ResourceError."""
+    name, output = next(
+        ((name, value) for name, value in arguments.items() if isinstance(value, Output)), ("", Output())
+    )
+    if output.cluster is None or output.executor is not None or output.dry_run:
+        yield arguments
+        return
+    with cluster_at(output.cluster, output.limits.memory * 3 // 8) as cluster:
+        yield {**arguments, name: output.on(cluster)}
 
 
 def performed(
@@ -17,6 +33,6 @@ def performed(
 
     record: whether it tells what was read and done; sums: with checksums of small files. Raises ZembrelError.
     """
-    with readings.run():
+    with readings.run(), _placed(arguments) as arguments:
         receipt = finished(function(**arguments))
         return recorded(receipt, arguments, checksums=sums) if record else receipt

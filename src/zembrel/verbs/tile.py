@@ -9,7 +9,7 @@ from pathlib import Path
 
 from zembrel import features
 from zembrel.engine.commit import check_free
-from zembrel.engine.executor import Threads
+from zembrel.engine.executor import Executor, Threads
 from zembrel.engine.limits import processors
 from zembrel.engine.plan import Plan
 from zembrel.errors import UsageError, ZembrelError
@@ -146,13 +146,15 @@ def _made(
     quiet = replace(output, replace=output.replace or cutting.resume, format=None)
     largest = max((sheet.pane.size for sheet in sheets), default=0)
     at_once = 1 if largest > _LARGE or output.dry_run else output.limits.workers or processors()
+    executor: Executor = Threads(at_once, at_once + 1)
     if at_once > 1:
         quiet = replace(quiet, workers=1, tick=no_tick)
+        if output.executor is not None:  # whose workers put each sheet in its place
+            executor, quiet = output.executor, replace(quiet, executor=None, cluster=None)
+            readings.write([sheet.path for sheet in sheets if sheet.path not in kept])
     task = _Making(view, kept, quiet)
     done, cells, total = [], 0, sum(sheet.pane.size for sheet in sheets)
-    for number, (sheet, result) in enumerate(
-        zip(sheets, Threads(at_once, at_once + 1).map(task, sheets), strict=True), 1
-    ):
+    for number, (sheet, result) in enumerate(zip(sheets, executor.map(task, sheets), strict=True), 1):
         done += [(sheet, result)] if result is not None else []
         cells += sheet.pane.size
         if at_once > 1:
