@@ -145,11 +145,14 @@ def _made(
     """Every sheet with what became of it; empty ones are left out. Small sheets are made several at once."""
     quiet = replace(output, replace=output.replace or cutting.resume, format=None)
     largest = max((sheet.pane.size for sheet in sheets), default=0)
-    at_once = 1 if largest > _LARGE or output.dry_run else output.limits.workers or processors()
+    apart = output.executor is not None and len(sheets) > 1  # whose workers put each sheet in its place
+    at_once = output.limits.workers or processors()
+    if output.dry_run or (largest > _LARGE and not apart):
+        at_once = 1
     executor: Executor = Threads(at_once, at_once + 1)
     if at_once > 1:
         quiet = replace(quiet, workers=1, tick=no_tick)
-        if output.executor is not None:  # whose workers put each sheet in its place
+        if apart and output.executor is not None:
             executor, quiet = output.executor, replace(quiet, executor=None, cluster=None)
             readings.write([sheet.path for sheet in sheets if sheet.path not in kept])
     task = _Making(view, kept, quiet)
