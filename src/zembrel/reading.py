@@ -11,11 +11,11 @@ import os
 import stat
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from zembrel.errors import InputError, RefusedError
 
@@ -47,6 +47,16 @@ def changed(path: object) -> InputError:
     )
 
 
+class Act(NamedTuple):
+    """What a run is about: a verb, the version of the program, the options that were said, and how many files
+    were read before."""
+
+    verb: str
+    version: str
+    options: Mapping[str, Any]
+    first: int
+
+
 class Move(NamedTuple):
     """Two CRSs by name, and the coordinate operation between them in words."""
 
@@ -66,6 +76,10 @@ class _Run:
     passed: dict[Path, None] = field(default_factory=dict)
     moves: dict[Move, None] = field(default_factory=dict)
     written: dict[Path, None] = field(default_factory=dict)
+    acts: list[Act] = field(default_factory=list)
+    earlier: dict[Path, Sequence[Mapping[str, Any]]] = field(default_factory=dict)
+    told: str | None = None
+    others: frozenset[Path] = frozenset()
     next_look: float = 0.0
     trusted: bool = False
     offline: bool = False
@@ -220,6 +234,45 @@ class Readings:
     @property
     def passed(self) -> list[Path]:
         return list(self._now.passed)
+
+    def act(self, verb: str, version: str, options: Mapping[str, Any]) -> None:
+        """A verb begins; of several in one run each goes on from what the one before has made."""
+        with self._lock:
+            self._now.acts.append(Act(verb, version, options, len(self._now.read)))
+
+    @property
+    def acts(self) -> list[Act]:
+        """The verbs of this run so far."""
+        return self._now.acts
+
+    @property
+    def earlier(self) -> dict[Path, Sequence[Mapping[str, Any]]]:
+        """What files that are read tell of how they came about."""
+        return self._now.earlier
+
+    @property
+    def told(self) -> str | None:
+        """How the results of this run come about, if whoever began it elsewhere has said so."""
+        return self._now.told
+
+    def tell(self, provenance: str | None) -> None:
+        """Results come about as is said: this is a part of a run that was begun elsewhere."""
+        self._now.told = provenance
+
+    @contextmanager
+    def about(self, path: Path, among: Iterable[Path]) -> Iterator[None]:
+        """A result of `path` alone, of several inputs of which each has its own."""
+        before, self._now.others = self._now.others, frozenset(among) - {path}
+        try:
+            yield
+        finally:
+            self._now.others = before
+
+    @property
+    def own_files(self) -> list[Path]:
+        """What was read so far for the present result."""
+        others = {path.with_suffix("") for path in self._now.others}
+        return [path for path in self.files if path.with_suffix("") not in others] if others else self.files
 
     @property
     def stamps(self) -> dict[Path, Stamp]:

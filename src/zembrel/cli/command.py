@@ -91,6 +91,7 @@ class Command:
     def build(self, name: str) -> Any:
         """The Typer command. Each parameter that is an option group becomes its fields."""
         parameters, groups = self._parameters(UNHEEDED[name])
+        typed: dict[str, str] = {}
 
         def call(**values: Any) -> int:
             always = {key: values.pop(key) for key in ALWAYS}
@@ -105,7 +106,7 @@ class Command:
                             group, tick=tick, command=_typed(), as_facts=always["json"]
                         )
                 given, json = arguments | values, always["json"]
-                receipt = performed(self.function, given, record=json, sums=json)
+                receipt = performed(self.function, given, name, typed=typed, record=json, sums=json)
             receipt = dataclasses.replace(receipt, settled=made.settled)  # type: ignore[attr-defined]
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
             return int(receipt.exit_code)
@@ -121,6 +122,7 @@ class Command:
         )
         made = typer.main.get_command(app)
         convert_here(made.params, {p.name: p.annotation for p in parameters})
+        typed.update({str(p.name): max(p.opts, key=len).lstrip("-") for p in made.params})
         made.own = frozenset(inspect.signature(self.function).parameters)  # type: ignore[attr-defined]
         return made
 

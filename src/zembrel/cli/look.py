@@ -25,12 +25,15 @@ def describe(
             "--page", metavar="PATH", help="A page (.html, .pdf, .png); of several a contact sheet."
         ),
     ] = None,
+    history: Annotated[
+        bool, typer.Option("--history", help="How files and packs came about, as they tell it themselves.")
+    ] = False,
 ) -> Any:
     """What a layer is: CRS, extent, cell size, bands, type, nodata. Several inputs stand side by side,
     and a * marks the rows in which they differ."""
     from zembrel.verbs import describe as verb
 
-    return verb.describe(inputs, output, verb.Looking(stats, at, page))
+    return verb.describe(inputs, output, verb.Looking(stats, at, page, history))
 
 
 def index(inputs: Inputs, output: Output) -> Any:

@@ -112,6 +112,11 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
         "NAME",
         "Of features: a layer of this name in the GeoPackage --out, beside those that are there.",
     ),
+    "provenance": (
+        ("--provenance",),
+        None,
+        "Also write how it came about beside the result, as NAME.provenance.json.",
+    ),
     "dry_run": (("--dry-run",), None, "Show the plan and stop."),
     "ceiling": (("--ceiling",), "BYTES", "Refuse results larger than this.  [20GB]"),
     "memory": (("--memory",), "BYTES", "Budget for blocks.  [256MB]"),
@@ -141,7 +146,8 @@ HELD = {
         "strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit", "average_codes",
     ),
     "Result": (
-        "out", "format", "type", "nodata", "stored", "flatten", "compress", "settings", "world_file", "into",
+        "out", "format", "type", "nodata", "stored", "flatten", "compress", "settings", "world_file",
+        "provenance", "into",
         "replace", "keep_empty",
     ),
     "Run": (

@@ -18,6 +18,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from zembrel import provenance
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import netcdf3
 from zembrel.formats.cf.attributes import band_attributes
@@ -33,6 +34,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.guarded import GuardedFile
 from zembrel.handles import file_handles
+from zembrel.provenance import KEY, document
 from zembrel.raster.model import Band, Block, Raster
 
 _CHUNK = 512
@@ -59,6 +61,7 @@ def _variables(path: Path) -> tuple[Variables, dict[str, Any]]:
         own = {key: _in_words(value) for key, value in file.attrs.items()}
     except DECODE_ERRORS as exc:
         raise InputError(f"{path} is broken", f"{exc}".splitlines()[0], "get the file again") from exc
+    provenance.found(path, str(own.get(KEY, "")))
     return found, own
 
 
@@ -161,6 +164,8 @@ class NetcdfStore:
         file.attrs["Conventions"] = "CF-1.11"
         file.attrs["title"] = path.stem
         file.attrs["history"] = "written by zembrel"
+        if (told := document()) is not None:
+            file.attrs[KEY] = told
         file.attrs[FRAME] = frame_text(frame)
         file.attrs[BANDS] = " ".join(variable.name for variable in written)
         mapping = mapping_attributes(frame.crs) if frame.crs is not None else {}

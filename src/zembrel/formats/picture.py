@@ -16,10 +16,12 @@ import numpy as np
 
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats.legendfile import parse_legend, write_legend
+from zembrel.formats.pngstrips import with_text
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.grid.frame import Frame
+from zembrel.provenance import KEY, document, found
 from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import ALPHA, Band, Cells, Raster, has_alpha
 from zembrel.reading import TRUST, readings
@@ -30,6 +32,7 @@ WHITE = 255
 PNG_MARK = b"\x89PNG\r\n\x1a\n"
 # what the picture package says of files that are not whole
 _BROKEN = (OSError, SyntaxError, ValueError, EOFError, OverflowError, TypeError, LookupError, AttributeError)
+_EXIF, _MOST_EXIF = 0x010E, 60_000  # number of the description, and letters that it may have
 _LEGEND = "legend"  # key of the text that names classes
 
 layers = only_layer
@@ -43,6 +46,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     try:
         with warnings.catch_warnings(), Image.open(path) as picture:
             warnings.simplefilter("ignore")
+            found(path, _description(picture))
             size, palette = picture.size, None if _see_through(picture) else _legend(picture)
             colours, kind, alpha = _cell_type(path, picture)
     except _BROKEN as exc:
@@ -55,6 +59,24 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     bands = (*bands, Band(ALPHA, kind, colour=ALPHA)) if alpha else bands
     placed = placed_beside(path, *size)
     return WholeRaster(path, placed.frame, bands, _decode, placed.remarks)
+
+
+def _description(picture: Any) -> str:
+    """What a picture says of how it came about."""
+    text = picture.info.get(KEY)
+    return str(text if text is not None else picture.getexif().get(_EXIF, ""))
+
+
+def _exif() -> dict[str, Any]:
+    """The same for pictures that hold such words as those of a camera (Exif 2.3, ImageDescription)."""
+    from PIL import Image
+
+    told = document(_MOST_EXIF)
+    if told is None:
+        return {}
+    words = Image.Exif()
+    words[_EXIF] = told
+    return {"exif": words}
 
 
 def _cell_type(path: Path, picture: Any) -> tuple[int, str, bool]:
@@ -184,8 +206,11 @@ def _write_png(path: Path, cells: Cells, valid: Cells | None, legend: Legend | N
     import imagecodecs
     from PIL.PngImagePlugin import PngInfo
 
+    told = document()
     if legend is not None and cells.dtype == np.uint8:
         text = PngInfo()
+        if told is not None:
+            text.add_itxt(KEY, told)
         if legend.named:
             text.add_itxt(_LEGEND, write_legend(legend))
         _palette_picture(cells, valid, legend).save(path, "PNG", pnginfo=text)
@@ -194,7 +219,9 @@ def _write_png(path: Path, cells: Cells, valid: Cells | None, legend: Legend | N
         opaque = np.iinfo(cells.dtype).max
         alpha = np.where(valid, opaque, 0).astype(cells.dtype)[:, :, None]
         cells = np.concatenate([np.where(valid[:, :, None], cells, 0).astype(cells.dtype), alpha], axis=2)
-    path.write_bytes(imagecodecs.png_encode(np.ascontiguousarray(cells), level=6))
+    path.write_bytes(
+        with_text(bytes(imagecodecs.png_encode(np.ascontiguousarray(cells), level=6)), KEY, told)
+    )
 
 
 def _write_gif(path: Path, cells: Cells, valid: Cells | None, legend: Legend | None) -> None:
@@ -249,7 +276,7 @@ def _write_webp(path: Path, cells: Cells, valid: Cells | None, quality: int | No
     if valid is not None and cells.shape[2] == 3:
         cells = np.dstack([np.where(valid[:, :, None], cells, 0), np.where(valid, 255, 0)]).astype(np.uint8)
     how: dict[str, Any] = {"lossless": True, "exact": True} if quality is None else {"quality": quality}
-    Image.fromarray(np.ascontiguousarray(cells)).save(path, "WEBP", **how)
+    Image.fromarray(np.ascontiguousarray(cells)).save(path, "WEBP", **how, **_exif())
 
 
 def _write_jpeg(path: Path, cells: Cells, valid: Cells | None, quality: int) -> None:
@@ -257,4 +284,6 @@ def _write_jpeg(path: Path, cells: Cells, valid: Cells | None, quality: int) -> 
 
     if valid is not None:
         cells = np.where(valid[:, :, None], cells, WHITE).astype(np.uint8)
-    Image.fromarray(cells[:, :, 0] if cells.shape[2] == 1 else cells).save(path, "JPEG", quality=quality)
+    Image.fromarray(cells[:, :, 0] if cells.shape[2] == 1 else cells).save(
+        path, "JPEG", quality=quality, **_exif()
+    )

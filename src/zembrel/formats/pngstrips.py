@@ -19,9 +19,11 @@ from zlib_ng import zlib_ng
 from zembrel.formats.sink import FileStore, Sink
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.provenance import KEY, document
 from zembrel.raster.model import Band, Block
 
 Bytes = npt.NDArray[np.uint8]
+_HEADER = 33  # bytes of the mark and the first chunk
 _STRIP_CELLS = 500_000
 _LEVEL = 6
 _KINDS = {1: 0, 3: 2, 4: 6}  # bands -> colour type
@@ -53,6 +55,7 @@ class PngStore(FileStore):
         head = struct.pack(">IIBBBBB", frame.columns, frame.rows, 8, _KINDS[bands], 0, 0, 0)
         super().__init__(path, b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head))
         self._sum = 1
+        self.file.write(with_text(b"", KEY, document()))
         self.file.write(_chunk(b"IDAT", b"\x78\x9c"))
 
     def append(self, key: Any, encoded: Any) -> None:
@@ -63,6 +66,13 @@ class PngStore(FileStore):
     def finish(self) -> None:
         self.file.write(_chunk(b"IDAT", _END + struct.pack(">I", self._sum)) + _chunk(b"IEND", b""))
         super().finish()
+
+
+def with_text(png: bytes, key: str, text: str | None) -> bytes:
+    """A PNG with an international text behind its header (ISO/IEC 15948, 11.3.4.5)."""
+    if text is None:
+        return png
+    return png[:_HEADER] + _chunk(b"iTXt", key.encode() + b"\0\0\0\0\0" + text.encode()) + png[_HEADER:]
 
 
 def png_sink(path: Path, frame: Frame, bands: tuple[Band, ...], blank: tuple[int, ...]) -> Sink:

@@ -28,6 +28,7 @@ from zembrel.formats.zarrwriting import CHUNK, DIMENSIONS, ZarrStore
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.ondemand import on_demand
+from zembrel.provenance import KEY, found
 from zembrel.raster.halving import overview_methods
 from zembrel.raster.model import Band, Block, Raster
 
@@ -36,6 +37,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     """The grid `layer` of the store, `NAME`, `GROUP/NAME` or `NAME[time=2026-05-01]`. Raises InputError."""
     root, variables = _variables(path)
     own = dict(root.attrs)
+    found(path, str(own.get(KEY, "")))
     if layer is None:
         shown = {name: v for name, v in variables.items() if not name.partition("/")[0].isdigit()}
         base = open_dataset(path, shown or variables, own, None)

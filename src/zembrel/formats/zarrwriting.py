@@ -21,6 +21,7 @@ from zembrel.formats.cf.layout import EDGE, spreads_of, written_variables
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
+from zembrel.provenance import KEY, document
 from zembrel.raster.halving import halved_by_band
 from zembrel.raster.model import Band, Block, Cells, Mask, has_alpha
 
@@ -108,6 +109,7 @@ class ZarrStore:
             "Conventions": "CF-1.11",
             "title": self._path.stem,
             "history": "written by zembrel",
+            **({KEY: told} if not group and (told := document()) is not None else {}),
             FRAME: frame_text(frame),
             BANDS: " ".join(variable.name for variable in written),
         }

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from zembrel.checksums import checksum_of_text
 from zembrel.facts import Fact, fact
 from zembrel.jobs.contents import listed, mark_of, unchanged
 from zembrel.jobs.graph import normal, written_by
@@ -81,9 +82,7 @@ def asked_of(chain: Chain, verbs: VerbTable, folder: Path) -> dict[str, Any]:
 
 def key_of(asked: Mapping[str, Any]) -> str:
     """What is asked, as one value."""
-    import blake3
-
-    return blake3.blake3(json.dumps(asked, sort_keys=True).encode()).hexdigest()
+    return checksum_of_text(json.dumps(asked, sort_keys=True))
 
 
 def _word(value: Any) -> Any:

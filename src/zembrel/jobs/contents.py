@@ -1,7 +1,4 @@
-"""Whether files are what they were: by what the system says of them, and where that has changed, by content.
-
-Contents are told by BLAKE3 (O'Connor, Aumasson, Neves and Wilcox-O'Hearn, "BLAKE3", 2020).
-"""
+"""Whether files are what they were: by what the system says of them, where that has changed by content."""
 
 from __future__ import annotations
 
@@ -12,7 +9,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
-_WHOLE = 1 << 20  # bytes of a file that is read at once, not mapped
+from zembrel.checksums import checksum_of
+
 _SIDECARS = (".prj", ".wld", ".hdr", ".tfw", ".tifw", ".pgw", ".pngw", ".jgw", ".jpgw", ".clr", ".stx")
 _MISSING = "missing"
 
@@ -45,23 +43,6 @@ def mark_of(path: str) -> Mark | None:
     return Mark(size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino)
 
 
-def checksum_of(path: str | Path) -> str:
-    """The BLAKE3 checksum of a file, in hexadecimal; of a folder, of all names and contents in it.
-
-    Raises OSError.
-    """
-    import blake3
-
-    whole = Path(path)
-    if whole.is_dir():
-        names = sorted(str(inner.relative_to(whole)) for inner in whole.rglob("*") if inner.is_file())
-        told = "".join(f"{name}\0{checksum_of(whole / name)}\n" for name in names)
-        return blake3.blake3(told.encode()).hexdigest()
-    if whole.stat().st_size <= _WHOLE:
-        return blake3.blake3(whole.read_bytes()).hexdigest()
-    return blake3.blake3().update_mmap(whole).hexdigest()
-
-
 def contents_of(paths: Iterable[str], known: Mapping[str, Content], workers: int) -> Iterator[Content]:
     """What is in each file that is there; known: contents that are trusted as long as their marks stand."""
     with ThreadPoolExecutor(workers) as pool:
@@ -78,7 +59,7 @@ def content_of(path: str, known: Content | None = None) -> Content | None:
     if known is not None and known.mark == mark and mark.size >= 0:
         return known
     try:
-        return Content(path, mark, checksum_of(path))
+        return Content(path, mark, checksum_of(Path(path)))
     except OSError:
         return None
 

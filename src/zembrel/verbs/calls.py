@@ -18,7 +18,7 @@ from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.running import performed
-from zembrel.verbs.typed import HELD, LAZY, arguments_of, function_of
+from zembrel.verbs.typed import HELD, LAZY, TYPED, arguments_of, function_of
 
 _EACH = (
     "clip",
@@ -87,7 +87,7 @@ def run_job(path: str | os.PathLike[str], **options: Any) -> Receipt:
     the receipt. Raises ZembrelError as the command line words it.
     """
     typed = {name.removesuffix("_"): value for name, value in options.items()}
-    return performed(function_of("run"), arguments_of("run", typed | {"path": os.fspath(path)}, {}))
+    return performed(function_of("run"), arguments_of("run", typed | {"path": os.fspath(path)}, {}), "run")
 
 
 def ran(
@@ -108,7 +108,7 @@ def ran(
         words["out"] = f"{_NOWHERE}/" if several else f"{_NOWHERE}.tif"
         more["receiver"] = kept.append
     try:
-        return performed(function_of(verb), arguments_of(verb, words, more)), kept
+        return performed(function_of(verb), arguments_of(verb, words, more), verb, typed=TYPED), kept
     except ZembrelError as exc:
         if _NOWHERE not in exc.what:
             raise

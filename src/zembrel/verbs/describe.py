@@ -21,6 +21,7 @@ from zembrel.measure import show_bytes, show_number
 from zembrel.raster.model import Band, Raster, shared_type
 from zembrel.verbs.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.verbs.figures import add_statistics, add_values
+from zembrel.verbs.history import histories
 from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import Layer, open_layers
@@ -39,15 +40,19 @@ _LISTED = ("CRS", "cell", "cells", "bands", "nodata")
 
 @dataclass(frozen=True)
 class Looking:
-    """What is told besides: exact figures of each band or field; values at `X,Y[@CRS]`; a page or sheet."""
+    """What is told besides: exact figures of each band or field; values at `X,Y[@CRS]`; a page or sheet. Or
+    instead, how files came about."""
 
     stats: bool = False
     at: str | None = None
     page: str | None = None
+    history: bool = False
 
 
 def describe(inputs: Inputs, output: Output, looking: Looking = Looking()) -> Receipt:
-    """Facts of each input as text or, in `facts`, for programs."""
+    """Facts of each input as text or, in `facts`, for programs; or how it came about."""
+    if looking.history:
+        return histories(inputs, output)
     return by_kind("describe", inputs, Where(), output, looking)
 
 

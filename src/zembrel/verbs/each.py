@@ -10,6 +10,7 @@ from zembrel.engine.commit import check_free
 from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.facts import Fact, distinct, fact, remarks
 from zembrel.formats import choose_format, format_named
+from zembrel.reading import readings
 from zembrel.verbs.intake import Given
 from zembrel.verbs.layers import Layer, given_layers, open_layer
 from zembrel.verbs.options import Output
@@ -124,7 +125,8 @@ def one_to_one(
             check_free(final, output.replace)
 
     def one(layer: Layer, final: Path) -> tuple[Layer, Written, list[Fact]]:
-        written, chose = make(layer, final)
+        with readings.about(layer.path, paths):
+            written, chose = make(layer, final)
         return layer, written, [*remarks(layer.remarks), *chose]
 
     done, lost, outside = each(one, layers, finals, paths, keep_going=output.keep_going)

@@ -18,20 +18,20 @@ BETWEEN = ("strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z
 _SHAPES = (*PICKED, *MENDED, *CLOUDS)
 _MADE = (*LAYERED, *FORMAT, "ceiling", "keep_going", "keep_empty")
 _RASTERS = (*_SHAPES, *PHOTOS, *LAYERED)
-_LOOK = (*_RASTERS, *FORMAT, "out", "dry_run", "ceiling", "keep_going", "keep_empty")
+_LOOK = (*_RASTERS, *FORMAT, "provenance", "out", "dry_run", "ceiling", "keep_going", "keep_empty")
 _SHAPED = (*_SHAPES, *PHOTOS, *FORMAT, "ceiling", "keep_going")
 _CLOUD = (*MENDED, *PHOTOS, *LAYERED, *RAW, "type", "nodata", "flatten", "stored", "compress", "world_file",
           "keep_empty")  # fmt: skip
 _PACK = (*CLOUDS, *PHOTOS, *BETWEEN, *LAYERED, *FORMAT, "longest", "keep_going", "keep_empty")
 _RASTER_PACK = (*_PACK, *PICKED, *MENDED)
-_ALONE = (*_MADE, "dry_run", "memory", *WORK)
+_ALONE = (*_MADE, "provenance", "dry_run", "memory", *WORK)
 UNHEEDED: dict[str, tuple[str, ...]] = {
-    "describe": (*PHOTOS, *_MADE, "out", "dry_run"),
+    "describe": (*PHOTOS, *_MADE, "provenance", "out", "dry_run"),
     "index": (*PICKED, *MENDED, *PHOTOS, *FORMAT, *RAW, "classes", "returns", "ceiling", "memory", *WORK,
               "keep_going", "keep_empty"),
-    "label": (*_RASTERS, *_MADE, *RAW, *CRSS),
+    "label": (*_RASTERS, *_MADE, "provenance", *RAW, *CRSS),
     "formats": (),
-    "frame": (*_RASTERS, *_MADE, *RAW, *BETWEEN, "mask", "memory", *WORK),
+    "frame": (*_RASTERS, *_MADE, "provenance", *RAW, *BETWEEN, "mask", "memory", *WORK),
     "crs": (),
     "coords": _ALONE,
     "source": (*_ALONE, "out"),
@@ -66,7 +66,8 @@ UNHEEDED: dict[str, tuple[str, ...]] = {
     "tally": (*CLOUDS, *PHOTOS, *BETWEEN, *AREA, "keep_going"),
     "compare": _LOOK,
     "profile": _LOOK,
-    "check": (*_SHAPES, *PHOTOS, *FORMAT, *RAW, *CRSS, "dry_run", "ceiling", "keep_going", "keep_empty"),
+    "check": (*_SHAPES, *PHOTOS, *FORMAT, *RAW, *CRSS, "provenance", "dry_run", "ceiling", "keep_going",
+              "keep_empty"),
     "draw": (*PHOTOS, *BETWEEN, *_MADE, *PLACED, "classes", "mask", "dry_run"),
     "deliver pyramid": (*_RASTER_PACK, *PLACED, "crs"),
     "deliver globe": (*_PACK, *PLACED, "crs"),
@@ -75,9 +76,9 @@ UNHEEDED: dict[str, tuple[str, ...]] = {
     "deliver hgt": (*_RASTER_PACK, "onto", "crs"),
     "deliver chips": _RASTER_PACK,
     "deliver film": _RASTER_PACK,
-    "run": tuple(name for name in (*_MADE, "out") if name != "keep_going"),
+    "run": tuple(name for name in (*_MADE, "provenance", "out") if name != "keep_going"),
     "standin device": (*_ALONE, "out"),
     "standin serve": (*_ALONE, "out"),
-    "warm": (*_MADE, "out", "replace", "dry_run", "memory", "cluster"),
+    "warm": (*_MADE, "provenance", "out", "replace", "dry_run", "memory", "cluster"),
     "demo": _ALONE,
 }  # fmt: skip

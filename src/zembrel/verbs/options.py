@@ -86,6 +86,7 @@ class Output:
     compress: str | None = None
     settings: tuple[str, ...] = ()
     world_file: bool | None = None
+    provenance: bool = False
     replace: bool = False
     into: str | None = None
     dry_run: bool = False

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 import hashlib
-from collections.abc import Iterator, Mapping
+import inspect
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -54,6 +55,41 @@ def _given(options: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
             yield from _given({n: v for n, v in held.items() if n not in _NOT_TYPED and v != usual[n]})
         elif value is not None and value is not False and value != ():
             yield name, tuple(map(told, value)) if isinstance(value, tuple) else told(value)
+
+
+# options of which no cell depends, or which say where
+_ASIDE = (
+    "inputs", "inputs_from", "out", "replace", "dry_run", "ceiling", "memory", "workers", "keep_going",
+    "resume", "offline", "trust_inputs", "carry_to", "device", "figure", "table", "page", "index",
+    "provenance", "path", "words",
+)  # fmt: skip
+
+
+def said(
+    function: Callable[..., Any], options: Mapping[str, Any], typed: Mapping[str, str]
+) -> dict[str, Any]:
+    """The options on which a result depends, by the names that people type, without folders."""
+    usual = inspect.signature(function).parameters
+    found = {}
+    for name, value in _given(options):
+        shown = typed.get(name, name).replace("-", "_")
+        flat = name in usual and value == usual[name].default
+        if shown not in _ASIDE and not flat and isinstance(value, str | int | float | bool | tuple | list):
+            held = [_named(inner) for inner in value] if isinstance(value, tuple | list) else _named(value)
+            found[shown] = held
+    return dict(sorted(found.items()))
+
+
+def _named(value: Any) -> Any:
+    """A value, or of a path the name alone: folders are of this machine."""
+    if not isinstance(value, str):
+        return value if isinstance(value, int | float | bool) else str(value)
+    lead, equals, path = value.rpartition("=")
+    try:
+        there = "/" in path and Path(path).exists()
+    except (OSError, ValueError):
+        there = False
+    return f"{lead}{equals}{Path(path).name}" if there else value
 
 
 def told(value: Any) -> Any:

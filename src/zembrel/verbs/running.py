@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from importlib.metadata import version
+from types import MappingProxyType
 from typing import Any
 
 from zembrel.engine.cluster import cluster_at
 from zembrel.reading import readings
+from zembrel.verbs.history import write_beside
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt, finished
-from zembrel.verbs.record import recorded
+from zembrel.verbs.record import recorded, said
 
 
 @contextmanager
@@ -27,12 +30,22 @@ def _placed(arguments: Mapping[str, Any]) -> Iterator[Mapping[str, Any]]:
 
 
 def performed(
-    function: Callable[..., Receipt], arguments: Mapping[str, Any], *, record: bool = True, sums: bool = False
+    function: Callable[..., Receipt],
+    arguments: Mapping[str, Any],
+    verb: str,
+    *,
+    typed: Mapping[str, str] = MappingProxyType({}),
+    record: bool = True,
+    sums: bool = False,
 ) -> Receipt:
-    """The receipt of `function` called with `arguments`, as a run of its own.
+    """The receipt of `function` called with `arguments`, as a run of its own of `verb`.
 
-    record: whether it tells what was read and done; sums: with checksums of small files. Raises ZembrelError.
+    typed: names of options as people type them, where they are others; record: whether the receipt tells what
+    was read and done; sums: with checksums of small files. Raises ZembrelError.
     """
     with readings.run(), _placed(arguments) as arguments:
+        readings.act(verb, version("zembrel"), said(function, arguments, typed))
         receipt = finished(function(**arguments))
+        if any(isinstance(value, Output) and value.provenance for value in arguments.values()):
+            write_beside(readings.written, replace=True)
         return recorded(receipt, arguments, checksums=sums) if record else receipt

@@ -18,6 +18,7 @@ from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Frame
 from zembrel.progress import Progress, no_tick
+from zembrel.provenance import document
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.place import crop
@@ -155,7 +156,7 @@ def _made(
         if apart and output.executor is not None:
             executor, quiet = output.executor, replace(quiet, executor=None, cluster=None)
             readings.write([sheet.path for sheet in sheets if sheet.path not in kept])
-    task = _Making(view, kept, quiet)
+    task = _Making(view, kept, quiet, document() if apart else None)
     done, cells, total = [], 0, sum(sheet.pane.size for sheet in sheets)
     for number, (sheet, result) in enumerate(zip(sheets, executor.map(task, sheets), strict=True), 1):
         done += [(sheet, result)] if result is not None else []
@@ -172,13 +173,17 @@ class _Making:
     view: Raster
     kept: set[Path]
     output: Output
+    provenance: str | None  # for workers elsewhere, who do not know the run
 
     def __call__(self, sheet: Sheet) -> Result | None:
         """What became of a sheet; None if it would be empty."""
         if sheet.path in self.kept:
             return Result(sheet.path, sheet.path.stat().st_size)
         try:
-            return write(_view_of(sheet, self.view), sheet.path, self.output).result
+            with readings.run():
+                if self.provenance is not None:
+                    readings.tell(self.provenance)
+                return write(_view_of(sheet, self.view), sheet.path, self.output).result
         except NothingValidError:
             return None
 

@@ -49,7 +49,7 @@ SILENT = ("describe", "check", "compare", "profile", "frame", "standin device")
 REVISIONS: dict[str, int] = {}
 GROUPS = (Inputs, Where, Output)
 # fields whose typed names are words of the language
-_TYPED = {
+TYPED = {
     "condition": "where",
     "settings": "set",
     "rounded": "round",
@@ -105,7 +105,7 @@ def _within(name: str, hint: Any, path: tuple[str, ...]) -> Iterator[Option]:
     if not groups:
         kinds = str(hint)
         kind = next((said for word, said in _KINDS.items() if word in kinds), FLAG)
-        yield Option(_TYPED.get(name, name), kind, "tuple" in kinds or "Sequence" in kinds, path)
+        yield Option(TYPED.get(name, name), kind, "tuple" in kinds or "Sequence" in kinds, path)
         return
     hints = typing.get_type_hints(groups[0])
     for field in dataclasses.fields(groups[0]):

@@ -13,6 +13,7 @@ from zembrel.deliver.globe.tree import PieceTree
 from zembrel.deliver.packs.facts import ENDINGS
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.grid.tiling import TileAddress
+from zembrel.provenance import KEY, document
 
 ROOT = "doc.kml"
 
@@ -22,7 +23,8 @@ class GlobeArchive:
 
     def __init__(self, path: Path) -> None:
         self._file = zipfile.ZipFile(path, "w", allowZip64=True)
-        self._later: list[tuple[str, str]] = []
+        told = document()
+        self._later = [(f"{KEY}.json", told)] if told is not None else []
 
     def picture(self, name: str, data: bytes) -> None:
         self._add(name, data, zipfile.ZIP_STORED)

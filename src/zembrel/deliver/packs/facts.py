@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from zembrel.grid.tiling import Bounds, Tiling
+from zembrel.provenance import KEY, document
 
 TYPES = {"png": "image/png", "jpeg": "image/jpeg", "webp": "image/webp"}
 ENDINGS = {"png": "png", "jpeg": "jpg", "webp": "webp"}
@@ -19,7 +20,7 @@ class PackFacts:
 
     lowest and highest: zooms; bounds: west, south, east and north of the data in degrees; cells: along a side
     of a tile; format: of most tiles; mixed: whether others have another; elevation: the numbers of the
-    formula that makes heights of colours.
+    formula that makes heights of colours; provenance: the steps behind it, as JSON.
     """
 
     name: str
@@ -33,6 +34,7 @@ class PackFacts:
     attribution: str = ""
     description: str = ""
     elevation: Mapping[str, Any] = field(default_factory=dict)
+    provenance: str | None = field(default_factory=document)
 
     @property
     def centre(self) -> tuple[float, float, int]:
@@ -50,6 +52,7 @@ class PackFacts:
         }  # fmt: skip
         facts |= {"attribution": self.attribution} if self.attribution else {}
         facts |= {"description": self.description} if self.description else {}
+        facts |= {KEY: json.loads(self.provenance)} if self.provenance is not None else {}
         facts |= {"tile_matrix_set": self.tiling.name, "tile_cells": self.cells}
         return facts | ({"elevation": dict(self.elevation)} if self.elevation else {})
 

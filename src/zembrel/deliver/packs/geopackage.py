@@ -12,6 +12,7 @@ from pathlib import Path
 from zembrel.clock import time_of_writing
 from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile
+from zembrel.features.files.geopackage.metadata import write_provenance
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.tiling import TileRange, Tiling
@@ -100,6 +101,7 @@ class GeoPackagePack:
                 "INSERT INTO gpkg_extensions VALUES ('tiles', 'tile_data', 'gpkg_webp', ?, 'read-write')",
                 ("http://www.geopackage.org/spec/#extension_tiles_webp",),
             )
+        write_provenance(self._file, "tiles")
         self._file.execute("COMMIT")
         self._file.close()
 

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
 from zembrel.deliver.quadtree import EncodedTile, TileMark
+from zembrel.provenance import KEY
 
 _APPLICATION = 0x4D504258
 _SCHEMA = """
@@ -63,6 +64,7 @@ class MBTilesPack:
             "bounds": ",".join(f"{side:.9g}" for side in facts.bounds),
             "center": f"{lon:.9g},{lat:.9g},{zoom}",
             "attribution": facts.attribution, "description": facts.description,
+            KEY: facts.provenance or "",
         }  # fmt: skip
         rows |= {f"elevation_{key}": str(value) for key, value in facts.elevation.items()}
         held = [(name, value) for name, value in rows.items() if value]

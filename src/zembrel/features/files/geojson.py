@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
@@ -21,6 +22,7 @@ from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.nested import json_of
+from zembrel.provenance import KEY, document, found
 
 WGS_84 = 4326
 _CHUNK = 1 << 20  # bytes read at a time
@@ -65,6 +67,8 @@ def _crs_ahead(path: Path, file: TextIO) -> CRS | None:
         if members.get("type") == "FeatureCollection" and ("crs" in members or not told):
             break  # nothing that stands behind counts
     file.seek(0)
+    if KEY in members:
+        found(path, json.dumps(members[KEY]))
     if members.get("type") != "FeatureCollection" or "features" not in members:
         raise OtherwiseError
     return _crs_of(path, members)
@@ -198,7 +202,9 @@ def feature_lines(table: FeatureTable) -> Iterator[str]:
 
 
 def make_writer(path: Path, schema: Schema) -> GeoJSONWriter:
-    return GeoJSONWriter(path, '{"type":"FeatureCollection","features":[\n', ",\n", "\n]}\n")
+    told = document()
+    about = f'"{KEY}":{told},' if told is not None else ""
+    return GeoJSONWriter(path, f'{{"type":"FeatureCollection",{about}"features":[\n', ",\n", "\n]}\n")
 
 
 class GeoJSONWriter:

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 import shapely
 
+from zembrel import provenance
 from zembrel.errors import InputError
 from zembrel.facts import Fact
 from zembrel.features.columns import DAY, INTEGER, MOMENT, NESTED, REAL, TRUTH, column
@@ -26,6 +27,7 @@ from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.nested import json_of
+from zembrel.provenance import KEY, document
 
 _VERSION = "1.1.0"
 
@@ -46,6 +48,7 @@ def _geo(path: Path) -> dict[str, Any]:
     try:
         metadata = pq.read_metadata(path).metadata or {}
         found = json_of(metadata.get(b"geo", b"{}"))
+        provenance.found(path, metadata.get(KEY.encode(), b"").decode("utf-8", "replace"))
     except (pa.ArrowException, OSError, ValueError):
         return {}
     return found if isinstance(found, dict) else {}
@@ -157,6 +160,7 @@ class GeoParquetWriter:
         ]
         self._schema = pa.schema([*fields, (self._place, pa.binary())])
         self._crs = json_of(write_crs(schema.crs, "json")) if schema.crs is not None else None
+        self._provenance = document()
         self._writer = pq.ParquetWriter(path, self._schema, compression="zstd")
         self._found: set[str] = set()
         self._bounds: list[Any] = []
@@ -185,7 +189,8 @@ class GeoParquetWriter:
                 *np.nanmax(bounds[:, 2:], axis=0).tolist(),
             ]
         geo = {"version": _VERSION, "primary_column": self._place, "columns": {self._place: facts}}
-        self._writer.add_key_value_metadata({"geo": json.dumps(geo)})
+        told = {KEY: self._provenance} if self._provenance is not None else {}
+        self._writer.add_key_value_metadata({"geo": json.dumps(geo), **told})
         self._writer.close()
         return ()
 

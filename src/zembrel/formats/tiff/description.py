@@ -7,15 +7,17 @@ from dataclasses import replace
 from typing import Any
 
 from zembrel.nested import json_of
+from zembrel.provenance import steps_in
 from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Band
 
 _MARK = "zembrel"  # a description without this key is somebody else's
 
 
-def write_description(bands: tuple[Band, ...]) -> str:
-    """ASCII text for the image description."""
-    return json.dumps({_MARK: 1, "bands": [_facts(band) for band in bands]})
+def write_description(bands: tuple[Band, ...], provenance: str | None = None) -> str:
+    """ASCII text for the image description. provenance: the steps behind the file, as JSON."""
+    told = {"steps": steps_in(provenance)} if provenance is not None else {}
+    return json.dumps({_MARK: 1, "bands": [_facts(band) for band in bands]} | told)
 
 
 def read_description(text: str, bands: tuple[Band, ...]) -> tuple[Band, ...]:

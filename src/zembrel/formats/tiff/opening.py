@@ -16,6 +16,7 @@ from zembrel.formats.tiff.layout import SegmentLayout, read_layout
 from zembrel.formats.tiff.reader import TiffRaster, mask_raster
 from zembrel.grid.frame import Frame
 from zembrel.handles import Readable
+from zembrel.provenance import found
 from zembrel.raster.model import ALPHA, Band
 
 OVERVIEWS_BESIDE, MASK_BESIDE = ".ovr", ".msk"  # added to the image's whole name; only read
@@ -51,6 +52,7 @@ def open_tiff(path: Readable, layer: str | None = None) -> TiffRaster:
     frame = read_frame(directory, layout.width, layout.height)
     frame, remarks = placed_in(frame, _file(path), layout.width, layout.height)
     model = model_of(layout.coding.shown, layout.samples, layout.dtype) if not layout.planar else None
+    found(_file(path), directory.text(tags.IMAGE_DESCRIPTION))
     bands, alpha = read_bands(directory, layout, model)
     if directory is main[0]:
         family += _beside(_file(path), OVERVIEWS_BESIDE, layout)

@@ -19,6 +19,7 @@ from zembrel.formats.tiff.reader import TiffRaster
 from zembrel.formats.tiff.sink import TiffStore
 from zembrel.formats.tiff.tiling import tile_encoder
 from zembrel.formats.tiff.wording import Wording
+from zembrel.provenance import document
 from zembrel.raster.model import Raster
 
 _SEGMENT_TAGS = (tags.STRIP_OFFSETS, tags.STRIP_BYTE_COUNTS, tags.TILE_OFFSETS, tags.TILE_BYTE_COUNTS)
@@ -45,7 +46,7 @@ def relabelled_images(path: Path, wording: Wording, *, keep_reduced: bool = True
     images = [_copied(directory) for directory in kept]
     fields = {tag: value for tag, value in images[0].fields.items() if tag not in (*_PLACE_TAGS, tags.NODATA)}
     fields |= frame_tags(wording.frame)
-    fields[tags.IMAGE_DESCRIPTION] = tags.ASCII, write_description(wording.bands)
+    fields[tags.IMAGE_DESCRIPTION] = tags.ASCII, write_description(wording.bands, document())
     legend = wording.bands[0].legend
     if legend is not None and len(wording.bands) == 1 and wording.bands[0].type == "uint8":
         fields[tags.PHOTOMETRIC] = tags.SHORT, tags.PALETTE

@@ -21,6 +21,7 @@ from zembrel.formats.tiff.geokeys import frame_tags
 from zembrel.formats.tiff.tiling import EncodedTiles, Level, Tile, TileEncoder, tile_encoder
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.provenance import document
 from zembrel.raster.model import Band
 from zembrel.raster.pyramid import Pyramid
 
@@ -61,6 +62,7 @@ class TiffStore:
     ) -> None:  # fmt: skip
         self.path, self.frame, self.bands, self.encoder = path, frame, bands, encoder
         self.before = before
+        self._provenance = document()
         self.encoding, self.levels = encoder.encoding, encoder.levels
         self.tables = [Tables.of(level) for level in self.levels]
         sizes = [(level.height, level.width) for level in self.levels]
@@ -133,7 +135,7 @@ class TiffStore:
         if nodata is not None or (self.encoding.dtype.kind == "f" and self._any_masked):
             fields[tags.NODATA] = tags.ASCII, "nan" if nodata is None else number_text(nodata)
         if number == 0:
-            fields[tags.IMAGE_DESCRIPTION] = tags.ASCII, write_description(self.bands)
+            fields[tags.IMAGE_DESCRIPTION] = tags.ASCII, write_description(self.bands, self._provenance)
             fields |= frame_tags(self.frame)
         return fields
 

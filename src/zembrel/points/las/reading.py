@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 
@@ -13,10 +14,11 @@ from zembrel.points.las.chunked import with_chunks
 from zembrel.points.las.header import WKT_BIT, LasHeader, read_header
 from zembrel.points.las.place import read_place
 from zembrel.points.las.source import PART, LasSource, lost, short
-from zembrel.points.las.vlr import Record, read_records
+from zembrel.points.las.vlr import PROVENANCE, Record, read_records
 from zembrel.points.laz.items import KEY, read_compression
 from zembrel.points.model import Bounds3, Cloud, Part
 from zembrel.points.records import FORMATS, Layout
+from zembrel.provenance import found
 
 
 def open_las(path: Readable, *, salvage: bool = False) -> LasSource:
@@ -35,6 +37,8 @@ def open_las(path: Readable, *, salvage: bool = False) -> LasSource:
             f"{path} does not say how it is compressed", "its record of that is missing", "fetch it again"
         )
     cloud = Cloud(layout, header.scaling, crs, header.count, _bounds(header), _facts(header), ())
+    story = next((record.data for record in records if record.key == PROVENANCE), b"")
+    found(path if isinstance(path, Path) else path.file, story.decode("utf-8", "replace"))
     source = LasSource(path, header, tuple(records), cloud, ())
     if told is not None and header.compressed:
         compression = read_compression(told.data, layout, path)

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from zembrel.handles import FileBytes
 
 _HEAD, _EXTENDED = struct.Struct("<H16sHH32s"), struct.Struct("<H16sHQ32s")
+PROVENANCE = ("zembrel", 1)  # the record that tells how a file came about
 _MOST = 100_000  # records that are read at most: a header may lie
 _LARGEST = 1 << 26  # bytes of a record that are kept, but for waveforms
 

@@ -22,14 +22,16 @@ from zembrel.points.las.header import (
 )
 from zembrel.points.las.place import USER, write_place
 from zembrel.points.las.source import LasSource
-from zembrel.points.las.vlr import Record, write_records
+from zembrel.points.las.vlr import PROVENANCE, Record, write_records
 from zembrel.points.laz.items import KEY, USUAL, VARIABLE, compression_for, write_compression
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.points.records import Layout, values_of
 from zembrel.points.sink import PointSink
+from zembrel.provenance import document
 
 _WAVES = ("LASF_Spec", 65535)  # LAS 1.4, section 5: waveform data packets
-_OURS = (KEY, extra.KEY, ("copc", 1), ("copc", 1000))  # records that are made anew
+_MOST_TOLD = 60_000  # letters of a record
+_OURS = (KEY, extra.KEY, ("copc", 1), ("copc", 1000), PROVENANCE)  # records that are made anew
 _COPY = 1 << 24  # bytes that are copied at a time
 
 
@@ -73,6 +75,10 @@ class NewFile:
         made += [told] if told else []
         if self.compressed:
             made.append(write_compression(compression_for(self.layout, self.chunk)))
+        provenance = document(_MOST_TOLD)
+        made += (
+            [Record(*PROVENANCE, provenance.encode(), "how it came about")] if provenance is not None else []
+        )
         return made + [r for r in self.carried() if len(r.data) < 2**16]
 
     def carried(self) -> list[Record]:

@@ -19,6 +19,7 @@ import shapely
 from zembrel.errors import InputError, nearest_name
 from zembrel.features.columns import column
 from zembrel.features.depth import check_binary
+from zembrel.features.files.geopackage.metadata import read_provenance
 from zembrel.features.files.jsontext import BATCH
 from zembrel.features.table import FeatureTable, Geometries
 from zembrel.geodesy.crs import CRS
@@ -59,6 +60,7 @@ def names_in(path: Path) -> dict[str, bool]:
 def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
     """The features of table `layer` (default: the first), some at a time. Raises InputError."""
     with closing(opened(path)) as file, _decoding(path):
+        read_provenance(path, file)
         found_layers = layers_in(path, file)
         found = next((entry for entry in found_layers if layer in (None, entry[0])), None)
         if found is None:

@@ -18,6 +18,7 @@ from zembrel.clock import time_of_writing
 from zembrel.errors import InputError
 from zembrel.facts import Fact, fact
 from zembrel.features.columns import DAY, INTEGER, MOMENT, NESTED, REAL, TEXT, TRUTH
+from zembrel.features.files.geopackage.metadata import write_provenance
 from zembrel.features.files.geopackage.reading import KEY, quoted
 from zembrel.features.files.geopackage.systems import system_of
 from zembrel.features.files.schema import Schema, alike
@@ -167,6 +168,7 @@ class GeoPackageWriter:
             _tell_classes(file, schema)
         for statement in _triggers(schema.name):
             file.execute(statement)
+        write_provenance(file, schema.name)
         file.execute("COMMIT")
         file.close()
         return tuple(fact("renamed", old=old, new=new) for old, new in self._names.items() if old != new)

@@ -1,0 +1,139 @@
+"""How files came about, as they tell it themselves, or a file beside them does."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import sqlite3
+import struct
+import zipfile
+import zlib
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import closing, suppress
+from pathlib import Path
+from typing import Any
+
+from zembrel.engine.commit import Staging
+from zembrel.errors import ZembrelError
+from zembrel.features.files.geopackage.metadata import read_provenance
+from zembrel.measure import show_bytes
+from zembrel.provenance import KEY, document, steps_in
+from zembrel.reading import readings
+from zembrel.verbs.features.opening import open_table
+from zembrel.verbs.finding import find
+from zembrel.verbs.intake import FEATURES, RASTERS, identified
+from zembrel.verbs.layers import open_layer
+from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.points.opening import open_cloud
+from zembrel.verbs.receipt import Receipt
+
+BESIDE = f".{KEY}.json"  # added to the whole name of a file
+_PACKS = (".mbtiles", ".pmtiles", ".kmz", ".gpkg", ".zip")
+_SHOWN = 12  # inputs of a step
+_DIGITS = 16  # of a checksum
+Steps = Sequence[Mapping[str, Any]]
+
+
+def histories(inputs: Inputs, output: Output) -> Receipt:
+    """The steps behind each input, oldest first. Raises InputError for what is not there."""
+    found: dict[Path, Steps] = {}
+    for word in inputs.inputs or ("",):
+        path = Path(word)
+        if path.suffix in _PACKS and path.is_file():
+            found[path] = _of_pack(path) or _beside(path)
+        if not found.get(path):
+            found |= dict(_of_layers((word,) if word else (), inputs, output))
+    layers = [{"path": str(path), "steps": list(steps)} for path, steps in found.items()]
+    text = "\n".join(_text(path, steps) for path, steps in found.items())
+    return Receipt("describe", tuple(found), own={"layers": layers}, data=text)
+
+
+def write_beside(finals: Sequence[Path], *, replace: bool) -> None:
+    """Tell beside each result how it came about. Raises RefusedError, ResourceError."""
+    told = document()
+    if told is None:
+        return
+    mains = {
+        final.with_suffix(""): final for final in reversed(finals)
+    }  # the first of a name and its sidecars
+    with Staging(replace) as staging:
+        for final in (one for one in finals if one in mains.values()):
+            steps = {"zembrel": 1, "steps": steps_in(told)}
+            staging.write_text(final.with_name(final.name + BESIDE), json.dumps(steps, indent=1) + "\n")
+        staging.publish()
+
+
+def _of_layers(words: tuple[str, ...], inputs: Inputs, output: Output) -> Iterator[tuple[Path, Steps]]:
+    """Of layers, which say it when they are opened."""
+    options = Inputs(inputs=words, inputs_from=inputs.inputs_from)
+    for origin in find(options):
+        one = Inputs(inputs=(str(origin.name),))
+        with suppress(ZembrelError):
+            dataset = identified(one, output, (RASTERS, FEATURES, "points"))[0]
+            opened = {RASTERS: open_layer, FEATURES: open_table}.get(dataset.kind, open_cloud)
+            opened(origin, one)
+        told = readings.earlier.get(origin.file) or readings.earlier.get(origin.name)
+        yield origin.name, told or _beside(origin.name)
+
+
+def _beside(path: Path) -> Steps:
+    with suppress(OSError, UnicodeDecodeError):
+        return steps_in(path.with_name(path.name + BESIDE).read_text("utf-8"))
+    return ()
+
+
+def _of_pack(path: Path) -> Steps:
+    """Of a pack, by the rules of its kind."""
+    with suppress(OSError, sqlite3.Error, ValueError, KeyError, struct.error, zipfile.BadZipFile, zlib.error):
+        if path.suffix in (".kmz", ".zip"):
+            with zipfile.ZipFile(path) as held:
+                return steps_in(held.read(f"{KEY}.json").decode("utf-8"))
+        if path.suffix == ".pmtiles":
+            with path.open("rb") as file:
+                at, size = struct.unpack("<QQ", file.read(127)[24:40])
+                file.seek(at)
+                return steps_in(json.dumps(json.loads(gzip.decompress(file.read(size))).get(KEY, {})))
+        with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)) as base:
+            if path.suffix == ".mbtiles":
+                row = base.execute("SELECT value FROM metadata WHERE name = ?", (KEY,)).fetchone()
+                return steps_in(row[0]) if row else ()
+            read_provenance(path, base)
+            return readings.earlier.get(path, ())
+    return ()
+
+
+def _text(path: Path, steps: Steps) -> str:
+    if not steps:
+        return f"{path}   tells nothing of how it came about\n"
+    lines = [f"{path}   {len(steps)} step{'s' * (len(steps) != 1)}"]
+    for number, step in enumerate(steps, 1):
+        lines += _lines(number, step)
+    return "\n".join(lines) + "\n"
+
+
+def _lines(number: int, step: Mapping[str, Any]) -> Iterator[str]:
+    options = step.get("options")
+    said = (
+        [f"--{name.replace('_', '-')} {_shown(value)}" for name, value in options.items()]
+        if isinstance(options, dict)
+        else []
+    )
+    yield "   ".join([f"{number:>3}  {step.get('verb')}", *said, f"zembrel {step.get('version')}"])
+    rows = [row for row in step.get("inputs", ()) if isinstance(row, dict)]
+    for row in rows[:_SHOWN]:
+        size = f"   {show_bytes(row['bytes'])}" if isinstance(row.get("bytes"), int) else ""
+        mark = f"   blake3 {str(row['blake3'])[:_DIGITS]}" if "blake3" in row else ""
+        yield f"       read   {row.get('name')}{size}{mark}"
+    more = step.get("more_inputs")
+    others = len(rows) - _SHOWN + (more.get("count", 0) if isinstance(more, dict) else 0)
+    if others > 0:
+        yield f"       and {others:,} more"
+    for move in step.get("operations", ()):
+        if isinstance(move, dict):
+            yield f"       {move.get('from')} -> {move.get('to')}: {move.get('how')}"
+
+
+def _shown(value: Any) -> str:
+    if isinstance(value, list):
+        return ", ".join(map(str, value))
+    return "" if value is True else str(value)
