@@ -48,7 +48,8 @@ def test_every_verb_of_the_command_line_that_works_on_data_is_a_function() -> No
         "source",
         "standin device",
         "standin serve",
-        "run",  # called by another way
+        "run",
+        "receipt",  # called in another way
     }  # these ask or tell, and take no data
     otherwise = {"grid": "grid_points", "draw": "draw_picture"}
     otherwise |= {verb: verb.replace(" ", "_") for verb in VERBS if " " in verb}
@@ -69,6 +70,17 @@ def test_options_have_the_names_that_people_type(verb: str) -> None:
         option = typed.options_of(verb).get(max(p.opts, key=len).removeprefix("--").replace("-", "_"))
         assert option is None or option.many == bool(p.multiple or p.nargs == -1), option
         assert option is None or (option.kind == FLAG) == bool(getattr(p, "is_flag", False)), option
+
+
+def test_a_job_runs_and_its_record_becomes_a_page(here: Path) -> None:
+    Path("j.job.toml").write_text(
+        '[[step]]\nid="a"\nverb="resample"\ninputs="in/0.tif"\ncell="20m"\nout="a.tif"\n'
+    )
+    receipt = zembrel.run("j.job.toml", only=("a",))
+    assert (
+        receipt.own["steps"][0]["state"] == "ran" and zembrel.run("j").own["steps"][0]["state"] == "unchanged"
+    )
+    assert zembrel.receipt("j", out="j.html").results[0].bytes and "resample" in Path("j.html").read_text()
 
 
 def test_a_verb_without_a_place_gives_a_raster_and_writes_nothing(here: Path) -> None:

@@ -22,7 +22,7 @@ _VERBS = (
     "describe", "index", "label", "frame", "pin", "fetch", "mosaic", "stack", "clip", "tile", "mask", "fill",
     "resample", "reproject", "convert", "thin", "ground", "terrain", "derive", "classify", "paint",
     "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare",
-    "profile", "check", "run",
+    "profile", "check", "run", "receipt",
 )  # fmt: skip
 _PACKS = ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film")
 _CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
@@ -37,7 +37,7 @@ def __getattr__(name: str) -> Any:
         calls = importlib.import_module("zembrel.verbs.calls")
         if name == "open":
             return calls.open_dataset
-        verb = partial(calls.call, _CALLS[name]) if name != "run" else partial(calls.run_job)
+        verb = partial(calls.alone if name in ("run", "receipt") else calls.call, _CALLS[name])
         verb.__doc__ = f"The verb {_CALLS[name]}: see `zembrel {_CALLS[name]} --help`. " + (
             verb.func.__doc__ or ""
         )

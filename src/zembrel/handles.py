@@ -13,7 +13,8 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import InputError
-from zembrel.reading import Stamp, changed, readings, stamp
+from zembrel.reading import readings
+from zembrel.runstate import Stamp, changed, stamp
 
 MOST_OPEN = 128
 

@@ -14,7 +14,8 @@ from typing import Any
 
 from zembrel.checksums import checksum_of, checksum_of_text
 from zembrel.nested import json_of
-from zembrel.reading import Act, readings
+from zembrel.reading import readings
+from zembrel.runstate import Act
 
 KEY = "provenance"
 _MARK = "zembrel"  # key of the object that holds the steps

@@ -13,76 +13,15 @@ import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from zembrel.errors import InputError, RefusedError
+from zembrel.runstate import Act, Identity, Move, RunState, Stamp, changed, stamp
 
 _REST = 20  # times as long as a look at all files took, no further one is taken
 _ENDLESS = 1 << 62
 TRUST = "add --trust-inputs if you know who made it"
-Identity = tuple[int, int]  # device and inode: the same for every spelling, link and case of a name
-
-
-class Stamp(NamedTuple):
-    """What tells one state of a file from another: inode, time of the last change, size."""
-
-    inode: int
-    changed: int
-    size: int
-
-
-def stamp(facts: os.stat_result) -> Stamp:
-    """The stamp of a file of which the system says `facts`."""
-    return Stamp(facts.st_ino, facts.st_mtime_ns, facts.st_size)
-
-
-def changed(path: object) -> InputError:
-    """The error for an input that is no longer what it was when the run began to read it."""
-    return InputError(
-        f"{path} was changed while it was read",
-        "the result would be part old, part new",
-        "start again once it is complete",
-    )
-
-
-class Act(NamedTuple):
-    """What a run is about: a verb, the version of the program, the options that were said, and how many files
-    were read before."""
-
-    verb: str
-    version: str
-    options: Mapping[str, Any]
-    first: int
-
-
-class Move(NamedTuple):
-    """Two CRSs by name, and the coordinate operation between them in words."""
-
-    source: str
-    target: str
-    how: str
-
-
-@dataclass
-class _Run:
-    """What is kept of a run: how deep runs are nested, files by identity and by path, results, and ways."""
-
-    runs: int = 0
-    aside: int = 0
-    read: dict[Identity, Path] = field(default_factory=dict)
-    stamps: dict[Path, Stamp] = field(default_factory=dict)
-    passed: dict[Path, None] = field(default_factory=dict)
-    moves: dict[Move, None] = field(default_factory=dict)
-    written: dict[Path, None] = field(default_factory=dict)
-    acts: list[Act] = field(default_factory=list)
-    earlier: dict[Path, Sequence[Mapping[str, Any]]] = field(default_factory=dict)
-    told: str | None = None
-    others: frozenset[Path] = frozenset()
-    next_look: float = 0.0
-    trusted: bool = False
-    offline: bool = False
 
 
 class Readings:
@@ -90,7 +29,7 @@ class Readings:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._now = _Run()
+        self._now = RunState()
         self.before_writing: Callable[[Sequence[Path]], None] | None = None
 
     @contextmanager
@@ -109,13 +48,13 @@ class Readings:
             with self._lock:
                 self._now.runs -= 1
                 if not self._now.runs:
-                    self._now = _Run()
+                    self._now = RunState()
 
     @contextmanager
     def apart(self) -> Iterator[None]:
         """A run within a run, but one of its own: what it reads and writes is nothing to the outer one."""
         outer = self._now
-        self._now = _Run(trusted=outer.trusted, offline=outer.offline)
+        self._now = RunState(trusted=outer.trusted, offline=outer.offline)
         try:
             with self.run():
                 yield

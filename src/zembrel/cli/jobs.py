@@ -44,4 +44,22 @@ def run(
     return verb.run(output, given[0], running)
 
 
-COMMANDS = {"run": Command(run, "zembrel run island.job.toml --dry-run")}
+def receipt(output: Output, words: Annotated[list[str] | None, typer.Argument(hidden=True)] = None) -> Any:
+    """JOB or RECEIPT: the record of a run as one page for a browser, with what was chosen, checked and read,
+    and pictures of results. Of a job file, the last run of each step; else what a verb gave with --json."""
+    from zembrel.cli.saying import say_facts
+    from zembrel.verbs import receiptfile as verb
+
+    given = words or []
+    if len(given) != 1:
+        what = f"{len(given)} records" if given else "there is no record"
+        raise UsageError(
+            what, "one becomes a page", "write zembrel receipt island.job.toml --out island.html"
+        )
+    return verb.receipt(output, given[0], say_facts)
+
+
+COMMANDS = {
+    "run": Command(run, "zembrel run island.job.toml --dry-run"),
+    "receipt": Command(receipt, "zembrel receipt island.job.toml --out island.html"),
+}

@@ -23,6 +23,7 @@ JOBS: dict[str, str | Callable[[Values], str]] = {
     "needs_step": "{step} was not done",
     "options_changed": _options,
     "program_changed": "{verb} works otherwise in this version",
+    "receipt_of": "{steps} step{steps:s}, {pictures} picture{pictures:s}",
     "result_altered": "{path} was altered",
     "result_gone": "{path} is gone",
     "step_forced": "asked for",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from string import Formatter
 from typing import Any
 
@@ -22,6 +23,21 @@ class _Words(Formatter):
         if spec == "typed":
             return f"{int(value)}" if float(value).is_integer() else repr(value).replace("nan", "NaN")
         return ", ".join(map(str, value)) if spec == "list" else str(format(value, spec))
+
+
+def say_facts(facts: Mapping[str, Any]) -> str:
+    """The sentence of a fact as it stands in a receipt for programs."""
+    if "text" in facts:
+        return str(facts["text"])
+    values = {key: _plain(value) for key, value in facts.items() if key not in ("fact", "about")}
+    try:
+        return say(Fact(str(facts.get("fact")), tuple(values.items()), str(facts.get("about", ""))))
+    except (KeyError, TypeError, ValueError):
+        return str(facts.get("fact", "")).replace("_", " ")
+
+
+def _plain(value: Any) -> Any:
+    return tuple(map(_plain, value)) if isinstance(value, list) else value
 
 
 def say(said: Fact) -> str:

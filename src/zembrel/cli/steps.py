@@ -76,6 +76,7 @@ VERBS: dict[str, Row] = {
     "deliver film": Row(DELIVER, "dated images one after the other", "zembrel.cli.deliver.film"),
     "standin device": Row(DELIVER, "would a device accept a pack?", "zembrel.cli.standin"),
     "run": Row(AGAIN, "the steps of a job file, those alone that are due", "zembrel.cli.jobs"),
+    "receipt": Row(AGAIN, "the record of a run as a page", "zembrel.cli.jobs"),
     "standin serve": Row(
         START, "a server with the island behind every kind of service", "zembrel.cli.standin"
     ),

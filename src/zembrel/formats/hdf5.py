@@ -11,7 +11,8 @@ from typing import Any
 from zembrel.errors import InputError
 from zembrel.formats.cf.variables import DECODE_ERRORS
 from zembrel.handles import file_handles
-from zembrel.reading import TRUST, Stamp
+from zembrel.reading import TRUST
+from zembrel.runstate import Stamp
 from zembrel.trial import fault_of
 
 _SMALL = 256_000_000  # bytes of a file whose chunks are all looked for before it is opened

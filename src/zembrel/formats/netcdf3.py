@@ -17,7 +17,7 @@ import numpy.typing as npt
 from zembrel.errors import InputError
 from zembrel.formats.cf.variables import Variable, Variables, check_count
 from zembrel.handles import file_handles
-from zembrel.reading import Stamp
+from zembrel.runstate import Stamp
 
 MARKS = (b"CDF\x01", b"CDF\x02", b"CDF\x05")
 _lock = threading.Lock()

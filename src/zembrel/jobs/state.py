@@ -33,12 +33,13 @@ create table if not exists claim (path text primary key) without rowid;
 
 @dataclass(frozen=True)
 class DoneStep:
-    """A step that was done: what was asked, in one value and in words; what it read, and what it made."""
+    """A step that was done: what was asked, in one value and in words; its receipts as JSON; what it read and
+    made."""
 
     key: str
     asked: Mapping[str, Any]
     seconds: float
-    receipt: Mapping[str, Any]
+    receipt: str
     read: tuple[Content, ...] = ()
     made: tuple[Content, ...] = ()
 
@@ -82,9 +83,7 @@ class JobState:
         found = {}
         for id, key, asked, seconds, receipt in self._base.execute("select * from step"):
             read, wrote = parts.get(id, ([], []))
-            found[id] = DoneStep(
-                key, json.loads(asked), seconds, json.loads(receipt), tuple(read), tuple(wrote)
-            )
+            found[id] = DoneStep(key, json.loads(asked), seconds, receipt, tuple(read), tuple(wrote))
         return found
 
     def enter(self, id: str, done: DoneStep) -> None:
@@ -94,7 +93,7 @@ class JobState:
             for made, contents in enumerate((done.read, done.made))
             for content in contents
         ]
-        row = (id, done.key, json.dumps(done.asked), done.seconds, json.dumps(done.receipt))
+        row = (id, done.key, json.dumps(done.asked), done.seconds, done.receipt)
         with self._base:
             self._base.execute("delete from content where step = ?", (id,))
             self._base.executemany("insert into content values (?, ?, ?, ?, ?, ?, ?, ?)", rows)

@@ -10,7 +10,7 @@ from zembrel.errors import InputError, RemoteError
 from zembrel.formats import by_ranges, open_raster, readable
 from zembrel.formats.archives import is_archive, members
 from zembrel.formats.origin import Origin, own_folder
-from zembrel.reading import Stamp
+from zembrel.runstate import Stamp
 from zembrel.sources.kept import origin_at
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from zembrel.reading import Stamp
+from zembrel.runstate import Stamp
 
 
 class HeldBytes:

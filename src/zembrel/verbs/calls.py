@@ -80,14 +80,15 @@ def call(verb: str, inputs: Source | Sequence[Source] = (), out: Any = None, **o
     return kept[0] if len(kept) == 1 else kept
 
 
-def run_job(path: str | os.PathLike[str], **options: Any) -> Receipt:
-    """Run the job in the file at `path`: those of its steps of which something has changed.
+def alone(verb: str, path: str | os.PathLike[str], out: Any = None, **options: Any) -> Receipt:
+    """Run a verb of one file that is no layer: `run` of a job, `receipt` of a record.
 
-    options: those of `zembrel run`, with underscores; `from_`, since `from` is a word of Python's. Returns
+    options: those of the command line, with underscores; `from_`, since `from` is a word of Python's. Returns
     the receipt. Raises ZembrelError as the command line words it.
     """
     typed = {name.removesuffix("_"): value for name, value in options.items()}
-    return performed(function_of("run"), arguments_of("run", typed | {"path": os.fspath(path)}, {}), "run")
+    typed |= {"path": os.fspath(path)} | ({"out": os.fspath(out)} if out is not None else {})
+    return performed(function_of(verb), arguments_of(verb, typed, {}), verb)
 
 
 def ran(

@@ -76,6 +76,7 @@ UNHEEDED: dict[str, tuple[str, ...]] = {
     "deliver hgt": (*_RASTER_PACK, "onto", "crs"),
     "deliver chips": _RASTER_PACK,
     "deliver film": _RASTER_PACK,
+    "receipt": _ALONE,
     "run": tuple(name for name in (*_MADE, "provenance", "out") if name != "keep_going"),
     "standin device": (*_ALONE, "out"),
     "standin serve": (*_ALONE, "out"),

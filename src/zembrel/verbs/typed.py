@@ -39,7 +39,7 @@ VERBS = {
 # what only a job file calls so
 OF_JOBS = {"standin device": "standin.device"}
 # what runs others
-ALONE = {"run": "jobs.run.run"}
+ALONE = {"run": "jobs.run.run", "receipt": "receiptfile.receipt"}
 # verbs whose results can go on as cells, without a file
 LAZY = ("fetch", "mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint",
         "grid", "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip

@@ -17,7 +17,7 @@ from typing import Any, Protocol, TypeVar
 
 from zembrel.errors import RefusedError, RemoteError, ResourceError
 from zembrel.measure import show_bytes
-from zembrel.reading import Stamp, changed
+from zembrel.runstate import Stamp, changed
 from zembrel.web.asking import Answer, DeniedError, Manner, Request, asker_of, parts_of
 from zembrel.web.traffic import traffic
 

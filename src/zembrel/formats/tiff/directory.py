@@ -16,7 +16,7 @@ import numpy.typing as npt
 from zembrel.errors import InputError
 from zembrel.formats.tiff import tags
 from zembrel.handles import Readable, file_handles
-from zembrel.reading import Stamp
+from zembrel.runstate import Stamp
 
 MOST_DIRECTORIES = 10_000
 MOST_ENTRIES = 4_096

@@ -24,7 +24,7 @@ from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
 from zembrel.points.records import Values
 from zembrel.points.sink import PointSink
-from zembrel.reading import changed
+from zembrel.runstate import changed
 
 _TYPES = {
     "char": "i1", "uchar": "u1", "short": "i2", "ushort": "u2", "int": "i4", "uint": "u4", "float": "f4",

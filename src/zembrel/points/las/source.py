@@ -16,7 +16,7 @@ from zembrel.points import laz
 from zembrel.points.las.header import LasHeader
 from zembrel.points.las.vlr import Record
 from zembrel.points.model import Cloud, Fields, Part, PointBlock
-from zembrel.reading import changed
+from zembrel.runstate import changed
 
 if TYPE_CHECKING:
     pass

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import time
 from collections.abc import Callable, Mapping, Sequence
@@ -22,6 +23,7 @@ from zembrel.progress import Progress, Tick
 from zembrel.verbs.jobs.stepping import Ended, Setting
 from zembrel.verbs.jobs.workers import Workers
 
+_KEPT = 100  # of a list of a receipt
 RAN, UNCHANGED, FAILED, LEFT = "ran", "unchanged", "failed", "not run"
 
 
@@ -120,8 +122,9 @@ class Runner:
         made = self._contents(ended.written)
         self._clear(self._done.get(id), made)
         asked = self._asked.pop(id)
-        receipt = {"seconds": seconds, "exit_code": max(receipt.exit_code for receipt in ended.receipts)}
-        done = DoneStep(key_of(asked), asked, seconds, receipt, self._contents(ended.read), made)
+        told = [_cut({"verb": receipt.verb, **receipt.facts}) for receipt in ended.receipts]
+        kept = json.dumps({"seconds": round(seconds, 3), "receipts": told}, default=str)
+        done = DoneStep(key_of(asked), asked, seconds, kept, self._contents(ended.read), made)
         self.state.enter(id, done)
         self._done[id] = done
         size = sum(content.mark.size for content in made)
@@ -162,6 +165,13 @@ class _StepTick:
 
     def __call__(self, progress: Progress) -> None:
         self.tick(progress._replace(step=self.step, steps=self.steps, all_steps=self.of))
+
+
+def _cut(facts: Any) -> Any:
+    """Facts without the ends of long lists."""
+    if isinstance(facts, dict):
+        return {key: _cut(value) for key, value in facts.items()}
+    return [_cut(value) for value in facts[:_KEPT]] if isinstance(facts, list | tuple) else facts
 
 
 def _same(now: Mark, then: Mark) -> bool:
