@@ -2,8 +2,9 @@
 bounded memory.
 
 `open` opens a file; every verb of the command line is a function: `clip("a.tif", within="coast.gpkg")` gives
-a lazy `Raster`, and with `out="b.tif"` writes it and gives a `Receipt`. Two are called otherwise, since rooms
-of the house have their names: `grid_points` and `draw_picture`. `deliver_pyramid` and the like build packs.
+a raster that is computed when it is sliced, and with `out="b.tif"` writes it and gives a `Receipt`. Two are
+called otherwise, since rooms of the house have their names: `grid_points` and `draw_picture`.
+`deliver_pyramid` and the like build packs; `from_xarray` and `from_arrow` take what others hold.
 Nothing is imported before it is asked for.
 """
 
@@ -27,16 +28,17 @@ _VERBS = (
 _PACKS = ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film")
 _CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
 _CALLS |= {f"deliver_{pack}": f"deliver {pack}" for pack in _PACKS}
-__all__ = ["open", *_MODEL, *_CALLS]
+_FROM = {"open": "open_dataset", "from_xarray": "from_xarray", "from_arrow": "features_from_arrow"}
+__all__ = [*_FROM, *_MODEL, *_CALLS]
 
 
 def __getattr__(name: str) -> Any:
     if name in _MODEL:
         return getattr(importlib.import_module(_MODEL[name]), name)
-    if name == "open" or name in _CALLS:
+    if name in _FROM or name in _CALLS:
         calls = importlib.import_module("zembrel.verbs.calls")
-        if name == "open":
-            return calls.open_dataset
+        if name in _FROM:
+            return getattr(calls, _FROM[name])
         verb = partial(calls.alone if name in ("run", "receipt") else calls.call, _CALLS[name])
         verb.__doc__ = f"The verb {_CALLS[name]}: see `zembrel {_CALLS[name]} --help`. " + (
             verb.func.__doc__ or ""

@@ -120,9 +120,10 @@ def test_nothing_of_the_machine_is_in_it_and_the_same_work_gives_the_same_bytes(
     program: Program, tmp_path_factory: pytest.TempPathFactory
 ) -> None:
     area = program.folder / "in/area.geojson"
-    area.write_text(
-        '{"type":"FeatureCollection","crs":{"type":"name","properties":{"name":"EPSG:32626"}},"features":[{"type":"Feature","properties":{},"geometry":{"type":"Polygon","coordinates":[[[730100,5099500],[730600,5099500],[730600,5099900],[730100,5099500]]]}}'
-    )
+    ring = [[730_100, 5_099_500], [730_600, 5_099_500], [730_600, 5_099_900], [730_100, 5_099_500]]
+    shape = {"type": "Feature", "properties": {}, "geometry": {"type": "Polygon", "coordinates": [ring]}}
+    crs = {"type": "name", "properties": {"name": "EPSG:32626"}}
+    area.write_text(json.dumps({"type": "FeatureCollection", "crs": crs, "features": [shape]}))
     words = ("clip", "in/photo.tif", "--within", area, "--touching", "--out")
     program(*words, "a.tif")
     other = Program(tmp_path_factory.mktemp("other"))

@@ -14,11 +14,15 @@ from zembrel.reading import readings
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, take
 from zembrel.verbs.layers import open_layer
-from zembrel.verbs.options import Inputs, Output
+from zembrel.verbs.opened.arrow import OpenFeatures, OpenPoints, from_arrow, open_features
+from zembrel.verbs.opened.raster import LazyRaster, plain
+from zembrel.verbs.opened.xarrays import held_raster
+from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.running import performed
 from zembrel.verbs.typed import HELD, LAZY, TYPED, arguments_of, function_of
+from zembrel.verbs.within import asked_crs
 
 _EACH = (
     "clip",
@@ -35,13 +39,13 @@ _EACH = (
 _NOWHERE = ".zembrel-lazy"  # names a result that is never written
 _FIELDS = {"where": "condition"}
 Source = str | os.PathLike[str] | Raster
-Answer = Receipt | Raster | list[Raster]
+Answer = Receipt | LazyRaster | list[LazyRaster]
 
 
 def open_dataset(path: str | os.PathLike[str], **options: Any) -> Any:
-    """What the file at `path` holds: a `Raster`, a `FeatureTable`, or a `PointSource`.
+    """What the file at `path` holds: a raster that slices to arrays, features, or points.
 
-    options: those of inputs, such as layer, bands, from_crs and condition. Raises InputError or UsageError.
+    options: those of inputs, such as layer, bands, from_crs and where. Raises InputError or UsageError.
     """
     words = {_FIELDS.get(name, name): value for name, value in options.items()}
     known = [field.name for field in dataclasses.fields(Inputs)]
@@ -53,8 +57,26 @@ def open_dataset(path: str | os.PathLike[str], **options: Any) -> Any:
         given = take(inputs, Output(), (RASTERS, FEATURES, POINTS))
         origin = _one(given.origins)
         if given.kind == RASTERS:
-            return open_layer(origin, inputs).raster
-        return open_table(origin, inputs) if given.kind == FEATURES else open_cloud(origin, inputs)
+            return LazyRaster(open_layer(origin, inputs).raster)
+        if given.kind == FEATURES:
+            return open_features(open_table(origin, inputs))
+        return OpenPoints(open_cloud(origin, inputs))
+
+
+def from_xarray(data: Any, crs: str | None = None) -> LazyRaster:
+    """The raster of a `DataArray` with y and x at even steps. crs: if its grid mapping does not tell it.
+
+    Raises InputError for uneven steps, or what is no CRS.
+    """
+    return LazyRaster(held_raster(data, asked_crs(Where(crs=crs)) if crs is not None else None))
+
+
+def features_from_arrow(table: Any, crs: str | None = None) -> OpenFeatures:
+    """The features of an Arrow table with a column of WKB. crs: if its metadata do not tell it.
+
+    Raises InputError without such a column, or for what is no CRS.
+    """
+    return from_arrow(table, asked_crs(Where(crs=crs)) if crs is not None else None)
 
 
 def _one(found: Sequence[Any]) -> Any:
@@ -77,7 +99,8 @@ def call(verb: str, inputs: Source | Sequence[Source] = (), out: Any = None, **o
     receipt, kept = ran(verb, given, None if out is None else os.fspath(out), typed, held)
     if out is not None or verb not in LAZY:
         return receipt
-    return kept[0] if len(kept) == 1 else kept
+    coated = [LazyRaster(raster) for raster in kept]
+    return coated[0] if len(coated) == 1 else coated
 
 
 def alone(verb: str, path: str | os.PathLike[str], out: Any = None, **options: Any) -> Receipt:
@@ -100,7 +123,7 @@ def ran(
     """
     paths = tuple(os.fspath(source) for source in given if isinstance(source, str | os.PathLike))
     words = dict(typed) | ({"inputs": paths} if paths else {})
-    more = dict(held) | {"rasters": tuple(source for source in given if isinstance(source, Raster))}
+    more = dict(held) | {"rasters": tuple(plain(source) for source in given if isinstance(source, Raster))}
     kept: list[Raster] = []
     if out is not None:
         words["out"] = out

@@ -122,11 +122,11 @@ class ParquetSource:
 
 def make_sink(path: Path, new: NewFile) -> PointSink:
     """A sink of row groups."""
-    schema = _schema(new)
+    schema = point_schema(new)
     return PointSink(_GROUP, PointTableEncoder(schema), PointTableStore(path, schema))
 
 
-def _schema(new: NewFile) -> Any:
+def point_schema(new: NewFile) -> Any:
     """The columns of a new file, its scaling and CRS."""
     import pyarrow
 

@@ -1,0 +1,1 @@
+"""What Python users hold: rasters that slice to arrays, features and points that go to Arrow."""
