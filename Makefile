@@ -41,6 +41,7 @@ $(VENV)/installed: pyproject.toml constraints.txt
 		{ echo "error: $(PYTHON) is too old; Zembrel needs Python 3.11 or newer (make PYTHON=...)"; exit 1; }
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	$(INSTALL) .
+	$(BIN)/zembrel shell man --out $(VENV)/share/man/man1/ --quiet
 	@touch $@
 
 $(VENV)/test $(VENV)/lint $(VENV)/bench: $(VENV)/installed

@@ -12,6 +12,10 @@ for picture in island relief; do cp "$picture.png" "$shots/draw-$picture.png"; d
 zembrel draw 'lidar/l?.laz' --by class --title "swaths over Marrow Harbour" --out "$shots/draw-points.png" --replace --quiet
 zembrel run island.job.toml --only globe --only heights --quiet
 zembrel run island.job.toml --dry-run --figure "$shots/job.png" --replace --quiet
+zembrel run island.job.toml --quiet
+zembrel receipt island.job.toml --out run.html --quiet
+chromium --headless --no-sandbox --disable-gpu --window-size=1280,1000 --screenshot="$shots/receipt.png" \
+    "file://$work/demo/run.html" > /dev/null 2>&1
 zembrel terrain relief.tif --of hillshade --sun-at 2027-12-21T14:30Z --cast --out noon.tif --quiet
 zembrel draw noon.tif --title "Marrowick on the shortest day, 14:30 UTC" --out "$shots/draw-terrain.png" --replace --quiet
 zembrel reproject relief.tif --crs EPSG:4326 --cell 0.75arcsec --out degrees.tif --quiet
@@ -54,10 +58,6 @@ terminal crs "zembrel crs fit 'place:Marrow Harbour' | head -4" 'zembrel crs sho
     'zembrel crs operations EPSG:27700 EPSG:4326 | head -6' \
     "echo '24 06 00 W,46 00 00 N' | zembrel coords --from-crs EPSG:4326 --crs EPSG:32627" \
     "echo '-24,46,600' | zembrel coords --from-crs EPSG:4979 --crs 'EPSG:32626 + EPSG:5773' --height-grid geoid.gtx"
-terminal sheets 'zembrel tile island.tif --size 2km --index sheets/sheets.gpkg --out sheets/' \
-    'zembrel mosaic sheets/ --out again.tif --dry-run' \
-    'zembrel pin sketch.png --ties sketch-ties.csv --crs EPSG:32626 --out sketch.tif > ties.txt' \
-    'zembrel check island.tif --rules geotiff,cog'
 rm -f lines.gpkg cover.gpkg heights.gpkg back.tif
 terminal shapes 'zembrel contour relief.tif --interval 50 --out lines.gpkg' \
     'zembrel polygonize landcover.tif --min-cells 20 --smooth --out cover.gpkg' \

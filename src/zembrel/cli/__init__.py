@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import signal
 import sys
 from types import FrameType
@@ -21,6 +22,10 @@ def main() -> None:
     """Run the command line and leave with its exit code."""
     _listen(signal.SIG_DFL, signal.SIG_DFL)  # until somebody can answer, a signal just ends the process
     streams.make_safe()
+    if "ZEMBREL_COMPLETE" in os.environ:
+        from zembrel.cli.completing import answered
+
+        sys.exit(not answered(sys.argv[1:]))
     gc.set_threshold(100_000, 20, 20)  # importing makes many objects and hardly any cycle
     # Numba would look for BLAS by importing SciPy's linear algebra, where there is SciPy; no kernel needs it.
     sys.modules["scipy.linalg.cython_blas"] = None  # type: ignore[assignment]

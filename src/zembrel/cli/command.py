@@ -27,7 +27,7 @@ from zembrel.verbs.record import told
 from zembrel.verbs.running import performed
 
 GROUPS = (Inputs, Where, Output)
-WITHOUT_OUT = ("check", "coords", "frame", "label", "source")  # do something even so
+WITHOUT_OUT = ("check", "coords", "frame", "label", "shell", "source")  # do something even so
 
 
 class VerbCommand(TyperCommand):
@@ -37,6 +37,7 @@ class VerbCommand(TyperCommand):
     """
 
     own: frozenset[str] = frozenset()
+    context: Any = None  # of this run: what was given, and where it was said
     settled: Mapping[str, Any] = {}  # what zembrel.toml said of this run, and the command line did not
 
     def get_help_option(self, ctx: Any) -> Any:
@@ -52,6 +53,7 @@ class VerbCommand(TyperCommand):
         said = {name for name in ctx.params if ctx.get_parameter_source(name).name == "DEFAULT_MAP"}
         if not str(ctx.params.get("within")).startswith("place:"):
             said.discard("places")  # in which nothing was looked up
+        self.context = ctx
         self.settled = {name: value for name, value in (ctx.default_map or {}).items() if name in said}
         return super().invoke(ctx)
 
@@ -103,10 +105,15 @@ class Command:
                 for key, group in arguments.items():
                     if isinstance(group, Output):
                         arguments[key] = dataclasses.replace(
-                            group, tick=tick, command=_typed(), as_facts=always["json"]
-                        )
+                            group, tick=tick, command=_typed(), as_facts=always["json"],
+                            dry_run=group.dry_run or always["explain"],
+                        )  # fmt: skip
                 given, json = arguments | values, always["json"]
                 receipt = performed(self.function, given, name, typed=typed, record=json, sums=json)
+            if always["explain"]:
+                from zembrel.cli.explaining import explained
+
+                receipt = explained(receipt, made.context)  # type: ignore[attr-defined]
             receipt = dataclasses.replace(receipt, settled=made.settled)  # type: ignore[attr-defined]
             report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
             return int(receipt.exit_code)

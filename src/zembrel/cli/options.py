@@ -152,7 +152,7 @@ HELD = {
     ),
     "Run": (
         "dry_run", "ceiling", "memory", "workers", "cluster", "keep_going", "json", "quiet", "verbose",
-        "progress", "help",
+        "explain", "progress", "help",
     ),
 }  # fmt: skip
 
@@ -167,6 +167,10 @@ ALWAYS: dict[str, Any] = {
     "json": (bool, typer.Option("--json", help="The receipt, or the error, as JSON on stdout.")),
     "quiet": (bool, typer.Option("-q", "--quiet", help="No receipt.")),
     "verbose": (bool, typer.Option("--verbose", help="Every input in the receipt.")),
+    "explain": (
+        bool,
+        typer.Option("--explain", help="Only tell which defaults hold for these inputs, and why."),
+    ),
     "progress": (
         bool,
         typer.Option("--progress/--no-progress", help="Progress bar; only on a terminal if not said."),

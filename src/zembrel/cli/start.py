@@ -8,6 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from zembrel.cli.command import Command
+from zembrel.errors import UsageError, nearest_name
 from zembrel.verbs.options import Output
 
 
@@ -34,7 +35,34 @@ def warm(output: Output) -> Any:
     return verb.warm(output)
 
 
+def shell(output: Output, words: Annotated[list[str] | None, typer.Argument(hidden=True)] = None) -> Any:
+    """bash, zsh or fish: the script with which that shell completes verbs, options, CRSs, bands, sources and
+    steps of jobs. man: the manual pages, into the folder --out."""
+    from zembrel.cli.shells import SCRIPTS, manual_pages, script_for
+    from zembrel.engine.commit import Staging, resource_errors
+    from zembrel.verbs.receipt import Receipt, Result
+
+    asked = (words or [""])[0]
+    if len(words or []) != 1 or asked not in (*SCRIPTS, "man"):
+        what = f"zembrel shell {' '.join(words or [])}".rstrip()
+        raise UsageError(
+            what, "one of bash, zsh, fish and man is needed", nearest_name(asked, (*SCRIPTS, "man"))
+        )
+    if asked != "man":
+        return Receipt("shell", data=script_for(asked))
+    folder, pages = output.path, dict(manual_pages())
+    with Staging(replace=True) as staging:
+        for name, text in pages.items():
+            with resource_errors(folder / name):
+                staging.write_text(folder / name, text)
+        staging.publish()
+    size = sum(len(text.encode()) for text in pages.values())
+    result = Result(folder, size, files=len(pages), seconds=output.seconds)
+    return Receipt("shell", out=output.out, results=(result,))
+
+
 COMMANDS = {
+    "shell": Command(shell, "zembrel shell bash > ~/.local/share/bash-completion/completions/zembrel"),
     "demo": Command(demo, "zembrel demo --out demo/"),
     "warm": Command(warm, "zembrel warm --workers 2"),
 }

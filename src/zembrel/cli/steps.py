@@ -81,6 +81,7 @@ VERBS: dict[str, Row] = {
         START, "a server with the island behind every kind of service", "zembrel.cli.standin"
     ),
     "warm": Row(START, "compile all kernels once", "zembrel.cli.start"),
+    "shell": Row(START, "completion for bash, zsh and fish, and manual pages", "zembrel.cli.start"),
     "demo": Row(START, "the Isle of Marrowick: demo data and a worked example", "zembrel.cli.start"),
 }
 SYNONYMS = {

@@ -266,6 +266,7 @@ _TITLES: Mapping[str, Callable[[Receipt], str]] = {
     "run": lambda receipt: job_title(receipt.own, named(receipt.inputs)),
     "profile": lambda receipt: f"{named(receipt.inputs)} along {receipt.own['along']}",
     "sample": lambda receipt: f"{named(receipt.inputs)} at {receipt.own['at']} -> {receipt.out}",
+    "shell": lambda receipt: f"manual pages -> {receipt.out}",
     "source": lambda receipt: str(receipt.own["action"]),
     "tally": lambda receipt: f"{named(receipt.inputs)} {_where(receipt)} -> {receipt.out}",
     "warm": lambda receipt: "kernels of all verbs",

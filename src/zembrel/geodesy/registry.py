@@ -249,6 +249,12 @@ def find(text: str, most: int = 40) -> list[CRSEntry]:
     return [_entry(r) for r in found]
 
 
+def beginning(digits: str, most: int = 40) -> list[CRSEntry]:
+    """Current CRSs whose code begins with these digits, in their order."""
+    test = "WHERE NOT c.deprecated AND c.kind IN ('projected', 'geographic 2D', 'compound') AND c.code LIKE ?"
+    return [_entry(r) for r in rows(f"{_ENTRY}{test} ORDER BY c.code LIMIT ?", f"{digits}%", most)]
+
+
 def covering(lon: float, lat: float, most: int = 40) -> list[CRSEntry]:
     """Projected CRSs whose area of use holds a point, degrees of WGS 84; the smallest areas first."""
     across = "CASE WHEN e.west <= e.east THEN ? BETWEEN e.west AND e.east ELSE ? >= e.west OR ? <= e.east END"

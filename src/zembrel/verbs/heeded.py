@@ -80,6 +80,7 @@ UNHEEDED: dict[str, tuple[str, ...]] = {
     "run": tuple(name for name in (*_MADE, "provenance", "out") if name != "keep_going"),
     "standin device": (*_ALONE, "out"),
     "standin serve": (*_ALONE, "out"),
+    "shell": _ALONE,
     "warm": (*_MADE, "provenance", "out", "replace", "dry_run", "memory", "cluster"),
     "demo": _ALONE,
 }  # fmt: skip

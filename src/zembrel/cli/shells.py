@@ -1,0 +1,108 @@
+"""Scripts that let shells complete what is typed, and manual pages."""
+
+from __future__ import annotations
+
+import importlib
+import re
+from collections.abc import Iterator, Mapping
+from importlib.metadata import version
+from typing import Any
+
+from zembrel.cli.completing import ASKED
+from zembrel.cli.steps import VERBS
+
+SCRIPTS = {
+    "bash": """# Completion of zembrel in bash: put this in ~/.local/share/bash-completion/completions/zembrel
+_zembrel() {
+    local IFS=$'\\n' found
+    found=($(@=bash ZEMBREL_LINE="${COMP_LINE:0:COMP_POINT}" zembrel 2>/dev/null))
+    if [[ ${found[0]} == files: ]]; then
+        compopt -o filenames 2>/dev/null
+        COMPREPLY=($(compgen -f -- "${COMP_WORDS[COMP_CWORD]}"))
+    else
+        COMPREPLY=("${found[@]}")
+    fi
+}
+complete -o nosort -F _zembrel zembrel
+""",
+    "zsh": """#compdef zembrel
+# Completion of zembrel in zsh: put this in a folder of $fpath as _zembrel
+_zembrel() {
+    local -a found described
+    local line
+    found=("${(@f)$(@=zsh zembrel "${(@)words[2,CURRENT]}" 2>/dev/null)}")
+    if [[ ${found[1]} == files:* ]]; then
+        _files
+        return
+    fi
+    for line in "${found[@]}"; do
+        [[ -n $line ]] && described+=("${${line%%$'\\t'*}//:/\\\\:}:${line#*$'\\t'}")
+    done
+    _describe -V zembrel described
+}
+compdef _zembrel zembrel
+""",
+    "fish": """# Completion of zembrel in fish: put this in ~/.config/fish/completions/zembrel.fish
+function __zembrel
+    set -l words (commandline -opc) (commandline -ct)
+    set -l found (env @=fish zembrel $words[2..-1] 2>/dev/null)
+    if string match -q 'files:*' -- $found[1]
+        __fish_complete_path (commandline -ct)
+    else
+        printf '%s\\n' $found
+    end
+end
+complete -c zembrel -f -a '(__zembrel)'
+""",
+}
+
+
+def script_for(shell: str) -> str:
+    """The script that a shell reads."""
+    return SCRIPTS[shell].replace("@=", f"{ASKED}=")
+
+
+def manual_pages() -> Iterator[tuple[str, str]]:
+    """Names and texts of the manual pages: one of the program, and one for each verb."""
+    rows = "".join(f".TP\n.B {_roff(name)}\n{_roff(row.line)}\n" for name, row in VERBS.items())
+    about = "Clips, mosaics, tiles, reprojects and converts rasters, features and points."
+    see = ", ".join(f"zembrel-{name.replace(' ', '-')}(1)" for name in VERBS)
+    sections = {
+        "SYNOPSIS": ".B zembrel\n.I VERB INPUT...\n\\-\\-out\n.I PATH\n[options]\n",
+        "DESCRIPTION": f"{about}\n", "VERBS": rows, "SEE ALSO": f"{_roff(see)}\n",
+    }  # fmt: skip
+    yield "zembrel.1", _page("zembrel", "rasters, features and points", sections)
+    for name, row in VERBS.items():
+        command = importlib.import_module(row.module).COMMANDS[name].build(name)
+        yield f"zembrel-{name.replace(' ', '-')}.1", _of_verb(name, row.line, command)
+
+
+def _of_verb(name: str, line: str, command: Any) -> str:
+    options = "".join(
+        f".TP\n.B {_roff(', '.join((*p.opts, *p.secondary_opts)))}{_value(p)}\n{_roff(p.help or '')}\n"
+        for p in command.params
+        if p.opts[0].startswith("-")
+    )
+    example = re.sub(r"\s*\n\s*", "\n", (command.epilog or "").replace("\b", "")).strip()
+    usage = " ".join(command.collect_usage_pieces(None))
+    sections = {
+        "SYNOPSIS": f".B zembrel {name}\n{_roff(usage)}\n", "DESCRIPTION": f"{_roff(command.help or '')}\n",
+        "OPTIONS": options, "EXAMPLE": f".nf\n{_roff(example)}\n.fi\n", "SEE ALSO": "zembrel(1)\n",
+    }  # fmt: skip
+    return _page(f"zembrel-{name.replace(' ', '-')}", line, sections)
+
+
+def _value(param: Any) -> str:
+    return "" if getattr(param, "is_flag", False) else f" \\fI{_roff(str(param.metavar or 'VALUE'))}\\fR"
+
+
+def _page(name: str, line: str, sections: Mapping[str, str]) -> str:
+    title = f'.TH "{name.upper()}" 1 "" "zembrel {version("zembrel")}"'
+    parts = "".join(f".SH {head}\n{text}" for head, text in sections.items() if text.strip())
+    return f"{title}\n.SH NAME\n{_roff(name)} \\- {_roff(line)}\n{parts}"
+
+
+def _roff(text: str) -> str:
+    """Text as the language of manual pages has it; a line that begins with a sign of it is protected."""
+    safe = text.replace("\\", "\\e").replace("-", "\\-")
+    return "\n".join(f"\\&{line}" if line[:1] in (".", "'") else line for line in safe.splitlines())
