@@ -43,7 +43,7 @@ RUNS = {
     "profile": ("relief.tif", "--along", "corners", "--table", "o/pr.csv"),
     "compare": ("relief.tif", "relief.tif"), "check": ("relief.tif",),
     "draw": ("relief.tif", "--out", "o/d.png"),
-    "source": ("list",), "run": ("o/j.job.toml", "--keep-going"), "receipt": ("o/j.job.toml", "--out", "o/j.html"),
+    "source": ("list",), "run": ("o/j.job.toml", "--keep-going"), "receipt": ("o/j.job.toml", "--out", "o/j.html"), "shell": ("bash",),
     "fetch": ("relief", "--onto", "landcover.tif", "--out", "o/fe.tif"),
     "deliver pyramid": ("landcover.tif", "--zooms", "11", "--out", "o/p.pmtiles"),
     "deliver globe": ("landcover.tif", "coast.geojson", "--out", "o/g.kmz"),

@@ -96,7 +96,9 @@ def test_defaults_are_explained_and_nothing_is_written(folder: Program) -> None:
     rows = {line.split()[0]: line.split()[1:3] for line in said.splitlines() if line.startswith("--")}
     assert rows["--crs"] == ["EPSG:3857", "given"] and rows["--method"] == ["cubic", "zembrel.toml"]
     assert rows["--replace"] == ["no", "default"] and rows["--ceiling"] == ["20GB", "default"]
-    assert said.index("chosen for these inputs:") < said.index("method cubic (as asked)") < said.index("--crs")
+    assert (
+        said.index("chosen for these inputs:") < said.index("method cubic (as asked)") < said.index("--crs")
+    )
     assert not (folder.folder / "b.tif").exists()
 
 

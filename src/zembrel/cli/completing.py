@@ -16,7 +16,7 @@ from zembrel.cli.steps import VERBS
 ASKED = "ZEMBREL_COMPLETE"  # set by the scripts of shells
 _LINE = "ZEMBREL_LINE"  # the line up to the cursor, from a shell that tears words at colons
 _FILES = "files:"  # says that names of files are meant
-_MOST = 60
+_MOST = 200
 
 
 class Candidate(NamedTuple):

@@ -61,7 +61,7 @@ def _given(options: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
 _ASIDE = (
     "inputs", "inputs_from", "out", "replace", "dry_run", "ceiling", "memory", "workers", "keep_going",
     "resume", "offline", "trust_inputs", "carry_to", "device", "figure", "table", "page", "index",
-    "provenance", "path", "words",
+    "provenance", "path", "words", "keep_bounds",
 )  # fmt: skip
 
 
