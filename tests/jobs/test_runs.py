@@ -3,6 +3,7 @@ happens on the way."""
 
 from __future__ import annotations
 
+import os
 import random
 import signal
 import sqlite3
@@ -131,8 +132,6 @@ def test_a_result_that_is_gone_or_altered_is_made_again_and_what_rests_on_it_sta
     else:
         whole.write_bytes(before["whole.tif"][:-1] + b"?")
         if "dated" in harm:
-            import os
-
             os.utime(whole, ns=(then.st_atime_ns, then.st_mtime_ns))
     said = run(job)
     assert ran(said) == {"whole"} and why(said, "whole")["fact"] == f"result_{harm.partition(',')[0]}"
@@ -329,3 +328,77 @@ def test_the_island_is_one_job_that_the_readme_shows(marrowick: Path, tmp_path: 
     assert set(states(first).values()) == {"ran"} and len(states(first)) == 22
     (tmp_path / "island.job.toml").write_text(text.replace("interval = 50", "interval = 40"))
     assert ran(program("run", "island", "--json")) == {"lines"}
+
+
+def test_each_block_of_the_source_is_read_once_in_one_pass(
+    job: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Clip, reproject and tile as one: no segment of the source is asked of the disk twice."""
+    from collections import Counter
+
+    import zembrel as z
+    from zembrel.handles import FileHandles
+
+    save(
+        job.folder / "big.tif",
+        raster(random_cells(700, 800), where=frame(800, 700)),
+        tile="64",
+        overviews="no",
+    )
+    (job.folder / "i.job.toml").write_text(
+        '[[step]]\nid="a"\nverb="clip"\ninputs="big.tif"\nwithin="730500,5094000,737000,5099500"\n'
+        '[[step]]\nid="b"\nverb="reproject"\ninputs="@a"\ncrs="EPSG:3857"\n'
+        '[[step]]\nid="c"\nverb="tile"\ninputs="@b"\ncells=256\nout="o/"\n'
+    )
+    with tifffile.TiffFile(job.folder / "big.tif") as file:
+        offsets = set(file.pages[0].dataoffsets)  # type: ignore[union-attr]
+    read, asked = FileHandles.read, Counter[int]()
+
+    def counted(self: Any, path: Any, offset: int, count: int, due: Any = None) -> bytes:
+        if str(path).endswith("big.tif") and offset in offsets:
+            asked[offset] += 1
+        return read(self, path, offset, count, due)
+
+    monkeypatch.setattr(FileHandles, "read", counted)
+    monkeypatch.chdir(job.folder)
+    receipt = z.run("i.job.toml")
+    assert receipt.own["steps"][0]["with"] == [{"id": "a", "verb": "clip"}, {"id": "b", "verb": "reproject"}]
+    assert len(asked) > 80 and set(asked.values()) == {1}
+
+
+def test_another_version_of_a_verb_is_due_where_its_results_are_others(
+    job: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    import zembrel as z
+    from zembrel.verbs import typed
+
+    monkeypatch.chdir(job.folder)
+    z.run("i.job.toml")
+    monkeypatch.setitem(typed.REVISIONS, "resample", 2)
+    typed.signature_of.cache_clear()
+    steps = {row["id"]: row for row in z.run("i.job.toml", dry_run=True).own["steps"]}
+    typed.signature_of.cache_clear()
+    assert (
+        steps["web"]["why"] == {"fact": "program_changed", "verb": "resample"}
+        and steps["whole"]["state"] == "unchanged"
+    )
+
+
+def test_progress_is_shown_for_the_step_and_for_the_job(job: Program) -> None:
+    ours, theirs = os.openpty()
+    command = [sys.executable, "-m", "zembrel", "run", "i.job.toml", "--progress"]
+    process = subprocess.Popen(
+        command, cwd=job.folder, stderr=theirs, env=os.environ | {"TERM": "xterm", "COLUMNS": "120"}
+    )
+    os.close(theirs)
+    told = bytearray()
+    while True:
+        try:
+            piece = os.read(ours, 4096)
+        except OSError:  # the other end is closed
+            break
+        if not piece:
+            break
+        told += piece
+    assert process.wait() == 0
+    assert b"of 4 steps" in told and b"job" in told and b"blocks" in told and b"sheets" in told

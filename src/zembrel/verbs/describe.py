@@ -83,12 +83,12 @@ def of_rasters(given: Given, where: Where, output: Output, looking: Looking) -> 
 
 def _facts(layer: Layer) -> dict[str, Any]:
     raster, path = layer.raster, layer.path
-    name = identify(layer.origin)
+    name = None if layer.held else identify(layer.origin)
     return {
         "path": str(path),
         "format": name,
-        "bytes": layer.origin.size,
-        "layers": layers_of(layer.origin),
+        "bytes": None if layer.held else layer.origin.size,
+        "layers": [] if layer.held else layers_of(layer.origin),
         "frame": frame_facts(raster.frame),
         "bands": [
             {
@@ -108,14 +108,21 @@ def _facts(layer: Layer) -> dict[str, Any]:
     }
 
 
+def _stored(layer: Layer) -> Rows:
+    """Format and size."""
+    cells = f"{show_bytes(_raw_bytes(layer.raster))} of cells"
+    if layer.held:
+        return [("format", "none: computed when asked for"), ("size", cells)]
+    title = format_named(identify(layer.origin)).title.split(",")[0] + _storage(layer.raster)
+    return [("format", title), ("size", f"{show_bytes(layer.origin.size)} on disk, {cells}")]
+
+
 def _rows(layer: Layer) -> Rows:
     raster, path = layer.raster, layer.path
     frame = raster.frame
-    name = identify(layer.origin)
     rows = [
         ("file", str(path)),
-        ("format", format_named(name).title.split(",")[0] + _storage(raster)),
-        ("size", f"{show_bytes(layer.origin.size)} on disk, {show_bytes(_raw_bytes(raster))} of cells"),
+        *_stored(layer),
         (
             "CRS",
             label(frame.crs)
@@ -140,7 +147,7 @@ def _rows(layer: Layer) -> Rows:
         ("scale", f"{s:g}, offset {o:g}: convert --unscaled makes values of them") for s, o in sorted(scales)
     ]
     rows += [("note", remark) for remark in layer.remarks]
-    layers = layers_of(layer.origin)
+    layers = [] if layer.held else layers_of(layer.origin)
     if len(layers) > 1:
         rows.append(("layers", f"{len(layers)}: choose with --layer {layers[0]} to {layers[-1]}"))
     legend = raster.bands[0].legend

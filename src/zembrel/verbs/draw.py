@@ -29,8 +29,8 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.drawing import USUAL, Drawing
 from zembrel.verbs.endings import PICTURES, check_ending
 from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, identified, of_one_kind
-from zembrel.verbs.layers import Layer, open_layer
+from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, Given, identified, of_one_kind
+from zembrel.verbs.layers import Layer, given_layers, open_layer
 from zembrel.verbs.mapextras import MapExtras, extras_of
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points import draw as of_points
@@ -60,8 +60,9 @@ def draw(inputs: Inputs, where: Where, output: Output, drawing: Drawing = USUAL)
         return of_points.draw(of_one_kind(found, inputs), where, output, look, points)
     features = [dataset.origin for dataset in found if dataset.kind == FEATURES]
     rasters = [dataset.origin for dataset in found if dataset.kind == RASTERS]
-    paths = [dataset.origin.name for dataset in found]
-    _check(rasters, features, where, extras)
+    held = Given(RASTERS, (), inputs).paths
+    paths = [*held, *(dataset.origin.name for dataset in found)]
+    _check([*held, *(origin.name for origin in rasters)], features, where, extras)
     _check_looks(paths, features, shapes, points)
     tables = [(origin.name.stem, open_table(origin, replace(inputs, layer=None))) for origin in features]
     views, chose = _views(rasters, inputs, where, extras)
@@ -70,8 +71,7 @@ def draw(inputs: Inputs, where: Where, output: Output, drawing: Drawing = USUAL)
     frame = views[0].raster.frame if views else None
     crs = _known(frame.crs) if frame else asked_crs(where) or next((t.crs for _, t in tables if t.crs), None)
     layers = layers_with([(name, table.to(crs)) for name, table in tables], shapes)
-    names = [*reversed([origin.name.stem for origin in features]), *(o.name.stem for o in rasters)]
-    title = " over ".join(names) if look.title is None else look.title
+    title = look.title if look.title is not None else _title(features, [*held, *(o.name for o in rasters)])
     ground = frame or _ground(layers, crs, where)
     view = views[0].raster if views else None
     look = replace(look, extras=extras_of(extras, ground, view, where))
@@ -87,6 +87,12 @@ def draw(inputs: Inputs, where: Where, output: Output, drawing: Drawing = USUAL)
     result = Result(output.path, size_on_disk(output.path), seconds=output.seconds)
     said = distinct((*chose, *shown, *counts))
     return Receipt("draw", tuple(paths), output.out, frame=frame, chose=said, results=(result,))
+
+
+def _title(features: Sequence[Origin], rasters: Sequence[Path]) -> str:
+    """The names of what is drawn, what lies on top first."""
+    above = [origin.name.stem for origin in reversed(features)]
+    return " over ".join([*above, *(path.stem for path in rasters)])
 
 
 def _check_extras(extras: MapExtras, output: Output, pointed: bool) -> None:
@@ -115,7 +121,7 @@ def _check_looks(
         )
 
 
-def _check(rasters: Sequence[Origin], features: Sequence[Origin], where: Where, extras: MapExtras) -> None:
+def _check(rasters: Sequence[Path], features: Sequence[Origin], where: Where, extras: MapExtras) -> None:
     if len(rasters) > MOST_PANELS:
         raise UsageError(
             f"{len(rasters)} rasters for one picture",
@@ -142,7 +148,7 @@ def _views(
     rasters: Sequence[Origin], inputs: Inputs, where: Where, extras: MapExtras
 ) -> tuple[list[View], list[Fact]]:
     """The rasters, or what of them lies in the area; of halves the second on the cells of the first."""
-    layers = [open_layer(origin, inputs) for origin in rasters]
+    layers = [*given_layers(inputs), *(open_layer(origin, inputs) for origin in rasters)]
     views = [View(layer.path.stem, _view(layer, where)) for layer in layers]
     if not extras.halves:
         return views, []

@@ -31,6 +31,11 @@ class Layer:
     elsewhere: Origin | None = None
 
     @property
+    def held(self) -> bool:
+        """Whether it is cells alone, which no file holds."""
+        return self.elsewhere is None and not self.path.exists()
+
+    @property
     def origin(self) -> Origin:
         return self.elsewhere or Origin.of(self.path)
 
