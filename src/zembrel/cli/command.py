@@ -27,6 +27,9 @@ from zembrel.verbs.record import told
 from zembrel.verbs.running import performed
 
 GROUPS = (Inputs, Where, Output)
+# what verbs take that have no inputs
+_WORDS = {"standin device": "NAME PACK", "standin serve": "[FOLDER]", "run": "JOB", "receipt": "JOB|RECEIPT",
+          "shell": "bash|zsh|fish|man"}  # fmt: skip
 WITHOUT_OUT = ("check", "coords", "frame", "label", "shell", "source")  # do something even so
 
 
@@ -60,7 +63,7 @@ class VerbCommand(TyperCommand):
     def collect_usage_pieces(self, ctx: Any) -> list[str]:
         names = {str(p.name) for p in self.params}
         own = ["[NAME]"] if "name" in names else ["ACTION WORD..."] if "action" in names else []
-        own = ["NAME PACK"] if "words" in names and "action" not in names else own
+        own = [_WORDS[str(self.name)]] if self.name in _WORDS else own
         inputs = ["SOURCE"] if self.name == "fetch" else ["INPUT..."] if "inputs" in names else []
         out = ["--out PATH"] if "out" in names and self.name not in WITHOUT_OUT else []
         return [*inputs, *own, *out, "[options]"]

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from zembrel.measure import show_bytes
+from zembrel.verbs.receipt import Receipt
 
 Values = Mapping[str, Any]
 _SHOWN, _OF_EACH = 40, 3  # lines of a plan; of them, of the instances of one step
@@ -73,22 +74,21 @@ def job_title(row: Values, path: str) -> str:
     return f"{path}   {row['title']}" if row["title"] else path
 
 
-def job_lines(own: Values, planned: bool, seconds: float) -> Iterator[tuple[str, Sequence[str]]]:
+def job_lines(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
     """What ran and what stood; of a plan, each step with what would be."""
-    rows: Sequence[Values] = own["steps"]
-    counts = {
-        state: sum(row["state"] == state for row in rows) for state in dict.fromkeys(r["state"] for r in rows)
-    }
-    inside = sum(len(row.get("with", ())) for row in rows)
-    said = [f"{len(rows):,} step{'s' * (len(rows) != 1)}"]
+    steps: Sequence[Values] = receipt.own["steps"]
+    states = dict.fromkeys(row["state"] for row in steps)
+    counts = {state: sum(row["state"] == state for row in steps) for state in states}
+    inside = sum(len(row.get("with", ())) for row in steps)
+    said = [f"{len(steps):,} step{'s' * (len(steps) != 1)}"]
     said += [f"{count:,} {state}" for state, count in counts.items()]
     said += [f"{inside:,} more in one pass with others"] if inside else []
     yield "steps", said
-    if planned:
-        yield from (("", (line,)) for line in _plan(rows))
-    made = [row for row in rows if row["state"] == "ran" and row.get("bytes")]
-    if made:
-        yield "wrote", (show_bytes(sum(row["bytes"] for row in made)), f"in {seconds:.1f} s")
+    if receipt.planned:
+        yield from (("", (line,)) for line in _plan(steps))
+    made = sum(row.get("bytes", 0) for row in steps if row["state"] == "ran")
+    wrote = [show_bytes(made), f"in {receipt.seconds or 0:.1f} s"] if made else []
+    yield "wrote", wrote or [f"{name} {path}" for name, path in receipt.products.items() if receipt.planned]
 
 
 def _plan(rows: Sequence[Values]) -> Iterator[str]:

@@ -277,6 +277,6 @@ _OWN: Mapping[str, Callable[[Receipt], Any]] = {
     "frame": _extent,
     "label": _changed,
     "profile": _profiled,
-    "run": lambda receipt: job_lines(receipt.own, receipt.planned, receipt.seconds or 0.0),
+    "run": lambda receipt: job_lines(receipt),
     "warm": _compiled,
 }
