@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from random import Random
 
 import pytest
 
 from program import Program
 from rasters import frame, random_cells, raster, save
+from zembrel.errors import ZembrelError
+from zembrel.jobs.jobfile import read_job
+from zembrel.verbs.jobs.run import TABLE
 
 CLIP = '[[step]]\nid = "land"\nverb = "clip"\ninputs = "a.tif"\nwithin = "730100,5099600,730200,5099700"\nout = "land.tif"\n'
 # what is written, the line that is named, a word of what is wrong, and one of what would be right
@@ -129,3 +133,59 @@ def test_lines_are_found_whatever_stands_between(tmp_path: Path) -> None:
     }.items():  # fmt: skip
         assert lines.line(table, number, key) == line, key
     assert lines.line("", 0, "b") == 0 and lines.line("step", 1, "unknown") == 16
+
+
+WHOLE = (
+    'title = "x"\n[set]\nsize = "20m"\nlist = ["a.tif"]\n[matrix]\nn = [1, 2]\nfile = "*.tif"\n[shared]\ntouching = true\n'
+    '[[step]]\nid = "one"\nverb = "clip"\ninputs = "$file"\nwithin = "730100,5099600,730200,5099700"\ncell = "${size}"\n'
+    '[[step]]\nid = "two"\nverb = "tile"\ninputs = ["@one", "$list"]\nsplit = "${n}x2"\nset = {tile = 64}\nout = "$file_name/$n/"\n'
+)
+PARTS = [
+    "$",
+    "@",
+    "*",
+    "[",
+    "]",
+    '"',
+    "{",
+    "}",
+    "=",
+    "\n",
+    "..",
+    "/",
+    "[[step]]",
+    "$$",
+    "@one*",
+    "true",
+    "1e999",
+    "-1",
+    "nan",
+    "''",
+    '"""',
+    "#",
+    "\\",
+    "é",
+    "\0",
+]
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_whatever_is_typed_ends_in_a_plan_or_in_an_error_of_ours(folder: Program, seed: int) -> None:
+    """A job file with words exchanged, doubled, dropped and put in by chance."""
+    random = Random(seed)
+    path = folder.folder / "r.job.toml"
+    planned = 0
+    for _ in range(50):
+        text = WHOLE
+        for _ in range(random.randint(1, 4)):
+            at = random.randrange(len(text))
+            ends = at + random.choice((0, 0, 1, 3, 12, 60))
+            text = text[:at] + random.choice([*PARTS, text[ends : ends + 20]]) + text[ends:]
+        path.write_text(text)
+        try:
+            read_job(path, TABLE)
+            planned += 1
+        except ZembrelError as exc:
+            assert exc.what and exc.why and exc.remedy
+    path.write_text(WHOLE)
+    assert len(read_job(path, TABLE).steps) == 3 and planned < 50

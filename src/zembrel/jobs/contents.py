@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from zembrel.checksums import checksum_of
+from zembrel.jobs.patterns import is_pattern, matching
 
 _SIDECARS = (".prj", ".wld", ".hdr", ".tfw", ".tifw", ".pgw", ".pngw", ".jgw", ".jpgw", ".clr", ".stx")
 _MISSING = "missing"
@@ -72,11 +73,8 @@ def unchanged(content: Content) -> bool:
 
 def listed(word: str, folder: Path) -> list[str]:
     """The names of what an input means now: a path with what stands beside it, a folder, or a pattern."""
-    if any(sign in word for sign in "*?["):
-        whole = Path(word)
-        root = Path(whole.anchor) if whole.anchor else folder
-        pattern = str(whole.relative_to(whole.anchor)) if whole.anchor else word
-        return sorted(str(path) for path in root.glob(pattern))
+    if is_pattern(word):
+        return sorted(map(str, matching(word, folder)))
     path = folder / word
     if path.is_dir():
         found = (inner.relative_to(path) for inner in path.rglob("*") if inner.is_file())

@@ -11,6 +11,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path, PurePath
 
 from zembrel.errors import InputError, nearest_name
+from zembrel.jobs.patterns import is_pattern, matching
 from zembrel.jobs.signature import VerbTable
 from zembrel.jobs.steps import JobPlan, JobStep
 
@@ -24,7 +25,6 @@ _ENDINGS = (
     ".parquet", ".kml", ".nc", ".asc", ".gtx", ".gsb", ".hgt", ".txt",
 )  # fmt: skip
 _WITHOUT_INPUTS = ("derive", "frame")  # name what they read by options
-_SIGNS = "*?["
 
 
 def checked_graph(steps: Sequence[JobStep], folder: Path, verbs: VerbTable) -> tuple[JobStep, ...]:
@@ -81,7 +81,7 @@ class _Places:
     def _making(self, path: str, key: str) -> Iterator[str]:
         if path in self.files:
             yield self.files[path]
-        elif set(_SIGNS) & set(path):
+        elif is_pattern(path):
             yield from (step for made, step in self.files.items() if fnmatchcase(made, path))
         elif key == "inputs":
             yield from self.inside.get(path, ())
@@ -224,16 +224,12 @@ def _is_file(key: str, text: str) -> bool:
         return False
     if key == "inputs":
         return True
-    return PurePath(text).suffix.lower() in _ENDINGS and "," not in text and not set(_SIGNS) & set(text)
+    return PurePath(text).suffix.lower() in _ENDINGS and "," not in text and not is_pattern(text)
 
 
 def _there(folder: Path, path: str) -> bool:
-    if set(_SIGNS) & set(path):
-        whole = PurePath(path)
-        root, pattern = (
-            (Path(whole.anchor), str(whole.relative_to(whole.anchor))) if whole.anchor else (folder, path)
-        )
-        return next(iter(root.glob(pattern)), None) is not None
+    if is_pattern(path):
+        return next(matching(path, folder), None) is not None
     return (folder / path).exists() or _of_archive(folder / path)
 
 
@@ -244,7 +240,7 @@ def _of_archive(path: Path) -> bool:
 
 def _missing(step: JobStep, key: str, path: str, folder: Path, places: _Places) -> InputError:
     spot = step.spot.at(key)
-    if set(_SIGNS) & set(path):
+    if is_pattern(path):
         return spot.mistake(f"nothing fits {path!r}", f"looked in {folder.resolve()}", "check the pattern")
     near = [*places.files]
     beside = (folder / path).parent

@@ -11,6 +11,7 @@ from typing import Any
 
 from zembrel.errors import UsageError, nearest_name
 from zembrel.jobs.mistakes import Spot
+from zembrel.jobs.patterns import matching
 
 _VARIABLE = re.compile(r"\$(?:(\$)|\{([^}]*)\}|([A-Za-z_][A-Za-z0-9_]*)|(.?))")
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
@@ -161,11 +162,11 @@ def _set_values(table: Any, spot: Spot, asked: Mapping[str, str]) -> dict[str, A
 def _labelled(given: Any, spot: Spot, folder: Path) -> list[tuple[str, Any]]:
     """Each value of a variable of the matrix with the label that steps are called by."""
     if isinstance(given, str):
-        found = sorted(path for path in folder.glob(given) if not path.name.startswith("."))
+        found = sorted(path for path in matching(given, folder) if not path.name.startswith("."))
         if not found:
             why = f"looked in {folder.resolve()}"
             raise spot.mistake(f"nothing fits {given!r}", why, "check the pattern, or write a list")
-        pairs: list[tuple[str, Any]] = [(path.stem, path.relative_to(folder).as_posix()) for path in found]
+        pairs: list[tuple[str, Any]] = [(path.stem, _seen_from(folder, path)) for path in found]
     elif isinstance(given, list) and given:
         pairs = [(_as_text(value), value) for value in given]
     else:
@@ -182,6 +183,10 @@ def _labelled(given: Any, spot: Spot, folder: Path) -> list[tuple[str, Any]]:
             raise spot.mistake(f"{label!r} is there twice", "its steps would be the same", "leave one out")
         labels.add(label)
     return pairs
+
+
+def _seen_from(folder: Path, path: Path) -> str:
+    return (path.relative_to(folder) if path.is_relative_to(folder) else path).as_posix()
 
 
 def parse_assignments(words: Sequence[str]) -> dict[str, str]:
