@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import importlib
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -97,14 +98,20 @@ def test_a_worker_that_is_killed_in_the_middle_takes_nothing_with_it(
     assert (tmp_path / out).read_bytes() == whole
 
 
-def test_a_job_uses_the_cluster_for_its_steps(zembrel: Program, inputs: Path) -> None:
+def test_a_job_uses_the_cluster_for_its_steps(zembrel: Program, inputs: Path, address: str) -> None:
+    from distributed import Client
+
     (zembrel.folder / "j.job.toml").write_text(
         f'[[step]]\nid = "half"\nverb = "resample"\ninputs = "{inputs}/photo.tif"\ncell = "20m"\nmethod = "mean"\n'
         '[[step]]\nid = "web"\nverb = "reproject"\ninputs = "@half"\ncrs = "EPSG:3857"\nout = "web.tif"\n'
     )
-    zembrel("run", "j", "--cluster", "local:2", CLUSTER="1")
+    zembrel("run", "j", "--cluster", address, "--memory", "80MB", ZEMBREL_TEST="1")
     there = (zembrel.folder / "web.tif").read_bytes()
+    with Client(address) as client:  # what workers may hold of decoded blocks is what the run has said
+        held = client.run(lambda: importlib.import_module("zembrel.formats.blockcache").block_cache._budget)
+    assert 30_000_000 in held.values()
     assert zembrel("run", "j", "--json").json["steps"][0]["state"] == "unchanged"
+    zembrel("run", "j", "--force", "--cluster", "local:2", "--jobs", "2", ZEMBREL_TEST="1")
     zembrel("run", "j", "--force")
     assert (zembrel.folder / "web.tif").read_bytes() == there
 

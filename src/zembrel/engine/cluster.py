@@ -60,6 +60,11 @@ class Cluster:
         self._client, self._cache = client, cache
 
     @property
+    def address(self) -> str:
+        """Where others of this run find the same cluster."""
+        return str(self._client.scheduler.address)
+
+    @property
     def threads(self) -> int:
         """Threads of all workers that are there now."""
         return sum(self._client.nthreads().values())

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from zembrel.engine.cluster import Cluster
 from zembrel.engine.limits import processors
 from zembrel.errors import CheckError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
@@ -104,10 +105,12 @@ class _Whole:
         return found
 
     def _budget(self) -> dict[str, Any]:
-        """Workers and memory of each step: what is said, shared by those at once."""
+        """Workers, memory and cluster of each step: what is said, shared by those at once."""
         jobs = self._running.jobs
         workers = self._output.workers or (max(1, processors() // jobs) if jobs > 1 else 0)
         budget: dict[str, Any] = {"workers": workers} if workers else {}
+        if isinstance(self._output.executor, Cluster):
+            budget["cluster"] = self._output.executor.address
         if self._output.memory:
             budget["memory"] = str(parse_bytes(self._output.memory) // jobs)
         return budget
