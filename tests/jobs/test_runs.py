@@ -113,6 +113,11 @@ def test_an_input_counts_by_what_is_in_it(job: Program) -> None:
     sheet = job.folder / "in/1.tif"
     sheet.touch()
     assert not ran(run(job))
+    base = sqlite3.connect(job.folder / "i.state.sqlite")
+    assert base.execute("select changed from content where path = 'in/1.tif'").fetchone() == (
+        sheet.stat().st_mtime_ns,
+    )
+    base.close()
     save(sheet, raster(random_cells(60, 80, seed=9), where=frame(80, 60, left=730_800)))
     said = run(job)
     assert ran(said) == {"whole", "web", "sheets", "look"} and why(said, "whole")["path"] == "in/1.tif"

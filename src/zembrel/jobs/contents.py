@@ -71,6 +71,12 @@ def unchanged(content: Content) -> bool:
     return now is not None and now.checksum == content.checksum
 
 
+def with_mark(content: Content) -> Content:
+    """An unchanged file with the mark that it has now, so that the next look need not read it."""
+    now = mark_of(content.path)
+    return content if now is None or now == content.mark else content._replace(mark=now)
+
+
 def listed(word: str, folder: Path) -> list[str]:
     """The names of what an input means now: a path with what stands beside it, a folder, or a pattern."""
     if is_pattern(word):

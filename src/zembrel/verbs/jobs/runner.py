@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent import futures
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +16,7 @@ from zembrel.engine.limits import processors
 from zembrel.errors import ZembrelError
 from zembrel.facts import Fact, fact
 from zembrel.jobs.chains import Chain, asked_of, key_of, why_due
-from zembrel.jobs.contents import Content, Mark, contents_of, unchanged
+from zembrel.jobs.contents import Content, Mark, contents_of, unchanged, with_mark
 from zembrel.jobs.signature import VerbTable
 from zembrel.jobs.state import DoneStep, JobState
 from zembrel.progress import Progress, Tick
@@ -100,10 +100,19 @@ class Runner:
         asked = asked_of(chain, self.verbs, self.folder)
         why = fact("step_forced") if self.forced(id) else why_due(asked, self._done.get(id))
         if why is None:
+            self._keep_marks(id)
             self._tell(StepEnd(chain, UNCHANGED), of)
             return None
         self._asked[id], self._why[id], self._begun[id] = asked, why, time.perf_counter()
         return self.workers.start(chain, self.setting, self._ticking(chain, of))
+
+    def _keep_marks(self, id: str) -> None:
+        """Files that were copied or touched, and hold what they did, are known by their new marks."""
+        done = self._done[id]
+        read, made = tuple(map(with_mark, done.read)), tuple(map(with_mark, done.made))
+        if (read, made) != (done.read, done.made):
+            self._done[id] = replace(done, read=read, made=made)
+            self.state.enter(id, self._done[id])
 
     def _ticking(self, chain: Chain, of: int) -> Tick:
         return _StepTick(self.tick, chain.step.id, len(self.ends), of)
