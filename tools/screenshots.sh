@@ -81,4 +81,4 @@ terminal sources \
     "zembrel fetch photo --within 'place:High Marrow' --reach 1mi --crs EPSG:32626 --cell 4m --out photo.tif --replace" \
     "zembrel fetch survey --onto photo.tif --cloud 45 --composite median --trim-collar --out survey.tif"
 kill $server
-terminal help 'zembrel --help | pr -2 -t -w 156 -l 40'
+terminal help 'zembrel --help | pr -2 -t -w 156 -l 44'
