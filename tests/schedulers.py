@@ -17,7 +17,7 @@ _PATIENCE = 60  # seconds
 
 @contextmanager
 def scheduler(folder: Path, count: int) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
-    """The address of a scheduler, and its workers, which all end with this."""
+    """The address of a scheduler, and the processes: it, and its workers. All end with this."""
     said = folder / "scheduler.json"
     words = ["--port", "0", "--no-dashboard", "--no-show", "--scheduler-file", str(said)]
     runs = [_started(_MODULES[0], words, folder)]
@@ -25,10 +25,9 @@ def scheduler(folder: Path, count: int) -> Iterator[tuple[str, list[subprocess.P
         _wait(said.exists)
         address = str(json.loads(said.read_text())["address"])
         words = [address, "--nthreads", "1", "--no-dashboard", "--no-nanny", "--memory-limit", "0"]
-        workers = [_started(_MODULES[1], words, folder) for _ in range(count)]
-        runs += workers
+        runs += [_started(_MODULES[1], words, folder) for _ in range(count)]
         _wait(lambda: _present(address) == count)
-        yield address, workers
+        yield address, runs
     finally:
         for run in reversed(runs):
             run.terminate()

@@ -93,6 +93,14 @@ def test_xarray_and_back_is_the_same_raster(here: Path) -> None:
     uneven = xarray.DataArray(np.zeros((3, 3)), {"y": [0, 1, 3], "x": [0, 1, 2]}, ("y", "x"))
     with pytest.raises(InputError, match="not at even steps"):
         zembrel.from_xarray(uneven)
+    for odd, wrong in (
+        (xarray.DataArray(np.zeros((3, 3)), dims=("y", "x")), "the axis x has no coordinates"),
+        (uneven.assign_coords(x=["a", "b", "c"]), "the axis x has no coordinates"),
+        (uneven.astype(complex), "complex128 are no numbers"),
+        (uneven.astype("datetime64[ns]"), r"datetime64\[ns\] are no numbers"),
+    ):
+        with pytest.raises(InputError, match=wrong):
+            zembrel.from_xarray(odd)
     named = zembrel.from_xarray(
         xarray.DataArray(np.zeros((3, 3)), {"y": [2, 1, 0], "x": [0, 1, 2]}, ("y", "x")), "EPSG:32626"
     )

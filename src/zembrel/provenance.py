@@ -23,20 +23,30 @@ _LARGEST, _IN_ALL = (
     256_000_000,
     1_000_000_000,
 )  # bytes of files whose checksums take no time worth speaking of
-_MOST_FILES, _MOST_STEPS = 100, 200
+_MOST_FILES, _MOST_STEPS, _MOST_LETTERS = 100, 200, 200_000
 _checksums: dict[tuple[Path, int, int], str] = {}
 
 
-def document(most: int | None = None) -> str | None:
+def document(most: int = _MOST_LETTERS) -> str | None:
     """The steps that lead to a result of the present run, as JSON; None where no verb is under way.
 
     most: letters that there is room for; the oldest steps go where there are more.
     """
-    text = readings.told or _told()
-    while text is not None and most is not None and len(text) > most:
-        steps = steps_in(text)[1:]
-        text = json.dumps({_MARK: 1, "steps": steps}) if steps else None
-    return text
+    text = readings.told or readings.kept("provenance", _told)
+    if text is None or len(text) <= most:
+        return text
+    lately: list[dict[str, Any]] = []
+    room = most - len(_text(()))
+    for step in reversed(steps_in(text)):
+        room -= len(json.dumps(step)) + len(", ")
+        if room < 0:
+            break
+        lately.insert(0, step)
+    return _text(lately) if lately else None
+
+
+def _text(steps: Sequence[Mapping[str, Any]]) -> str:
+    return json.dumps({_MARK: 1, "steps": list(steps)})
 
 
 def _told() -> str | None:
@@ -54,7 +64,7 @@ def _told() -> str | None:
         steps.append(step)
     steps[-1] |= _operations()
     unlike = {json.dumps(step, sort_keys=True): step for step in (*earlier, *steps)}
-    return json.dumps({_MARK: 1, "steps": list(unlike.values())[-_MOST_STEPS:]})
+    return _text(list(unlike.values())[-_MOST_STEPS:])
 
 
 def found(path: Path, text: str) -> None:

@@ -13,12 +13,14 @@ import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from zembrel.errors import InputError, RefusedError
 from zembrel.runstate import Act, Identity, Move, RunState, Stamp, changed, stamp
 
+Value = TypeVar("Value")
 _REST = 20  # times as long as a look at all files took, no further one is taken
 _ENDLESS = 1 << 62
 TRUST = "add --trust-inputs if you know who made it"
@@ -210,8 +212,17 @@ class Readings:
     @property
     def own_files(self) -> list[Path]:
         """What was read so far for the present result."""
-        others = {path.with_suffix("") for path in self._now.others}
-        return [path for path in self.files if path.with_suffix("") not in others] if others else self.files
+        others = set(map(_stem, self._now.others))
+        return [path for path in self.files if _stem(path) not in others] if others else self.files
+
+    def kept(self, name: str, make: Callable[[], Value]) -> Value:
+        """What `make` makes of the present state of this run, made anew only if that has changed."""
+        now = self._now
+        state = (len(now.read), len(now.acts), len(now.moves), len(now.earlier), now.others)
+        if name not in now.kept or now.kept[name][0] != state:
+            now.kept[name] = state, make()
+        made: Value = now.kept[name][1]
+        return made
 
     @property
     def stamps(self) -> dict[Path, Stamp]:
@@ -243,6 +254,12 @@ class Readings:
     def _inside(self, folder: Path) -> Path | None:
         whole = folder.resolve()
         return next((path for path in self._now.read.values() if whole in path.resolve().parents), None)
+
+
+@lru_cache(maxsize=1 << 16)
+def _stem(path: Path) -> Path:
+    """What a file has in common with those beside it."""
+    return path.with_suffix("")
 
 
 def layer_at(path: Path) -> Path:

@@ -68,6 +68,7 @@ class RunState:
     earlier: dict[Path, Sequence[Mapping[str, Any]]] = field(default_factory=dict)
     told: str | None = None
     others: frozenset[Path] = frozenset()
+    kept: dict[str, tuple[object, Any]] = field(default_factory=dict)
     next_look: float = 0.0
     trusted: bool = False
     offline: bool = False

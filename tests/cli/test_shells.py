@@ -100,6 +100,12 @@ def test_defaults_are_explained_and_nothing_is_written(folder: Program) -> None:
         said.index("chosen for these inputs:") < said.index("method cubic (as asked)") < said.index("--crs")
     )
     assert not (folder.folder / "b.tif").exists()
+    for words in (
+        ("draw", "a.tif", "--out", "b.png"), ("demo", "--out", "b"), ("crs", "4326"),
+        ("compare", "a.tif", "a.tif", "--figure", "b.png"), ("describe", "a.tif", "--history"),
+    ):  # fmt: skip
+        said = folder(*words, "--explain").out
+        assert said.startswith("option") and not list(folder.folder.glob("b*")), words
 
 
 @pytest.mark.parametrize("words", [(), ("csh",), ("bash", "zsh")])

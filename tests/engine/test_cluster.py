@@ -16,6 +16,7 @@ from points.clouds import cloud, write
 from program import Program
 from rasters import frame, random_cells, raster, save
 from schedulers import scheduler
+from zembrel.errors import ResourceError
 from zembrel.progress import Progress
 from zembrel.verbs.calls import call
 
@@ -87,15 +88,34 @@ def test_a_worker_that_is_killed_in_the_middle_takes_nothing_with_it(
     monkeypatch.chdir(inputs)
     call(verb, source, tmp_path / out, **options)
     whole = (tmp_path / out).read_bytes()
-    with scheduler(tmp_path, 2) as (address, workers):
+    with scheduler(tmp_path, 2) as (address, (_, *workers)):
 
         def tick(progress: Progress) -> None:
             if progress.blocks and workers[0].poll() is None:
                 workers[0].kill()
 
         call(verb, source, tmp_path / out, replace=True, cluster=address, tick=tick, **options)
-        assert workers[0].poll() is not None, "nothing was under way when the worker was to be killed"
+        assert workers[0].wait(5), "nothing was under way when the worker was to be killed"
     assert (tmp_path / out).read_bytes() == whole
+
+
+def test_a_scheduler_that_is_killed_is_told_and_nothing_stays(
+    inputs: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(inputs)
+    (tmp_path / "dask").mkdir()
+    with scheduler(tmp_path / "dask", 2) as (address, runs):
+
+        def tick(progress: Progress) -> None:
+            if progress.blocks and runs[0].poll() is None:
+                runs[0].kill()
+
+        with pytest.raises(ResourceError, match="scheduler was lost"):
+            call(
+                "resample", "photo.tif", tmp_path / "o.tif",
+                cell="1m", method="cubic", cluster=address, tick=tick, memory="200MB",
+            )  # fmt: skip
+    assert [path.name for path in tmp_path.iterdir()] == ["dask"]
 
 
 def test_a_job_uses_the_cluster_for_its_steps(zembrel: Program, inputs: Path, address: str) -> None:

@@ -7,7 +7,9 @@ import json
 import sqlite3
 import struct
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from functools import reduce
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +24,9 @@ from PIL import Image
 from points.clouds import cloud, write
 from program import Program
 from rasters import frame, random_cells, raster, save
+from zembrel.errors import InputError
+from zembrel.verbs.options import Output
+from zembrel.verbs.receiptfile import receipt
 
 
 def of_las(path: Path) -> str:
@@ -170,6 +175,11 @@ def test_beside_a_result_it_is_told_on_request_alone(program: Program) -> None:
     program("convert", "in/codes.tif", "--out", "b.asc", "--provenance")
     assert sorted(p.name for p in program.folder.glob("b*")) == ["b.asc", "b.asc.provenance.json", "b.prj"]
     assert "1  convert" in program("describe", "b.asc", "--history").out
+    program("convert", "in/codes.tif", "--out", "b.asc", "--provenance", "--replace")
+    other = program.folder / "c.asc.provenance.json"
+    other.write_text('{"mine": 1}')
+    what, _, _ = program.refuses(4, "convert", "in/codes.tif", "--out", "c.asc", "--provenance")
+    assert "c.asc.provenance.json" in what and other.read_text() == '{"mine": 1}'
 
 
 @pytest.mark.parametrize(
@@ -205,3 +215,20 @@ def test_a_record_becomes_a_page_with_pictures_and_checks(program: Program) -> N
     ):
         what, _, _ = program.refuses(2 if "x.tif" in words else 3, "receipt", *words)
         assert wrong in what
+    whole = json.loads(said)
+    for path in paths_in(whole):
+        for value in (7, "x", None, [3], {"a": 1}):
+            odd = json.loads(said)
+            *way, last = path
+            reduce(lambda held, key: held[key], way, odd)[last] = value
+            (program.folder / "odd.json").write_text(json.dumps(odd))
+            with suppress(InputError):
+                receipt(Output(program.folder / "odd.html", replace=True), str(program.folder / "odd.json"))
+
+
+def paths_in(value: Any, way: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
+    """Ways to all that is in nested lists and objects."""
+    pairs = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for key, inner in pairs:
+        yield (*way, key)
+        yield from paths_in(inner, (*way, key))

@@ -219,6 +219,31 @@ def test_steps_at_once_make_the_same_files(job: Program) -> None:
     assert made(job.folder) == before and not ran(run(job))
 
 
+def test_a_process_that_is_lost_is_told_and_what_is_done_stands(job: Program) -> None:
+    process = subprocess.Popen(
+        [sys.executable, "-m", "zembrel", "run", "i.job.toml", "--jobs", "2"],
+        cwd=job.folder, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    children = Path(f"/proc/{process.pid}/task/{process.pid}/children")
+    while not (job.folder / "whole.tif").exists():
+        time.sleep(0.02)
+    for child in children.read_text().split():
+        if "spawn_main" in Path(f"/proc/{child}/cmdline").read_text():
+            os.kill(int(child), signal.SIGKILL)
+    said = process.communicate()[1].strip().splitlines()
+    assert process.returncode == 5 and "a process of this run was lost" in said[-3], said
+    assert ran(run(job)) >= {"web", "look"} and not ran(run(job))
+
+
+def test_two_steps_never_make_one_file_of_a_folder(job: Program) -> None:
+    (job.folder / "i.job.toml").write_text("".join(
+        f'[[step]]\nid = "{id}"\nverb = "resample"\ninputs = ["in/0.tif", "in/1.tif"]\ncell = "{cell}"\nout = "o/"\n'
+        for id, cell in (("fine", "5m"), ("coarse", "20m"))
+    ))  # fmt: skip
+    said = job("run", "i.job.toml", code=4).err
+    assert "step coarse: o/0.tif is a result of step fine too" in said and "its own out" in said
+
+
 def test_a_matrix_makes_a_step_for_each_value_that_it_mentions(job: Program) -> None:
     (job.folder / "i.job.toml").write_text("""
         [matrix]

@@ -23,6 +23,7 @@ from zembrel.cli.values import convert_here
 from zembrel.progress import follow, listen
 from zembrel.verbs.heeded import UNHEEDED
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.record import told
 from zembrel.verbs.running import performed
 
@@ -112,7 +113,10 @@ class Command:
                             dry_run=group.dry_run or always["explain"],
                         )  # fmt: skip
                 given, json = arguments | values, always["json"]
-                receipt = performed(self.function, given, name, typed=typed, record=json, sums=json)
+                if always["explain"] and not _plans(name, groups):
+                    receipt = Receipt(name)
+                else:
+                    receipt = performed(self.function, given, name, typed=typed, record=json, sums=json)
             if always["explain"]:
                 from zembrel.cli.explaining import explained
 
@@ -175,6 +179,11 @@ def _unfolded(group: type, unheeded: Sequence[str]) -> list[inspect.Parameter]:
             default: Any = [] if field.name == "settings" else field.default
             made.append(_parameter(field.name, Annotated[kind, option(field.name)], default))
     return made
+
+
+def _plans(name: str, groups: Mapping[str, type]) -> bool:
+    """Whether a verb can tell what it would do and leave it at that."""
+    return Output in groups.values() and "dry_run" not in UNHEEDED[name]
 
 
 def _unset(name: str) -> Any:

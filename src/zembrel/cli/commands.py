@@ -12,6 +12,7 @@ from zembrel.cli.steps import VERBS, hint
 from zembrel.cli.style import WIDEST, heading
 from zembrel.cli.values import convert_here
 from zembrel.errors import UsageError, nearest_name
+from zembrel.version import program_version
 
 
 class Verbs(TyperGroup):
@@ -76,9 +77,7 @@ def command_line() -> Any:
         """Clip, mosaic, tile, reproject and convert rasters, features and points, exactly and in bounded
         memory."""
         if version:
-            from importlib.metadata import version as installed
-
-            print(f"zembrel {installed('zembrel')}")
+            print(f"zembrel {program_version()}")
             raise typer.Exit(0)
         if ctx.invoked_subcommand is None:
             print(ctx.get_help())

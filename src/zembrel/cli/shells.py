@@ -5,11 +5,11 @@ from __future__ import annotations
 import importlib
 import re
 from collections.abc import Iterator, Mapping
-from importlib.metadata import version
 from typing import Any
 
 from zembrel.cli.completing import ASKED
 from zembrel.cli.steps import VERBS
+from zembrel.version import program_version
 
 SCRIPTS = {
     "bash": """# Completion of zembrel in bash: put this in ~/.local/share/bash-completion/completions/zembrel
@@ -97,7 +97,7 @@ def _value(param: Any) -> str:
 
 
 def _page(name: str, line: str, sections: Mapping[str, str]) -> str:
-    title = f'.TH "{name.upper()}" 1 "" "zembrel {version("zembrel")}"'
+    title = f'.TH "{name.upper()}" 1 "" "zembrel {program_version()}"'
     parts = "".join(f".SH {head}\n{text}" for head, text in sections.items() if text.strip())
     return f"{title}\n.SH NAME\n{_roff(name)} \\- {_roff(line)}\n{parts}"
 

@@ -17,7 +17,6 @@ from collections.abc import Callable, Iterable, Iterator, Sized
 from concurrent import futures
 from contextlib import contextmanager
 from functools import lru_cache
-from importlib.metadata import version
 from itertools import islice
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
@@ -25,6 +24,7 @@ from typing import Any, NamedTuple, TypeVar
 from zembrel.errors import InputError, ResourceError, UsageError
 from zembrel.formats.blockcache import block_cache
 from zembrel.reading import readings
+from zembrel.version import program_version
 
 Item = TypeVar("Item")
 Result = TypeVar("Result")
@@ -70,10 +70,13 @@ class Cluster:
         return sum(self._client.nthreads().values())
 
     def map(self, task: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
-        """Results in order. Raises what a task raises, ResourceError where workers keep being lost."""
+        """Results in order. Raises what a task raises, ResourceError where workers keep being lost,
+        or the scheduler is."""
+        from distributed.comm.core import CommClosedError
+
         here = str(Path.cwd())
         sent = SentTask(
-            pickle.dumps(task), version("zembrel"), here, self._cache, readings.trusted, readings.offline
+            pickle.dumps(task), program_version(), here, self._cache, readings.trusted, readings.offline
         )
         held = self._client.submit(_held, sent, key=f"zembrel-{sent.mark}", pure=True)
         asked: list[Any] = []
@@ -88,8 +91,12 @@ class Cluster:
                     asked = asked[-len(waiting) :]
             while waiting:
                 yield from waiting.popleft().result()
+        except (CommClosedError, futures.CancelledError) as exc:
+            what, remedy = "the cluster's scheduler was lost", "start it again, and then this run"
+            raise ResourceError(what, "it answers no more", remedy) from exc
         finally:
-            self._client.cancel([*asked, held])
+            if self._client.status == "running":
+                self._client.cancel([*asked, held])
             bringing.shutdown(wait=False, cancel_futures=True)
 
     def _result(self, future: Any) -> Any:
@@ -114,7 +121,8 @@ def cluster_at(address: str, cache: int) -> Iterator[Cluster]:
     except ImportError as exc:
         why = "the package for that is not installed"
         raise UsageError(f"--cluster {address}", why, "install zembrel[cluster]") from exc
-    logging.getLogger("distributed").setLevel(logging.CRITICAL)  # losses are ours to tell
+    for name in ("distributed", "distributed.client"):  # losses are ours to tell
+        logging.getLogger(name).setLevel(logging.CRITICAL)
     local = None
     try:
         if address.startswith(LOCAL):
@@ -151,17 +159,14 @@ def _count(address: str) -> int:
 
 def _check_versions(client: Any) -> None:
     """Raise ResourceError if there is no worker, UsageError if one has another version: bytes may differ."""
-    found: dict[str, str] = client.run(_version)
+    found: dict[str, Any] = client.run(program_version, on_error="return")
     if not found:
         raise ResourceError("the cluster has no worker", "nobody would do the work", "start one: dask worker")
-    other = next((name for name, said in found.items() if said != version("zembrel")), None)
+    other = next((name for name, said in found.items() if said != program_version()), None)
     if other is not None:
-        what = f"worker {other} has Zembrel {found[other] or 'not installed'}"
-        raise UsageError(what, f"here is {version('zembrel')}, and results could differ", "install the same")
-
-
-def _version() -> str:
-    return version("zembrel")
+        said = f"Zembrel {found[other]}" if isinstance(found[other], str) else "no Zembrel"
+        why = f"here is {program_version()}, and results could differ"
+        raise UsageError(f"worker {other} has {said}", why, "install the same")
 
 
 def _held(sent: SentTask) -> SentTask:
@@ -216,8 +221,8 @@ def _groups(items: Iterable[Item], threads: int) -> Iterator[list[Item]]:
 
 def _done(sent: SentTask, group: list[Any]) -> list[Any]:
     """What a task makes of each item of a group, on a worker."""
-    if sent.version != version("zembrel"):
-        what = f"a worker has Zembrel {version('zembrel')}, not {sent.version}"
+    if sent.version != program_version():
+        what = f"a worker has Zembrel {program_version()}, not {sent.version}"
         raise InputError(what, "results could differ", "install the same version everywhere")
     block_cache.set_budget(sent.cache)
     with _turnstile.at(sent.folder), readings.run():

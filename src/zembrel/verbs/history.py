@@ -13,7 +13,7 @@ from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any
 
-from zembrel.engine.commit import Staging
+from zembrel.engine.commit import Staging, check_free
 from zembrel.errors import ZembrelError
 from zembrel.features.files.geopackage.metadata import read_provenance
 from zembrel.measure import show_bytes
@@ -21,7 +21,7 @@ from zembrel.provenance import KEY, document, steps_in
 from zembrel.reading import readings
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.finding import find
-from zembrel.verbs.intake import FEATURES, RASTERS, identified
+from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, identified
 from zembrel.verbs.layers import open_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
@@ -48,18 +48,28 @@ def histories(inputs: Inputs, output: Output) -> Receipt:
     return Receipt("describe", tuple(found), own={"layers": layers}, data=text)
 
 
+def check_beside(final: Path, *, replace: bool) -> None:
+    """Raise RefusedError if what would tell of `final` is a file that tells of something else."""
+    if not _beside(final):
+        check_free(final.with_name(final.name + BESIDE), replace)
+
+
 def write_beside(finals: Sequence[Path], *, replace: bool) -> None:
-    """Tell beside each result how it came about. Raises RefusedError, ResourceError."""
+    """Tell beside each result how it came about.
+
+    Raises RefusedError for a file that tells of something else, unless that may be replaced; ResourceError.
+    """
     told = document()
     if told is None:
         return
     mains = {
         final.with_suffix(""): final for final in reversed(finals)
     }  # the first of a name and its sidecars
-    with Staging(replace) as staging:
+    told = json.dumps(json.loads(told), indent=1) + "\n"
+    with Staging(replace=True) as staging:
         for final in (one for one in finals if one in mains.values()):
-            steps = {"zembrel": 1, "steps": steps_in(told)}
-            staging.write_text(final.with_name(final.name + BESIDE), json.dumps(steps, indent=1) + "\n")
+            check_beside(final, replace=replace)
+            staging.write_text(final.with_name(final.name + BESIDE), told)
         staging.publish()
 
 
@@ -69,7 +79,7 @@ def _of_layers(words: tuple[str, ...], inputs: Inputs, output: Output) -> Iterat
     for origin in find(options):
         one = Inputs(inputs=(str(origin.name),))
         with suppress(ZembrelError):
-            dataset = identified(one, output, (RASTERS, FEATURES, "points"))[0]
+            dataset = identified(one, output, (RASTERS, FEATURES, POINTS))[0]
             opened = {RASTERS: open_layer, FEATURES: open_table}.get(dataset.kind, open_cloud)
             opened(origin, one)
         told = readings.earlier.get(origin.file) or readings.earlier.get(origin.name)

@@ -42,6 +42,7 @@ _NO_PICTURE = (
     ".raw",
 )
 _WIDE, _HIGH, _MOST = 480, 340, 40  # pixels of a small picture, and how many there are at most
+_REMEDY = "give what a verb printed with --json, or a job file"
 Say = Callable[[Mapping[str, Any]], str]
 
 
@@ -63,7 +64,11 @@ def receipt(output: Output, path: str, say: Say = plainly) -> Receipt:
         source = source.with_name(source.name + ENDING)
     title, about, rows = _of_job(source) if source.name.endswith(ENDING) else _of_json(source)
     pictures = _Pictures(source.parent if source.name.endswith(ENDING) else Path())
-    parts = [_part(row, pictures, say) for row in rows]
+    try:
+        parts = [_part(row, pictures, say) for row in rows]
+    except (AttributeError, KeyError, TypeError, ValueError) as exc:
+        why = f"something in it is not as a receipt has it: {exc}"
+        raise InputError(f"{source} is no receipt", why, _REMEDY) from exc
     with Staging(output.replace) as staging:
         staged = staging.path_for(out)
         with resource_errors(out):
@@ -79,16 +84,16 @@ Rows = Sequence[Mapping[str, Any]]
 
 def _of_json(path: Path) -> tuple[str, str, Rows]:
     """Title, words below it, and steps of a receipt. Raises InputError."""
-    remedy = "give what a verb printed with --json, or a job file"
     try:
         found = json_of(readings.note(path).read_text("utf-8"))
     except OSError as exc:
-        raise InputError(f"{path} cannot be read", exc.strerror or str(exc), remedy) from exc
+        raise InputError(f"{path} cannot be read", exc.strerror or str(exc), _REMEDY) from exc
     except ValueError as exc:
-        raise InputError(f"{path} is no receipt", "it is no JSON", remedy) from exc
+        raise InputError(f"{path} is no receipt", "it is no JSON", _REMEDY) from exc
     if not isinstance(found, dict) or "verb" not in found:
-        raise InputError(f"{path} is no receipt", "it does not say of which verb", remedy)
-    version = (found.get("record") or {}).get("version", "")
+        raise InputError(f"{path} is no receipt", "it does not say of which verb", _REMEDY)
+    record = found.get("record")
+    version = record.get("version", "") if isinstance(record, dict) else ""
     steps = found.get("steps")
     if found["verb"] == "run" and isinstance(steps, list):
         return str(found.get("title") or path.name), f"{len(steps)} steps, zembrel {version}", steps

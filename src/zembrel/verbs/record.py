@@ -13,6 +13,7 @@ from typing import Any
 
 from zembrel.reading import readings
 from zembrel.verbs.receipt import Receipt
+from zembrel.version import program_version
 from zembrel.web.addresses import is_address, shown
 
 _CHEAP = 4_000_000  # bytes of a file whose checksum takes no time worth speaking of
@@ -35,10 +36,8 @@ def recorded(receipt: Receipt, options: Mapping[str, Any], *, checksums: bool = 
     options: arguments of the verb by name; of groups of options those that were given; checksums: of small
     files, which are read once more for that.
     """
-    from importlib.metadata import version
-
     record = {
-        "version": version("zembrel"),
+        "version": program_version(),
         "options": dict(_given(options)),
         "read": [_facts(path, checksums) for path in readings.files],
         "operations": [{"from": move.source, "to": move.target, "how": move.how} for move in readings.moves],

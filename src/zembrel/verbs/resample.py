@@ -15,6 +15,7 @@ from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.sharedcell import SharedCell
 from zembrel.verbs.target import brought, decide, landing, masked
 from zembrel.verbs.within import no_new_crs
 from zembrel.verbs.write import Written, write
@@ -61,9 +62,10 @@ def reproject_rasters(given: Given, where: Where, output: Output, resampling: Re
 def _moved(verb: str, given: Given, where: Where, output: Output, method: str) -> Receipt:
     layers, unopened = opened(given, output)
     layers, collars, found = trimmed(layers, given.options, output)
+    shared = SharedCell(layers, where)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
-        target = decide([layer], landing(where, final, output.format, layers), finest=layers)
+        target = decide([layer], landing(where, final, output.format, layers), shared)
         view, chose = brought(layer, target, method)
         cover = target.cover() if where.mask else None
         written = write(masked(view, cover), final, output, cover=cover)

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from importlib.metadata import version
 from types import MappingProxyType
 from typing import Any
 
 from zembrel.engine.cluster import cluster_at
 from zembrel.reading import readings
-from zembrel.verbs.history import write_beside
+from zembrel.verbs.history import check_beside, write_beside
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt, finished
 from zembrel.verbs.record import recorded, said
+from zembrel.version import program_version
 
 
 @contextmanager
@@ -44,8 +44,11 @@ def performed(
     was read and done; sums: with checksums of small files. Raises ZembrelError.
     """
     with readings.run(), _placed(arguments) as arguments:
-        readings.act(verb, version("zembrel"), said(function, arguments, typed))
+        readings.act(verb, program_version(), said(function, arguments, typed))
+        output = next((value for value in arguments.values() if isinstance(value, Output)), Output())
+        if output.provenance and output.out is not None:
+            check_beside(output.path, replace=output.replace)
         receipt = finished(function(**arguments))
-        if any(isinstance(value, Output) and value.provenance for value in arguments.values()):
-            write_beside(readings.written, replace=True)
+        if output.provenance:
+            write_beside(readings.written, replace=output.replace)
         return recorded(receipt, arguments, checksums=sums) if record else receipt

@@ -18,7 +18,6 @@ from zembrel.grid.area import turned
 from zembrel.grid.extent import carried_bounds, carried_cell, faced, operation_of, seen_from
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
-from zembrel.grid.soundness import sound_part
 from zembrel.raster.method import Method
 from zembrel.raster.model import Raster
 from zembrel.raster.views.around import facing
@@ -27,9 +26,9 @@ from zembrel.raster.views.place import Reframed
 from zembrel.raster.views.reproject import on_frame
 from zembrel.verbs.aids import check_used, equipped, with_heights
 from zembrel.verbs.layers import Layer, check_placed
-from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.methods import choose_method, resolution_remark
 from zembrel.verbs.options import Where
+from zembrel.verbs.sharedcell import SharedCell, part_of
 from zembrel.verbs.within import Resolved, asked_crs, asked_frame, overlap_error, resolve
 
 Bounds = tuple[float, float, float, float]
@@ -48,8 +47,8 @@ class Target:
         return self.area.cover(self.frame, touching) if self.area else None
 
 
-def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None = None) -> Target:
-    """The frame for all `layers`. finest: layers whose native resolution counts (default: the same).
+def decide(layers: Sequence[Layer], where: Where, shared: SharedCell | None = None) -> Target:
+    """The frame for all `layers`. shared: with others, whose native resolution counts too.
 
     Raises UsageError for options that exclude each other, InputError if nothing lies in the area.
     """
@@ -57,9 +56,14 @@ def decide(layers: Sequence[Layer], where: Where, finest: Sequence[Layer] | None
     if where.named is not None:
         target = Target(where.named, None, (fact("onto_degree_cell"),))
     else:
-        target = _onto(where, layers) if where.onto else _around(layers, where, finest or layers)
-    ways = [operation_to(layer, target.frame) for layer in finest or layers]
-    check_used(where, [way for way in ways if way is not None])
+        target = (
+            _onto(where, layers)
+            if where.onto
+            else _around(layers, where, shared or SharedCell(layers, where))
+        )
+    if where.shift_grid or where.height_grid:
+        ways = [operation_to(layer, target.frame) for layer in (shared.layers if shared else layers)]
+        check_used(where, [way for way in ways if way is not None])
     meanings = {vertical_of(layer.raster.frame.crs) for layer in layers} - {None}
     mixed = len(meanings) > 1 and vertical_of(target.frame.crs) is None
     said = [fact("heights_unlike")] if mixed else []
@@ -108,12 +112,12 @@ def operation_to(layer: Layer, frame: Frame) -> CoordinateOperation | None:
     return operation_of(layer.raster.frame, frame.crs)
 
 
-def _around(layers: Sequence[Layer], where: Where, finest: Sequence[Layer]) -> Target:
+def _around(layers: Sequence[Layer], where: Where, shared: SharedCell) -> Target:
     """The frame that holds all layers, or what of them lies in the area."""
     crs, chose = _choose_crs(layers, where)
     crs = crs and _equipped(crs, layers, where)
-    parts = [_part(layer, crs, where) for layer in layers]
-    cell = _choose_cell([_part(layer, crs, where) for layer in finest], where, crs)
+    parts = [part_of(layer, crs, where) for layer in layers]
+    cell = shared.in_units_of(crs)
     extents = [_bounds(part, crs) for part in parts]
     middle = (extents[0][0] + extents[0][2]) / 2
     bounds = _joined([faced(extent, crs, middle) for extent in extents])
@@ -208,19 +212,6 @@ def _choose_crs(layers: Sequence[Layer], where: Where) -> tuple[CRS | None, tupl
     if len(weights) == 1 or best is None:
         return best, ()
     return best, (fact("crs_of_most", crs=crs_text(best)),)
-
-
-def _part(layer: Layer, crs: CRS | None, where: Where) -> Frame:
-    """The frame of a layer, or what of it has a sound place in `crs` if no area is asked for."""
-    frame = layer.raster.frame
-    return frame if crs is None or where.within else sound_part(frame, crs)
-
-
-def _choose_cell(frames: Sequence[Frame], where: Where, crs: CRS | None) -> tuple[float, float]:
-    if where.cell:
-        return cell_in_units_of(where.cell, crs)
-    sizes = [frame.cell if crs is None else carried_cell(frame, crs) for frame in frames]
-    return min(size[0] for size in sizes), min(size[1] for size in sizes)
 
 
 def _bounds(frame: Frame, crs: CRS | None) -> Bounds:

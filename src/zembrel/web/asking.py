@@ -17,12 +17,12 @@ from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
 from functools import cache
-from importlib.metadata import version
 from typing import Any, NamedTuple, TypeVar
 
 from zembrel.errors import RemoteError, UsageError
 from zembrel.progress import tell
 from zembrel.reading import TRUST, readings
+from zembrel.version import program_version
 from zembrel.web.addresses import check_hop, check_host, check_peer, host_of, shown
 from zembrel.web.traffic import traffic
 
@@ -196,7 +196,7 @@ class Asker:
                     max_connections=self.manner.parallel + 2,
                     max_keepalive_connections=self.manner.parallel + 2,
                 )
-                headers = {"User-Agent": f"zembrel/{version('zembrel')}", "Accept-Encoding": "identity"}
+                headers = {"User-Agent": f"zembrel/{program_version()}", "Accept-Encoding": "identity"}
                 client = httpx.Client(
                     follow_redirects=False, timeout=self.manner.seconds, headers=headers, limits=most
                 )

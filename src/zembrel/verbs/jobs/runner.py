@@ -7,13 +7,14 @@ import os
 import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent import futures
+from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from zembrel.engine.limits import processors
-from zembrel.errors import ZembrelError
+from zembrel.errors import RefusedError, ResourceError, ZembrelError
 from zembrel.facts import Fact, fact
 from zembrel.jobs.chains import Chain, asked_of, key_of, why_due
 from zembrel.jobs.contents import Content, Mark, contents_of, unchanged, with_mark
@@ -123,11 +124,16 @@ class Runner:
         seconds = time.perf_counter() - self._begun[id]
         try:
             ended = future.result()
-        except ZembrelError as exc:
-            self._tell(StepEnd(chain, FAILED, self._why[id], seconds, error=exc), of)
+        except (ZembrelError, BrokenProcessPool) as exc:
+            error = exc if isinstance(exc, ZembrelError) else _lost(id)
+            self._tell(StepEnd(chain, FAILED, self._why[id], seconds, error=error), of)
             return
         except InterruptedError as exc:
             raise KeyboardInterrupt from exc
+        twice = self._twice(id, ended.written)
+        if twice is not None:
+            self._tell(StepEnd(chain, FAILED, self._why[id], seconds, error=twice), of)
+            return
         made = self._contents(ended.written)
         self._clear(self._done.get(id), made)
         asked = self._asked.pop(id)
@@ -138,6 +144,18 @@ class Runner:
         self._done[id] = done
         size = sum(content.mark.size for content in made)
         self._tell(StepEnd(chain, RAN, self._why[id], seconds, size, ended), of)
+
+    def _twice(self, id: str, written: Sequence[tuple[str, Mark]]) -> RefusedError | None:
+        """Why a step should not have written a file: another one of this run has made it."""
+        ran = {one: end for one, end in self.ends.items() if one != id and end.state in (RAN, UNCHANGED)}
+        makers = {content.path: one for one in ran for content in self._done[one].made}
+        path = next((path for path, _ in written if path in makers), None)
+        if path is None:
+            return None
+        why = "each run would make it anew, and the other would not find its own"
+        return RefusedError(
+            f"step {id}: {path} is a result of step {makers[path]} too", why, "give each its own out"
+        )
 
     def _contents(self, marks: Sequence[tuple[str, Mark]]) -> tuple[Content, ...]:
         """What is in files; of one that has changed since it was read, what no later look will find."""
@@ -174,6 +192,12 @@ class _StepTick:
 
     def __call__(self, progress: Progress) -> None:
         self.tick(progress._replace(step=self.step, steps=self.steps, all_steps=self.of))
+
+
+def _lost(step: str) -> ResourceError:
+    what = f"step {step}: a process of this run was lost"
+    why = "somebody ended it, perhaps the system for want of memory; the others end with it"
+    return ResourceError(what, why, "use fewer --jobs or less --memory; what is done stands")
 
 
 def _cut(facts: Any) -> Any:

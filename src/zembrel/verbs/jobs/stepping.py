@@ -136,7 +136,8 @@ def _opened(word: str, options: Mapping[str, Any]) -> list[tuple[str, Raster]]:
 
 
 def _failed(step: JobStep, receipt: Receipt) -> CheckError:
-    what = str(receipt.own.get("verdict") or receipt.own.get("reasons") or "the check did not hold")
+    reasons = receipt.own.get("reasons") or ["the check did not hold"]
+    what = str(receipt.own.get("verdict") or "; ".join(map(str, reasons)))
     return CheckError(f"step {step.id}: {what}", f"{step.verb} ended so", "see zembrel run --verbose")
 
 

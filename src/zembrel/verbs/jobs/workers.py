@@ -12,6 +12,7 @@ import os
 import signal
 from collections.abc import Callable, Iterator, Sequence
 from concurrent import futures
+from concurrent.futures.process import BrokenProcessPool
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
@@ -60,7 +61,12 @@ class WorkerProcesses:
     most: int
 
     def start(self, chain: Chain, setting: Setting, tick: Tick) -> futures.Future[Ended]:
-        return self.pool.submit(_ended, chain, setting)
+        try:
+            return self.pool.submit(_ended, chain, setting)
+        except BrokenProcessPool as exc:
+            ended: futures.Future[Ended] = futures.Future()
+            ended.set_exception(exc)
+            return ended
 
 
 @contextmanager

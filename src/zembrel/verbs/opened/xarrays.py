@@ -66,16 +66,21 @@ class HeldRaster:
 def held_raster(data: Any, crs: CRS | None) -> HeldRaster:
     """The raster of a `DataArray` whose last two dimensions are y and x, at even steps.
 
-    crs: if the array does not tell it by its grid mapping. Raises InputError for uneven coordinates.
+    crs: if the array does not tell it by its grid mapping. Raises InputError for coordinates that are
+    missing or uneven, and for cells that are no numbers.
     """
     if data.ndim not in (2, 3):
         what = f"an array of {data.ndim} dimensions is no raster"
         raise InputError(what, "it has rows, columns and perhaps bands", "pick one of the others with isel")
+    if data.dtype.kind not in "iufb":
+        raise InputError(
+            f"cells of {data.dtype} are no numbers", "a band has numbers", "give it numbers first"
+        )
     values = np.asarray(data.values)
     values = values[None] if values.ndim == 2 else values
     down, across = data.dims[-2:]
-    x0, step_x = _steps(np.asarray(data[across].values, float), str(across))
-    y0, step_y = _steps(np.asarray(data[down].values, float), str(down))
+    x0, step_x = _steps(data, str(across))
+    y0, step_y = _steps(data, str(down))
     if step_y > 0:  # rows from south to north
         values, y0, step_y = values[:, ::-1], y0 + step_y * (values.shape[1] - 1), -step_y
     if step_x < 0:
@@ -95,8 +100,12 @@ def held_raster(data: Any, crs: CRS | None) -> HeldRaster:
     return HeldRaster(frame, bands, values, None if valid.all() else valid)
 
 
-def _steps(places: Any, axis: str) -> tuple[float, float]:
-    """The first coordinate and the step. Raises InputError if they are uneven."""
+def _steps(data: Any, axis: str) -> tuple[float, float]:
+    """The first coordinate of an axis and the step. Raises InputError without even coordinates."""
+    if axis not in data.coords or data[axis].dtype.kind not in "iuf":
+        what = f"the axis {axis} has no coordinates that are numbers"
+        raise InputError(what, "they say where the cells are", "give it some with assign_coords")
+    places = np.asarray(data[axis].values, float)
     if len(places) < 2:
         what = f"the axis {axis} has {len(places)} place"
         raise InputError(what, "a cell size is the distance of two", "keep at least two rows and columns")
