@@ -7,22 +7,24 @@ run of it is one entry. The root directory is in the first 16 KiB; the other par
 
 from __future__ import annotations
 
-import gzip
 import json
 import os
 import struct
 from array import array
 from collections.abc import Sequence
+from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
+import imagecodecs
 import numpy as np
 import numpy.typing as npt
 
 from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 
-_BUFFER = 4_000_000  # bytes that are written at a time
+_WAITING, _MOST_WAITING = 4_000_000, 1_000  # bytes and pictures that are written at a time, at most
+_BITS = 4  # of column and row, by which the curve goes on in one step
 HEADER, ROOM = 127, 16_384  # bytes of the header, and of it with the root directory
 _OTHER, _KINDS = 0, {"png": 2, "jpeg": 3, "webp": 4}
 _GZIP = 2
@@ -30,28 +32,45 @@ Numbers = npt.NDArray[Any]
 _Mark = tuple[int, bytes]  # size and end of a picture: the same for the same ones
 
 
+@cache
+def _curve() -> tuple[Numbers, Numbers]:
+    """How D. Hilbert's curve goes on: by state and the next bits of column and row, as one number, its next
+    digits and the state after them. A state is whether rows and columns are swapped, and turned round.
+    """
+    state, column, row = np.indices((4, 1 << _BITS, 1 << _BITS)).reshape(3, -1)
+    swapped, turned, digits = state & 1, state >> 1, np.zeros_like(state)
+    for bit in range(_BITS - 1, -1, -1):
+        x, y = column >> bit & 1, row >> bit & 1
+        x, y = np.where(swapped, y, x) ^ turned, np.where(swapped, x, y) ^ turned
+        digits = digits << 2 | (3 * x ^ y)
+        swapped, turned = swapped ^ (1 - y), turned ^ (1 - y & x)
+    return digits, swapped | turned << 1
+
+
 def tile_numbers(zoom: Numbers, column: Numbers, row: Numbers) -> Numbers:
-    """The numbers of tiles: those of lower zooms, and their places along the curve of D. Hilbert."""
-    number, x, y = ((1 << 2 * zoom) - 1) // 3, column.copy(), row.copy()
-    for bit in range(int(zoom.max(initial=0)) - 1, -1, -1):
-        half = np.int64(1) << bit
-        right, low, used = (x & half) > 0, (y & half) > 0, zoom > bit
-        number += np.where(used, half * half * (3 * right ^ low), 0)
-        x, y = x & (half - 1), y & (half - 1)
-        turned = used & ~low & right
-        x, y = np.where(turned, half - 1 - x, x), np.where(turned, half - 1 - y, y)
-        x, y = np.where(used & ~low, y, x), np.where(used & ~low, x, y)
-    return number
+    """The numbers of tiles: those of lower zooms, and their places along the curve."""
+    digits, following = _curve()
+    steps = -(-int(zoom.max(initial=0)) // _BITS)
+    state, place, low = steps * _BITS - zoom & 1, np.zeros_like(zoom), (1 << _BITS) - 1
+    for shift in range((steps - 1) * _BITS, -1, -_BITS):  # bits above those of a zoom are 0, and swap
+        at = (state << _BITS | column >> shift & low) << _BITS | row >> shift & low
+        place = place << 2 * _BITS | digits[at]
+        state = following[at]
+    numbers: Numbers = ((1 << 2 * zoom) - 1) // 3 + place
+    return numbers
 
 
 def _variable(numbers: Numbers) -> bytes:
     """Seven bits a byte, the lowest first; all but the last of a number with the highest bit."""
+    longest = max(1, -(-int(numbers.max(initial=0)).bit_length() // 7))
+    if longest == 1:
+        return numbers.astype(np.uint8).tobytes()
     sizes = np.ones(len(numbers), np.int64)
-    for size in range(1, 10):
+    for size in range(1, longest):
         sizes += numbers >> 7 * size > 0
     out = np.zeros(int(sizes.sum()), np.uint8)
     starts = np.cumsum(sizes) - sizes
-    for place in range(int(sizes.max(initial=0))):
+    for place in range(longest):
         has = sizes > place
         more = np.where(sizes[has] > place + 1, 0x80, 0)
         out[starts[has] + place] = (numbers[has] >> 7 * place & 0x7F) | more
@@ -79,7 +98,7 @@ class Entries(NamedTuple):
         follows = np.concatenate([[-1], self.offsets[:-1] + self.lengths[:-1]])
         offsets = np.where(self.offsets == follows, 0, self.offsets + 1)
         columns = (np.array([len(self.tiles)]), steps, self.runs, self.lengths, offsets)
-        return gzip.compress(b"".join(map(_variable, columns)), 6, mtime=0)
+        return _gzip(b"".join(map(_variable, columns)))
 
 
 class PMTilesPack:
@@ -89,38 +108,52 @@ class PMTilesPack:
     """
 
     def __init__(self, path: Path) -> None:
-        self._file = path.open("w+b", _BUFFER)
+        self._file = path.open("w+b", buffering=0)
         self._file.write(bytes(ROOM))
+        self._waiting: list[bytes] = []
         self._known: dict[_Mark, int] = {}
         self._alike: dict[_Mark, list[int]] = {}  # places of others of the same mark
         self._tiles = array("q")  # zoom, column, row, place and size of each
-        self._count = self._end = 0
+        self._count = self._end = self._written = 0
 
     def put(self, tile: EncodedTile) -> None:
-        data = tile.data
+        address, data, _ = tile
         size = len(data)
         mark = size, data[-32:]
         place = self._known.get(mark)
         if place is None:
-            place = self._known[mark] = self._append(data)
+            place = self._known[mark] = self._append(data, size)
         elif not self._holds(place, data):
             others = self._alike.setdefault(mark, [])
             place = next((other for other in others if self._holds(other, data)), -1)
             if place < 0:
-                place = self._append(data)
+                place = self._append(data, size)
                 others.append(place)
-        self._tiles.extend((*tile.address, place, size))
+        self._tiles.extend((*address, place, size))
 
-    def _append(self, data: bytes) -> int:
+    def _append(self, data: bytes, size: int) -> int:
         place = self._end
-        self._file.write(data)
-        self._end += len(data)
+        self._waiting.append(data)
+        self._end += size
+        if self._end - self._written >= _WAITING or len(self._waiting) >= _MOST_WAITING:
+            self._flush()
         self._count += 1
         return place
 
+    def _flush(self) -> None:
+        """Write what waits, without putting it together first."""
+        done = os.writev(self._file.fileno(), self._waiting) if self._waiting else 0
+        if done < self._end - self._written:
+            self._write(b"".join(self._waiting)[done:])
+        self._waiting, self._written = [], self._end
+
+    def _write(self, data: bytes) -> None:
+        while data:
+            data = data[self._file.write(data) :]
+
     def _holds(self, place: int, data: bytes) -> bool:
         """Whether just these bytes are there already."""
-        self._file.flush()
+        self._flush()
         return os.pread(self._file.fileno(), len(data), ROOM + place) == data
 
     def finish(self, facts: PackFacts) -> None:
@@ -128,13 +161,14 @@ class PMTilesPack:
         root, leaves = _directories(entries)
         about = facts.tile_json("")
         del about["tiles"], about["tilejson"], about["scheme"]
-        metadata = gzip.compress(json.dumps(about).encode(), mtime=0)
+        metadata = _gzip(json.dumps(about).encode())
         after = ROOM + self._end
         starts = (HEADER, after, after + len(metadata), ROOM)
         sizes = (len(root), len(metadata), len(leaves), self._end)
-        self._file.write(metadata + leaves)
+        self._flush()
+        self._write(metadata + leaves)
         self._file.seek(0)
-        self._file.write(self._header(facts, starts, sizes, len(entries.tiles)) + root)
+        self._write(self._header(facts, starts, sizes, len(entries.tiles)) + root)
         self._file.close()
 
     def _entries(self) -> Entries:
@@ -163,6 +197,10 @@ class PMTilesPack:
 
     def abort(self) -> None:
         self._file.close()
+
+
+def _gzip(data: bytes) -> bytes:
+    return bytes(imagecodecs.gzip_encode(data, 6))
 
 
 def _directories(entries: Entries) -> tuple[bytes, bytes]:

@@ -75,6 +75,7 @@ PREDICTABLE = ("deflate", "lzw", "zstd", "lzma")
 _SAMPLED_FROM = 131_072  # bytes of a tile; smaller ones are made dense
 _SAMPLED_TO = 6  # levels beyond it ask for the smallest result, however long that takes
 _SAMPLE, _PARTS = 16_384, 4  # bytes of a tile that are looked at, from so many parts of it
+_APART = 8  # bytes
 _NEARLY = 1.025  # times the size that a quick coder may make of the sample
 # What codecs raise for data they cannot decode: the codec package's errors are all RuntimeErrors.
 DECODE_ERRORS = (ValueError, RuntimeError, struct.error)
@@ -96,9 +97,14 @@ def _deflate(cells: Any, level: int) -> bytes:
 
 
 def _near(data: Segment) -> bytes:
+    """The coder hashes its own address with the first bytes, once: flushed by themselves they are past that,
+    and the same cells give the same bytes.
+    """
     from isal import isal_zlib
 
-    return isal_zlib.compress(data, 1)
+    stream = isal_zlib.compressobj(1)
+    first = stream.compress(data[:_APART]) + stream.flush(isal_zlib.Z_SYNC_FLUSH)
+    return first + stream.compress(data[_APART:]) + stream.flush()
 
 
 def _runs(data: Segment) -> bytes:
