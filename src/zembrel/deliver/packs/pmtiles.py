@@ -23,13 +23,13 @@ import numpy.typing as npt
 from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 
-_WAITING, _MOST_WAITING = 4_000_000, 1_000  # bytes and pictures that are written at a time, at most
+_WAITING, _MOST_WAITING = 4_000_000, 256  # bytes and pictures that are written at a time, at most
 _BITS = 4  # of column and row, by which the curve goes on in one step
 HEADER, ROOM = 127, 16_384  # bytes of the header, and of it with the root directory
 _OTHER, _KINDS = 0, {"png": 2, "jpeg": 3, "webp": 4}
 _GZIP = 2
 Numbers = npt.NDArray[Any]
-_Mark = tuple[int, bytes]  # size and end of a picture: the same for the same ones
+_MARK = 32  # bytes at the end of a picture: the same for the same ones
 
 
 @cache
@@ -111,34 +111,35 @@ class PMTilesPack:
         self._file = path.open("w+b", buffering=0)
         self._file.write(bytes(ROOM))
         self._waiting: list[bytes] = []
-        self._known: dict[_Mark, int] = {}
-        self._alike: dict[_Mark, list[int]] = {}  # places of others of the same mark
+        self._known: dict[bytes, int] = {}
+        self._alike: dict[bytes, list[int]] = {}  # places of others of the same mark
         self._tiles = array("q")  # zoom, column, row, place and size of each
         self._count = self._end = self._written = 0
 
     def put(self, tile: EncodedTile) -> None:
         address, data, _ = tile
-        size = len(data)
-        mark = size, data[-32:]
-        place = self._known.get(mark)
-        if place is None:
-            place = self._known[mark] = self._append(data, size)
+        place = self._known.setdefault(data[-_MARK:], self._end)
+        if place == self._end:
+            self._append(data)
         elif not self._holds(place, data):
-            others = self._alike.setdefault(mark, [])
-            place = next((other for other in others if self._holds(other, data)), -1)
-            if place < 0:
-                place = self._append(data, size)
-                others.append(place)
-        self._tiles.extend((*address, place, size))
+            place = self._alike_at(data)
+        self._tiles.extend((*address, place, len(data)))
 
-    def _append(self, data: bytes, size: int) -> int:
-        place = self._end
+    def _alike_at(self, data: bytes) -> int:
+        """The place of a picture that ends like another."""
+        others = self._alike.setdefault(data[-_MARK:], [])
+        place = next((other for other in others if self._holds(other, data)), self._end)
+        if place == self._end:
+            others.append(place)
+            self._append(data)
+        return place
+
+    def _append(self, data: bytes) -> None:
         self._waiting.append(data)
-        self._end += size
+        self._end += len(data)
+        self._count += 1
         if self._end - self._written >= _WAITING or len(self._waiting) >= _MOST_WAITING:
             self._flush()
-        self._count += 1
-        return place
 
     def _flush(self) -> None:
         """Write what waits, without putting it together first."""
