@@ -21,7 +21,7 @@ from zembrel.raster.views.quantized import Quantized
 
 _SIDE, _SPOTS = 128, 12  # cells a side of a spot that is looked at, and spots each way
 _EVERY = 4  # of which so many are compared
-_STRIP = 512  # rows
+_BLOCK = 1_024  # cells a side, where all of a view is looked at
 VOID = (255, 255, 255)
 
 
@@ -65,8 +65,7 @@ def in_few_colours(view: Raster, most: int, dither: str, limits: Limits) -> FewC
     observe(view, spots_of(view), [distinct, counts], limits)
     if not distinct.too_many:  # in the spots; elsewhere there may be more
         counts = ColourCounts()
-        strips = list(view.frame.pane.blocks(_STRIP, view.frame.columns))
-        observe(view, strips, [distinct, counts], limits)
+        observe(view, list(view.frame.pane.blocks(_BLOCK, _BLOCK)), [distinct, counts], limits)
     if not distinct.too_many:
         colours = sorted(distinct.colours | {one_colour(VOID)})
         palette = _palette([(n >> 16, n >> 8 & 255, n & 255) for n in colours])

@@ -23,7 +23,7 @@ from zembrel.raster.model import Block
 
 MOST_COLOURS = 127
 PER_INCH = 254  # cells of a chart in print
-_STRIP = 256  # rows
+_STRIP, _ACROSS = 256, 2_048  # rows of a strip, and columns that are made at a time
 _LATTICE = 15  # points each way at which polynomials are fitted
 _NEAR, _NEAR_DEGREES = 0.05, 0.05  # cells that they may miss; and of a cell, in degrees
 _WGS_84 = 4326
@@ -55,35 +55,36 @@ class ChartPlace:
 
 @dataclass(frozen=True)
 class ChartEncoder:
-    """Strips of codes from 1 as rows of runs; void: the code of cells that are invalid."""
+    """Codes from 1; void: the code of cells that are invalid."""
 
-    bits: int
     void: int
 
-    def encode(self, pane: Pane, block: Block) -> tuple[bytes, Any]:
-        """The bytes of a strip, and where each of its rows ends."""
+    def encode(self, pane: Pane, block: Block) -> Any:
+        """The codes of a pane, (rows, columns)."""
         codes = block.cells[0]
-        codes = (
-            codes if block.valid is None else np.where(block.valid_of(0), codes, self.void).astype(np.uint8)
-        )
-        out = np.empty(codes.size * 2 + 8 * len(codes), np.uint8)
-        ends = np.empty(len(codes), np.int64)
-        rows.packed(np.ascontiguousarray(codes), pane.top, self.bits, out, ends)
-        return out[: ends[-1]].tobytes(), ends
+        return codes if block.valid is None else np.where(block.valid_of(0), codes, np.uint8(self.void))
 
 
 class ChartStore(FileStore):
-    """The header, rows one after the other, and where they are."""
+    """The header, rows one after the other as runs, and where they are. Panes of a strip come in order."""
 
-    def __init__(self, path: Path, head: bytes) -> None:
+    def __init__(self, path: Path, head: bytes, bits: int, columns: int) -> None:
         super().__init__(path, head)
         self._at, self._starts = len(head), list[int]()
+        self._bits, self._columns, self._strip = bits, columns, list[Array]()
 
     def append(self, key: Any, encoded: Any) -> None:
-        data, ends = encoded
+        self._strip.append(encoded)
+        if key.right < self._columns:
+            return
+        codes = np.concatenate(self._strip, axis=1)
+        self._strip = []
+        out = np.empty(codes.size * 2 + 8 * len(codes), np.uint8)
+        ends = np.empty(len(codes), np.int64)
+        rows.packed(codes, key.top, self._bits, out, ends)
         self._starts += [self._at, *(self._at + ends[:-1]).tolist()]
-        self.file.write(data)
-        self._at += len(data)
+        self.file.write(out[: ends[-1]].data)
+        self._at += int(ends[-1])
 
     def finish(self) -> None:
         self.file.write(np.array([*self._starts, self._at], ">u4").tobytes())
@@ -94,8 +95,8 @@ def chart_sink(path: Path, frame: Frame, palette: Legend, void: int, facts: Char
     """A sink for codes from 1 on a frame in Mercator."""
     bits = max(1, len(palette.entries).bit_length())
     head = write_header(_lines(frame, palette, facts, bits), bits)
-    strips = tuple(frame.pane.blocks(_STRIP, frame.columns))
-    return Sink(strips, ChartEncoder(bits, void), ChartStore(path, head))
+    panes = tuple(frame.pane.blocks(_STRIP, _ACROSS))
+    return Sink(panes, ChartEncoder(void), ChartStore(path, head, bits, frame.columns))
 
 
 def place_of(frame: Frame) -> ChartPlace:
