@@ -9,6 +9,7 @@ import imagecodecs
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.formats.tiff.packing import packed
 from zembrel.raster.heightcode import HeightCode
 from zembrel.raster.legend import Legend
 
@@ -81,7 +82,9 @@ class TilePicture:
 
 def _rows(cells: Cells) -> Cells:
     """(rows, columns, bands), or (rows, columns) of one band, in one piece."""
-    return np.ascontiguousarray(cells[0]) if len(cells) == 1 else np.stack(list(cells), axis=-1)
+    if len(cells) == 1:
+        return np.ascontiguousarray(cells[0])
+    return packed(cells, cells.shape[1:], differences=False)
 
 
 def _with_opacity(cells: Cells, valid: Cells | None) -> Cells:

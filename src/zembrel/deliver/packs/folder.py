@@ -54,11 +54,11 @@ class ZipPack:
     """The same in a zip, whose tiles are stored as they are."""
 
     def __init__(self, path: Path, names: TileNames) -> None:
-        self._names = names
+        self._names, self._time = names, time_of_writing().timetuple()[:6]
         self._file = zipfile.ZipFile(path, "w", zipfile.ZIP_STORED, allowZip64=True)
 
     def _add(self, name: str, data: bytes) -> None:
-        entry = zipfile.ZipInfo(name, time_of_writing().timetuple()[:6])
+        entry = zipfile.ZipInfo(name, self._time)
         entry.external_attr = 0o644 << 16
         self._file.writestr(entry, data)
 
