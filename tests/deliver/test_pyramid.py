@@ -21,9 +21,13 @@ from PIL import Image
 from browser import Browser
 from program import Program
 from rasters import raster, save
+from zembrel.deliver.packs.facts import PackFacts
+from zembrel.deliver.packs.kinds import pack_at
 from zembrel.deliver.packs.pmtiles import tile_numbers
+from zembrel.deliver.quadtree import EncodedTile
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.grid.tiling import TILINGS, TileAddress
 
 LON, LAT = -23.9954, 46.0123  # of the marker
 Tiles = Mapping[tuple[int, int, int], bytes]  # by zoom, column and row from the top
@@ -217,9 +221,11 @@ def test_numbers_along_the_curve_are_those_of_the_specification() -> None:
     }
     found = tile_numbers(*np.array(list(known)).T)
     assert found.tolist() == list(known.values())
-    rows, columns = (side.ravel() for side in np.mgrid[:32, :32])
-    all_of_five = tile_numbers(np.full(1024, 5), columns, rows)
-    assert all_of_five.tolist() == [curve(5, x, y) for y in range(32) for x in range(32)]
+    chance = np.random.default_rng(4)
+    zooms = np.repeat(np.arange(24), 60)
+    columns, rows = (chance.integers(0, 1 << zooms) for _ in range(2))
+    known = map(curve, zooms.tolist(), columns.tolist(), rows.tolist())
+    assert tile_numbers(zooms, columns, rows).tolist() == list(known)
 
 
 def test_databases_are_as_their_standards_have_them(sheet: Path, zembrel: Program) -> None:
@@ -257,6 +263,18 @@ def test_what_stands_often_is_kept_once(zembrel: Program) -> None:
     held = [data for (data,) in file.execute("SELECT tile_data FROM tiles")]
     assert file.execute("SELECT count(*) FROM pictures").fetchone() == (len(set(held)),)
     assert len(held) > 2 * len(set(held))
+
+
+@pytest.mark.parametrize(("kind", "read"), [("mbtiles", of_mbtiles), ("pmtiles", of_pmtiles)])
+def test_pictures_that_end_alike_are_not_taken_for_each_other(tmp_path: Path, kind: str, read: Any) -> None:
+    path, web = tmp_path / f"a.{kind}", TILINGS["WebMercatorQuad"]
+    pictures = [bytes([n]) * 100 + b"the end" * 9 for n in (1, 2, 1, 3, 2, 3, 1)]
+    store = pack_at(kind, path, web, from_bottom=False)
+    for column, data in enumerate(pictures):
+        store.put(EncodedTile(TileAddress(3, column, 2), data, "png"))
+    store.finish(PackFacts("photo", web, 3, 3, (-180.0, -85.0, 180.0, 85.0)))
+    assert read(path) == {(3, n, 2): data for n, data in enumerate(pictures)}
+    assert path.read_bytes().count(pictures[0]) == 1
 
 
 def test_other_tilings_rows_from_the_bottom_and_plans(sheet: Path, zembrel: Program) -> None:

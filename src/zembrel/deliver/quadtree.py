@@ -22,20 +22,12 @@ from zembrel.raster.model import Raster, has_alpha
 _BLOCK = 1024  # cells along a side of a block, or one tile: small enough that two work at a time
 
 
-TileMark = tuple[int, int, bytes]
-
-
 class EncodedTile(NamedTuple):
     """The bytes of a tile and their format."""
 
     address: TileAddress
     data: bytes
     format: str
-
-    @property
-    def mark(self) -> TileMark:
-        """What tells its picture from any other: a hash of 64 bits, the size, and how it ends."""
-        return hash(self.data), len(self.data), self.data[-16:]
 
 
 class BlockTiles(NamedTuple):

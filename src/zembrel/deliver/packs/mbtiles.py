@@ -9,8 +9,9 @@ from __future__ import annotations
 import sqlite3
 from pathlib import Path
 
+from zembrel.deliver.packs.alike import KnownPictures
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
-from zembrel.deliver.quadtree import EncodedTile, TileMark
+from zembrel.deliver.quadtree import EncodedTile
 from zembrel.provenance import KEY
 
 _APPLICATION = 0x4D504258
@@ -35,25 +36,30 @@ class MBTilesPack:
         self._file.execute(f"PRAGMA application_id = {_APPLICATION}")
         self._file.executescript(_SCHEMA)
         self._file.execute("BEGIN")
-        self._numbers: dict[TileMark, int] = {}
+        self._known, self._next, self._written = KnownPictures(self._holds), 1, 0
         self._places: list[tuple[int, int, int, int]] = []
         self._pictures: list[tuple[int, bytes]] = []
 
     def put(self, tile: EncodedTile) -> None:
-        mark = tile.mark
-        number = self._numbers.get(mark)
-        if number is None:
-            number = self._numbers[mark] = len(self._numbers) + 1
-            self._pictures.append((number, tile.data))
-        zoom, column, row = tile.address
+        (zoom, column, row), data, _ = tile
+        number = self._known.place_of(data, self._next)
+        if number == self._next:
+            self._pictures.append((number, data))
+            self._next += 1
         self._places.append((zoom, column, (self._rows << zoom) - 1 - row, number))
         if len(self._places) >= _BATCH:
             self._flush()
 
+    def _holds(self, number: int, data: bytes) -> bool:
+        if number > self._written:
+            self._flush()
+        same = "SELECT tile_data = ? FROM pictures WHERE picture = ?"
+        return bool(self._file.execute(same, (data, number)).fetchone()[0])
+
     def _flush(self) -> None:
         self._file.executemany("INSERT INTO pictures VALUES (?, ?)", self._pictures)
         self._file.executemany("INSERT INTO places VALUES (?, ?, ?, ?)", self._places)
-        self._pictures, self._places = [], []
+        self._pictures, self._places, self._written = [], [], self._next - 1
 
     def finish(self, facts: PackFacts) -> None:
         self._flush()

@@ -20,6 +20,7 @@ import imagecodecs
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.deliver.packs.alike import KnownPictures
 from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 
@@ -29,7 +30,6 @@ HEADER, ROOM = 127, 16_384  # bytes of the header, and of it with the root direc
 _OTHER, _KINDS = 0, {"png": 2, "jpeg": 3, "webp": 4}
 _GZIP = 2
 Numbers = npt.NDArray[Any]
-_MARK = 32  # bytes at the end of a picture: the same for the same ones
 
 
 @cache
@@ -111,35 +111,20 @@ class PMTilesPack:
         self._file = path.open("w+b", buffering=0)
         self._file.write(bytes(ROOM))
         self._waiting: list[bytes] = []
-        self._known: dict[bytes, int] = {}
-        self._alike: dict[bytes, list[int]] = {}  # places of others of the same mark
+        self._known = KnownPictures(self._holds)
         self._tiles = array("q")  # zoom, column, row, place and size of each
         self._count = self._end = self._written = 0
 
     def put(self, tile: EncodedTile) -> None:
         address, data, _ = tile
-        place = self._known.setdefault(data[-_MARK:], self._end)
-        if place == self._end:
-            self._append(data)
-        elif not self._holds(place, data):
-            place = self._alike_at(data)
+        place = self._known.place_of(data, self._end)
         self._tiles.extend((*address, place, len(data)))
-
-    def _alike_at(self, data: bytes) -> int:
-        """The place of a picture that ends like another."""
-        others = self._alike.setdefault(data[-_MARK:], [])
-        place = next((other for other in others if self._holds(other, data)), self._end)
         if place == self._end:
-            others.append(place)
-            self._append(data)
-        return place
-
-    def _append(self, data: bytes) -> None:
-        self._waiting.append(data)
-        self._end += len(data)
-        self._count += 1
-        if self._end - self._written >= _WAITING or len(self._waiting) >= _MOST_WAITING:
-            self._flush()
+            self._waiting.append(data)
+            self._end += len(data)
+            self._count += 1
+            if self._end - self._written >= _WAITING or len(self._waiting) >= _MOST_WAITING:
+                self._flush()
 
     def _flush(self) -> None:
         """Write what waits, without putting it together first."""
@@ -153,8 +138,8 @@ class PMTilesPack:
             data = data[self._file.write(data) :]
 
     def _holds(self, place: int, data: bytes) -> bool:
-        """Whether just these bytes are there already."""
-        self._flush()
+        if place >= self._written:
+            self._flush()
         return os.pread(self._file.fileno(), len(data), ROOM + place) == data
 
     def finish(self, facts: PackFacts) -> None:
