@@ -1,10 +1,10 @@
-"""Pictures that a pack holds already: found by how they end, and compared whole."""
+"""Pictures that a pack holds already: found by their size and how they end, and compared whole."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
-_END = 32  # bytes at the end of a picture: hardly ever the same for two
+_END = 32  # bytes; with the size, since pictures of a coast may well end in the same sea
 
 
 class KnownPictures:
@@ -13,15 +13,15 @@ class KnownPictures:
     def __init__(self, holds: Callable[[int, bytes], bool]) -> None:
         self._holds = holds
         self._known: dict[bytes, int] = {}
-        self._alike: dict[bytes, list[int]] = {}  # places of others that end like a known one
+        self._alike: dict[bytes, list[int]] = {}  # places of others of the same mark
 
     def place_of(self, data: bytes, following: int) -> int:
         """The place of the same picture; if there is none, `following`, where it is from now on."""
-        end = data[-_END:]
-        place = self._known.setdefault(end, following)
+        mark = data[-_END:] + len(data).to_bytes(4, "big")
+        place = self._known.setdefault(mark, following)
         if place == following or self._holds(place, data):
             return place
-        others = self._alike.setdefault(end, [])
+        others = self._alike.setdefault(mark, [])
         place = next((other for other in others if self._holds(other, data)), following)
         if place == following:
             others.append(place)

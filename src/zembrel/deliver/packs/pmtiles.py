@@ -109,7 +109,7 @@ class PMTilesPack:
 
     def __init__(self, path: Path) -> None:
         self._file = path.open("w+b", buffering=0)
-        self._file.write(bytes(ROOM))
+        self._write(bytes(ROOM))
         self._waiting: list[bytes] = []
         self._known = KnownPictures(self._holds)
         self._tiles = array("q")  # zoom, column, row, place and size of each

@@ -63,6 +63,7 @@ class Runner:
         self._asked: dict[str, Mapping[str, Any]] = {}
         self._begun: dict[str, float] = {}
         self._why: dict[str, Fact] = {}
+        self._makers: dict[str, str] = {}  # steps by the paths of what they have made in this run
 
     def run(self, chains: Sequence[Chain]) -> None:
         """Run what is due. Raises the ZembrelError of the first step that fails, unless others go on."""
@@ -147,14 +148,12 @@ class Runner:
 
     def _twice(self, id: str, written: Sequence[tuple[str, Mark]]) -> RefusedError | None:
         """Why a step should not have written a file: another one of this run has made it."""
-        ran = {one: end for one, end in self.ends.items() if one != id and end.state in (RAN, UNCHANGED)}
-        makers = {content.path: one for one in ran for content in self._done[one].made}
-        path = next((path for path, _ in written if path in makers), None)
+        path = next((path for path, _ in written if path in self._makers), None)
         if path is None:
             return None
         why = "each run would make it anew, and the other would not find its own"
         return RefusedError(
-            f"step {id}: {path} is a result of step {makers[path]} too", why, "give each its own out"
+            f"step {id}: {path} is a result of step {self._makers[path]} too", why, "give each its own out"
         )
 
     def _contents(self, marks: Sequence[tuple[str, Mark]]) -> tuple[Content, ...]:
@@ -176,9 +175,12 @@ class Runner:
                     os.unlink(content.path)  # noqa: PTH108
 
     def _tell(self, end: StepEnd, of: int) -> None:
-        self.ends[end.chain.step.id] = end
+        id = end.chain.step.id
+        self.ends[id] = end
+        if end.state in (RAN, UNCHANGED):
+            self._makers |= {content.path: id for content in self._done[id].made}
         self.said(end, len(self.ends), of)
-        self.tick(Progress(0, 0, 0, 0, end.chain.step.id, len(self.ends), of))
+        self.tick(Progress(0, 0, 0, 0, id, len(self.ends), of))
 
 
 @dataclass(frozen=True)
