@@ -199,8 +199,11 @@ def test_a_record_becomes_a_page_with_pictures_and_checks(program: Program) -> N
         'title="Two <steps>"\n[[step]]\nid="a"\nverb="resample"\ninputs="in/photo.tif"\ncell="20m"\nout="a.tif"\n'
         '[[step]]\nid="b"\nverb="polygonize"\ninputs="in/codes.tif"\nout="b.gpkg"\n'
     )
-    program("run", "j")
+    program("run", "j", "--only", "b")
     program("receipt", "j", "--out", "j.html")
+    assert "1 steps" not in (half := (program.folder / "j.html").read_text()) and "not done yet: a<" in half
+    program("run", "j")
+    program("receipt", "j", "--out", "j.html", "--replace")
     page = (program.folder / "j.html").read_text()
     assert "Two &lt;steps&gt;" in page and page.count("data:image/png;base64,") == 2
     assert "all cells valid" in page and "http" not in page.replace("http://www.w3.org", "")

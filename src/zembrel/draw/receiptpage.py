@@ -58,11 +58,8 @@ def _section(part: ReceiptPart) -> str:
         f"<tr><td>{html.escape(name)}</td><td><code>{html.escape(mark)}</code></td></tr>"
         for name, mark in part.read
     )
-    inside = (
-        f"<details><summary>{len(part.read):,} files read</summary><table>{read}</table></details>"
-        if part.read
-        else ""
-    )
+    count = f"{len(part.read):,} file{'s' * (len(part.read) != 1)} read"
+    inside = f"<details><summary>{count}</summary><table>{read}</table></details>" if part.read else ""
     pictures = "".join(
         f'<figure><img alt="{html.escape(name)}" src="{address}">'
         f"<figcaption>{html.escape(name)}</figcaption></figure>"

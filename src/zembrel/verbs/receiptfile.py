@@ -128,7 +128,10 @@ def _of_job(path: Path) -> tuple[str, str, Rows]:
         if step.id in done
     ]
     seconds = sum(row["seconds"] for row in rows)
-    return job.title or path.name, f"{path.name}, {len(rows)} steps, {seconds:.1f} s", rows
+    lacking = [step.id for step in job.steps if step.id not in done]
+    rest = f"; not done yet: {', '.join(lacking)}" if lacking else ""
+    count = f"{len(rows)} step{'s' * (len(rows) != 1)}"
+    return job.title or path.name, f"{path.name}, {count}, {seconds:.1f} s{rest}", rows
 
 
 def _part(row: Mapping[str, Any], pictures: _Pictures, say: Say) -> ReceiptPart:

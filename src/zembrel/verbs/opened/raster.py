@@ -142,7 +142,8 @@ class LazyRaster:
         except InputError as exc:
             picture = html.escape(exc.what)
         facts = rows(list(self._facts()))
-        return f"<div style='display:flex;gap:16px'><div>{picture}</div><table>{facts}</table></div>"
+        beside = "display:flex;gap:16px;align-items:flex-start"
+        return f"<div style='{beside}'><div>{picture}</div><table>{facts}</table></div>"
 
 
 def _span(one: Any, count: int) -> Places:
