@@ -5,7 +5,7 @@ BIN    := $(VENV)/bin
 # pip install -e with the pinned versions, plus the extras each target names
 INSTALL = $(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e
 
-.PHONY: demo test faults fuzz lint bench format clean
+.PHONY: demo test deep lowest faults fuzz lint bench format clean
 
 demo: $(VENV)/installed
 	$(BIN)/zembrel demo --out demo/ --replace
@@ -13,6 +13,11 @@ demo: $(VENV)/installed
 test: $(VENV)/test $(VENV)/samples
 	$(BIN)/python -m compileall -q src
 	$(BIN)/python -m pytest $(PYTEST)
+
+# what the suite leaves out, and properties with twenty times the examples; DEEP=K/N does the K-th part of N
+DEEP ?= 1
+deep: $(VENV)/test $(VENV)/samples
+	ZEMBREL_DEEP=$(DEEP) $(BIN)/python -m pytest $(PYTEST)
 
 # every call to the file system cut, not only some of each run
 faults: $(VENV)/test
@@ -22,6 +27,18 @@ faults: $(VENV)/test
 SECONDS ?= 600
 fuzz: $(VENV)/test
 	$(BIN)/python tools/fuzz.py $(SECONDS) fuzz-found 1
+
+# the lowest versions that pyproject.toml allows, in an environment of their own: each verb, well and badly called
+lowest: $(VENV)/lowest/installed $(VENV)/test
+	ZEMBREL_PROGRAM=$(CURDIR)/$(VENV)/lowest/bin/zembrel $(BIN)/python -m pytest tests/cli/test_receipts.py
+
+$(VENV)/lowest/installed: pyproject.toml constraints.txt $(shell find src -name '*.py') | $(VENV)/installed
+	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt uv
+	$(BIN)/uv venv --quiet --clear --python $(BIN)/python $(VENV)/lowest
+	$(BIN)/uv pip compile --quiet --resolution lowest-direct --python $(BIN)/python --extra film --extra cluster \
+		--no-emit-package zembrel pyproject.toml --output-file $(VENV)/lowest/versions.txt
+	$(BIN)/uv pip install --quiet --python $(VENV)/lowest/bin/python -c $(VENV)/lowest/versions.txt ".[film,cluster]"
+	@touch $@
 
 lint: $(VENV)/lint $(VENV)/test
 	$(BIN)/ruff check .

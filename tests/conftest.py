@@ -4,16 +4,35 @@ from __future__ import annotations
 
 import fcntl
 import os
+import zlib
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 from hypothesis import settings
 
+import depth
 from program import Program
 
 settings.register_profile("steady", deadline=None, max_examples=60, derandomize=True)
-settings.load_profile("steady")
+settings.register_profile("deep", deadline=None, max_examples=60 * depth.TIMES)
+settings.load_profile("deep" if depth.ASKED else "steady")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """The suite leaves out what is deep; `make deep` runs that, and properties with more examples."""
+    number, count = depth.part()
+
+    def wanted(item: pytest.Item) -> bool:
+        long = item.get_closest_marker("deep") is not None
+        if not depth.ASKED:
+            return not long
+        more = getattr(getattr(item, "obj", None), "is_hypothesis_test", False)
+        return (long or more) and zlib.crc32(item.nodeid.encode()) % count == number
+
+    left_out = [item for item in items if not wanted(item)]
+    items[:] = [item for item in items if wanted(item)]
+    config.hook.pytest_deselected(items=left_out)
 
 
 @pytest.fixture
@@ -47,7 +66,7 @@ def marrowick(shared: Shared) -> Path:
     """The demo data, made once by the program itself. Read only: write elsewhere."""
 
     def fill(folder: Path) -> None:
-        said = Program(folder)("demo", "--out", "demo", "--data-only", "--json")
+        said = Program(folder).apart("demo", "--out", "demo", "--data-only", "--json")
         (folder / "demo.json").write_text(said.out)
 
     return shared("marrowick", fill) / "demo"

@@ -1,16 +1,25 @@
-"""The installed program, run as its users run it."""
+"""The program, run as its users run it: with its words, in a folder, with streams and an environment."""
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import signal
 import subprocess
 import sys
 import tempfile
+from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
+from unittest import mock
+
+from zembrel.cli import guarded, streams
+
+SECONDS = 300  # a run may take
+# which `make lowest` sets to the one of an environment with the lowest versions
+INSTALLED = os.environ.get("ZEMBREL_PROGRAM", str(Path(sys.executable).with_name("zembrel")))
 
 
 @dataclass(frozen=True)
@@ -28,42 +37,30 @@ class Said:
 
 @dataclass(frozen=True)
 class Program:
-    """The installed program in a folder of its own."""
+    """The program in a folder of its own."""
 
     folder: Path
 
     def __call__(self, *words: object, code: int | None = 0, stdin: str = "", **environment: str) -> Said:
-        """Run `zembrel WORDS`; the exit code must be `code`, unless that is None.
+        """Run `zembrel WORDS` in this process; the exit code must be `code`, unless that is None."""
+        return self._checked(_inside(list(map(str, words)), self.folder, stdin, self._all(environment)), code)
 
-        With an environment of its own the process is a fresh one, else a fork of one that is loaded already.
-        """
-        settings = os.environ | {"XDG_CONFIG_HOME": str(self.folder)} | environment
-        run = self._fresh if environment else self._forked
-        said = run([*map(str, words)], stdin, settings)
+    def apart(self, *words: object, code: int | None = 0, stdin: str = "", **environment: str) -> Said:
+        """The same through the installed program, as a process of its own."""
+        done = subprocess.run(
+            [INSTALLED, *map(str, words)],
+            cwd=self.folder, input=stdin, capture_output=True, text=True, timeout=SECONDS, env=self._all(environment),
+        )  # fmt: skip
+        return self._checked(Said(done.returncode, done.stdout, done.stderr), code)
+
+    def _all(self, environment: dict[str, str]) -> dict[str, str]:
+        return os.environ | {"XDG_CONFIG_HOME": str(self.folder)} | environment
+
+    def _checked(self, said: Said, code: int | None) -> Said:
         if code is not None:
             assert said.code == code, said.out + said.err
         assert "Traceback" not in said.err
         return said
-
-    def _fresh(self, words: list[str], stdin: str, settings: dict[str, str]) -> Said:
-        done = subprocess.run(
-            [sys.executable, "-m", "zembrel", *words],
-            cwd=self.folder, input=stdin, capture_output=True, text=True, timeout=300, env=settings,
-        )  # fmt: skip
-        return Said(done.returncode, done.stdout, done.stderr)
-
-    def _forked(self, words: list[str], stdin: str, settings: dict[str, str]) -> Said:
-        with tempfile.TemporaryDirectory() as name:
-            given, *told = (Path(name) / stream for stream in ("stdin", "stdout", "stderr"))
-            given.write_text(stdin, encoding="utf-8")
-            run = {"folder": str(self.folder), "words": words, "environment": settings, "stdin": str(given),
-                   "told": [*map(str, told)], "timeout": 300}  # fmt: skip
-            nursery = _nursery()
-            assert nursery.stdin is not None and nursery.stdout is not None
-            nursery.stdin.write(json.dumps(run) + "\n")
-            nursery.stdin.flush()
-            code = int(nursery.stdout.readline())
-            return Said(code, *(path.read_text(encoding="utf-8") for path in told))
 
     def refuses(self, code: int, *words: object) -> tuple[str, str, str]:
         """The three lines of an error with exit `code`; nothing new may stand in the folder after it."""
@@ -76,13 +73,67 @@ class Program:
         return lines[0][7:], lines[1][7:], lines[2][7:]
 
 
-@cache
-def _nursery() -> subprocess.Popen[str]:
-    """The process that forks the program, one for each process of tests."""
-    return subprocess.Popen(
-        [sys.executable, str(Path(__file__).with_name("nursery.py"))],
-        stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
-    )  # fmt: skip
+def _inside(words: list[str], folder: Path, stdin: str, environment: dict[str, str]) -> Said:
+    """Run the program in this process, with real files as its standard streams."""
+    with (
+        tempfile.TemporaryFile("w+", encoding="utf-8") as given,
+        tempfile.TemporaryFile("w+", encoding="utf-8") as out,
+        tempfile.TemporaryFile("w+", encoding="utf-8") as err,
+    ):
+        given.write(stdin)
+        given.seek(0)
+        with (
+            _standard(given.fileno(), out.fileno(), err.fileno()),
+            _signals(),
+            mock.patch.dict(os.environ, environment, clear=True),
+            mock.patch.object(sys, "argv", ["zembrel", *words]),
+            contextlib.chdir(folder),
+        ):
+            streams.make_safe()
+            code = streams.settle(guarded(words))
+            sys.stderr.flush()
+        out.seek(0)
+        err.seek(0)
+        return Said(code, out.read(), err.read())
+
+
+@contextlib.contextmanager
+def _standard(*numbers: int) -> Iterator[None]:
+    """Let these files be the standard input, output and error, below Python and in it."""
+    before = sys.stdin, sys.stdout, sys.stderr
+    for stream in before[1:]:
+        stream.flush()
+    kept = [os.dup(number) for number in range(3)]
+    for number, file in enumerate(numbers):
+        os.dup2(file, number)
+    sys.stdin = os.fdopen(0, encoding="utf-8", closefd=False)
+    sys.stdout, sys.stderr = (os.fdopen(number, "w", encoding="utf-8", closefd=False) for number in (1, 2))
+    try:
+        yield
+    finally:
+        sys.stdin, sys.stdout, sys.stderr = before
+        for number, file in enumerate(kept):
+            os.dup2(file, number)
+            os.close(file)
+
+
+@contextlib.contextmanager
+def _signals() -> Iterator[None]:
+    """Give back the answers to signals, and end a run that takes too long."""
+    numbers = signal.SIGINT, signal.SIGTERM, signal.SIGALRM
+    before = [signal.getsignal(number) for number in numbers]
+    signal.signal(signal.SIGALRM, _late)
+    signal.alarm(SECONDS)
+    try:
+        yield
+    finally:
+        signal.alarm(0)
+        for number, answer in zip(numbers, before, strict=True):
+            signal.signal(number, answer)
+
+
+def _late(*_: object) -> NoReturn:
+    raise TimeoutError(f"a run takes more than {SECONDS} s")
 
 
 def listing(folder: Path) -> dict[Path, int]:

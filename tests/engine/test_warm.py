@@ -11,13 +11,12 @@ import pytest
 
 from rasters import random_cells, raster, save
 from zembrel.verbs import warm
-from zembrel.verbs.options import Output
 
 
-def test_warm_compiles_what_the_verbs_use(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(warm, "_GROUPS", {"features": warm._GROUPS["features"]})
-    receipt = warm.warm(Output(workers=1))
-    assert receipt.facts["kernels"] >= 0 and Path(receipt.facts["place"]).is_dir()
+@pytest.mark.parametrize("group", warm.GROUPS)
+def test_all_work_of_a_group_runs_and_its_kernels_are_kept(group: str) -> None:
+    place, _ = warm.compiled(group)
+    assert any(Path(place).glob("*.nbc"))
 
 
 def run(folder: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:

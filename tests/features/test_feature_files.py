@@ -18,6 +18,7 @@ import shapely
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from depth import examples
 from zembrel.errors import InputError, RefusedError, ZembrelError
 from zembrel.facts import fact
 from zembrel.features.files import holds_features, read_features, write_features
@@ -89,7 +90,7 @@ def test_what_is_written_comes_back(tmp_path: Path, kind: str, ending: str) -> N
         max_size=5,
     )
 )
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=40)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=examples(40))
 def test_any_value_survives_a_geopackage_and_geojson(tmp_path: Path, values: list[Any]) -> None:
     whole = FeatureTable.of(
         [shapely.Point(n, 1) for n in range(len(values))], [{"v": v} for v in values], by_code(4326)

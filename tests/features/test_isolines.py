@@ -11,6 +11,7 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from depth import examples
 from program import Program
 from rasters import frame, raster, save
 from zembrel.features.files import read_features
@@ -33,7 +34,7 @@ def pieces(lines: list[np.ndarray]) -> list[tuple[float, ...]]:
     return sorted((*a, *b) for a, b in ends if a != b)
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=examples(120), deadline=None)
 @given(
     st.integers(0, 10_000), st.integers(2, 40), st.integers(2, 70), st.sampled_from([1, 3, 99]),
     st.sampled_from([0.0, 0.15]), st.booleans(),

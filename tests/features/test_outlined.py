@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
+from depth import examples
 from rasters import frame, random_cells, raster, save
 from zembrel.features.outlined import shapes_of
 from zembrel.features.scanned import Scanned, outlines
@@ -36,7 +37,7 @@ def regions(cells: np.ndarray, known: np.ndarray, *, diagonal: bool, strip: int)
     )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(
     st.integers(0, 10_000), st.integers(1, 14), st.integers(1, 14), st.integers(1, 4), st.booleans(),
     st.sampled_from([1, 2, 5, 99]), st.sampled_from([0.0, 0.2]),
@@ -70,7 +71,7 @@ def test_what_is_kept_is_what_is_open() -> None:
     assert most < 40_000  # of more than two million corners
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(
     st.integers(0, 10_000), st.integers(2, 16), st.integers(2, 5), st.booleans(), st.sampled_from([0.0, 0.2])
 )
@@ -91,7 +92,7 @@ def test_smoothed_borders_stay_shared(seed: int, size: int, kinds: int, diagonal
     assert shapely.is_valid(simple).all() and shapely.coverage_is_valid(simple)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(
     st.integers(0, 10_000),
     st.integers(1, 12),

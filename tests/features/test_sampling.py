@@ -9,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
+from depth import examples
 from program import Program
 from rasters import frame, raster, save
 from zembrel.features.files import read_features, write_features
@@ -18,7 +19,7 @@ from zembrel.raster.method import parse_method
 from zembrel.raster.sampling import values_at
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=examples(40), deadline=None)
 @given(st.integers(0, 10_000))
 def test_values_are_those_of_plain_formulas(seed: int) -> None:
     chance = np.random.default_rng(seed)

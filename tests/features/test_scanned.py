@@ -8,6 +8,7 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from depth import examples
 from rasters import frame
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
 from zembrel.geodesy.registry import by_code
@@ -39,7 +40,7 @@ def scanned(
     return whole
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=examples(40), deadline=None)
 @given(st.integers(0, 10_000), st.integers(3, 80), st.sampled_from([0, 0.5, 1]))
 def test_a_partition_claims_every_cell_once(seed: int, count: int, snap: float) -> None:
     shapes = partition(seed, count)
@@ -53,7 +54,7 @@ def test_a_partition_claims_every_cell_once(seed: int, count: int, snap: float) 
         assert claims.min() == 1
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=examples(40), deadline=None)
 @given(st.integers(0, 10_000), st.integers(3, 40))
 def test_fractions_are_areas(seed: int, count: int) -> None:
     inside = shapely.box(2, 2, SIZE - 2, SIZE - 2)
@@ -106,7 +107,7 @@ def test_rules_say_who_wins(rule: str, wanted: float) -> None:
     assert set(RULES) == {"first", "last", "min", "max", "sum", "mean", "count"}
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=examples(30), deadline=None)
 @given(st.integers(0, 10_000), st.integers(3, 30))
 def test_a_cell_is_inside_if_its_middle_is(seed: int, count: int) -> None:
     shape = partition(seed, count)[0].difference(shapely.Point(30, 30).buffer(9))

@@ -9,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
+from depth import examples
 from program import Program
 from rasters import frame, raster, save
 from zembrel.engine.limits import Limits
@@ -40,7 +41,7 @@ def stars(seed: int, count: int) -> list[shapely.Geometry]:
     return made
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=examples(40), deadline=None)
 @given(st.integers(0, 10_000), st.sampled_from([0.0, 0.2]), st.sampled_from(["float32", "int16"]))
 def test_cells_count_by_the_share_that_is_inside(seed: int, void: float, kind: str) -> None:
     chance = np.random.default_rng(seed)

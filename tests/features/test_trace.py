@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
+from depth import examples
 from program import Program
 from rasters import frame, raster, save
 from zembrel.features.files import read_features
@@ -25,7 +26,7 @@ def blobs(seed: int, size: int, share: float) -> np.ndarray:
     return np.pad(cells.astype(np.uint8), 1)
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=examples(120), deadline=None)
 @given(st.integers(0, 10_000), st.integers(1, 40), st.sampled_from([0.4, 0.5, 0.55]))
 def test_thinning_keeps_parts_and_holes_and_leaves_nothing_to_spare(
     seed: int, size: int, share: float
@@ -45,7 +46,7 @@ def test_thinning_keeps_parts_and_holes_and_leaves_nothing_to_spare(
         assert not skeleton.SPARE[near]
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=examples(120), deadline=None)
 @given(st.integers(0, 10_000), st.integers(1, 40), st.sampled_from([0.45, 0.55]))
 def test_every_link_is_followed_once(seed: int, size: int, share: float) -> None:
     mask = blobs(seed, size, share)

@@ -12,6 +12,7 @@ import shapely
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from depth import examples
 from zembrel.errors import RefusedError
 from zembrel.features.files import read_features, write_features
 from zembrel.features.table import FeatureTable
@@ -45,7 +46,7 @@ def same(wrote: Any, read: Any) -> bool:
 
 
 @pytest.mark.parametrize("ending", FORMATS)
-@settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=examples(25), deadline=None, suppress_health_check=list(HealthCheck))
 @given(rows=ROWS)
 def test_values_come_back_or_are_told(ending: str, rows: list[dict[str, Any]]) -> None:
     shapes = [shapely.Point(n, n) for n in range(len(rows))]

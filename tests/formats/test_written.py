@@ -12,6 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
+from depth import examples
 from rasters import raster
 from zembrel.errors import RefusedError, UsageError
 from zembrel.formats import choose_format, open_raster
@@ -36,7 +37,7 @@ def rasters(draw: Any) -> tuple[Any, Any]:
 
 
 @pytest.mark.parametrize("ending", ENDINGS)
-@settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=examples(25), deadline=None, suppress_health_check=list(HealthCheck))
 @given(given_cells=rasters())
 def test_cells_come_back_or_are_refused(ending: str, given_cells: tuple[Any, Any]) -> None:
     cells, valid = given_cells

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from scipy.spatial import Delaunay
 from shapely import MultiPoint
 
+from depth import examples
 from zembrel.points.kernels.delaunay import delaunay
 
 RANDOM = np.random.default_rng(3)
@@ -43,7 +44,7 @@ def test_triangles_are_those_of_another_program(name: str) -> None:
     assert in_order(found) == in_order(wanted) and (turned(places, found) > 0).all()
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(st.lists(st.tuples(st.integers(0, 30), st.integers(0, 30)), min_size=1, max_size=60, unique=True))
 def test_a_plane_of_whole_numbers_is_covered_once(corners: list[tuple[int, int]]) -> None:
     """Many lie on one line or one circle here: whichever way is cut, the hull is covered, and once."""

@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from depth import examples
 from points import plain_laz
 from zembrel.points.laz.chunks import ChunkCodec, read_table, write_table
 from zembrel.points.laz.fields import level_of_height
@@ -72,7 +73,7 @@ def test_the_second_decoder_reads_the_same(layout: Layout, pattern: str) -> None
 
 
 @given(st.sampled_from(LAYOUTS), st.data())
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 def test_any_values_of_any_fields_come_back(layout: Layout, data: st.DataObject) -> None:
     edges = [0, 1, 2, 127, 128, 255]
     size = layout.dtype.itemsize
@@ -112,7 +113,7 @@ def test_a_chunk_cut_off_anywhere_tells_fewer_points(layout: Layout) -> None:
 
 
 @given(st.lists(st.tuples(st.integers(1, 2**31), st.integers(1, 2**32 - 1)), max_size=30), st.booleans())
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 def test_tables_of_chunks_come_back(rows: list[tuple[int, int]], variable: bool) -> None:
     numbers = np.array(rows, np.int64).reshape(-1, 2)
     packed = np.frombuffer(write_table(numbers, variable=variable), np.uint8)

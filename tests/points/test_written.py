@@ -11,6 +11,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from depth import examples
 from points.clouds import HOME, PLACE, whole, write
 from zembrel.points.model import PointBlock
 from zembrel.points.records import Layout
@@ -40,7 +41,7 @@ def clouds(draw: Any) -> PointBlock:
 
 
 @pytest.mark.parametrize("ending", ENDINGS)
-@settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=examples(25), deadline=None, suppress_health_check=list(HealthCheck))
 @given(block=clouds())
 def test_points_come_back(ending: str, block: PointBlock) -> None:
     if ending == "copc.laz" and not block.layout.long:

@@ -80,7 +80,7 @@ class VerbCommand(TyperCommand):
                     formatter.write_dl([(flags.removesuffix(" <str>"), text) for flags, text in shown])
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
-        grammar.check(self.params, args)
+        grammar.check(self.get_params(ctx), args)
         if any(p.name == "words" for p in self.params):
             args = grammar.numbers_last(args)
         return super().parse_args(ctx, args)

@@ -8,6 +8,7 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
+from zembrel.cli.kinds import HELP_FLAGS, Kinds, kinds_of
 from zembrel.cli.steps import VERBS, hint
 from zembrel.cli.style import WIDEST, heading
 from zembrel.cli.values import convert_here
@@ -32,12 +33,19 @@ class Verbs(TyperGroup):
         module = importlib.import_module(VERBS[cmd_name].module)
         return module.COMMANDS[cmd_name].build(cmd_name)
 
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        if args[:1] == ["help"]:  # `help VERB` is `VERB --help`
+            args = [*(word for word in args[1:] if word not in ("help", *HELP_FLAGS)), HELP_FLAGS[0]]
+        return super().parse_args(ctx, args)
+
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         if len(args) > 1 and f"{args[0]} {args[1]}" in VERBS:
             args = [f"{args[0]} {args[1]}", *args[2:]]  # a verb of two words
         if args[0] in VERBS or args[0].startswith("-"):
             return super().resolve_command(ctx, args)
-        kinds = [verb for verb in VERBS if verb.startswith(f"{args[0]} ")]
+        kinds = kinds_of(args[0])
+        if kinds and all(word in HELP_FLAGS for word in args[1:]):
+            return args[0], Kinds(args[0]), []
         if kinds:
             what = f"{args[0]} {args[1]}" if len(args) > 1 else args[0]
             why = f"{args[0]} has a second word that says what"
@@ -67,12 +75,12 @@ def command_line() -> Any:
 
     @app.callback(
         invoke_without_command=True,
-        context_settings={"max_content_width": WIDEST},
+        context_settings={"max_content_width": WIDEST, "help_option_names": list(HELP_FLAGS)},
         epilog="\b\nTry:   zembrel demo --out demo/\nThen:  zembrel VERB --help for options and an example",
     )
     def zembrel(
         ctx: typer.Context,
-        version: Annotated[bool, typer.Option("--version", help="Show the version and stop.")] = False,
+        version: Annotated[bool, typer.Option("--version", "-V", help="Show the version and stop.")] = False,
     ) -> None:
         """Clip, mosaic, tile, reproject and convert rasters, features and points, exactly and in bounded
         memory."""

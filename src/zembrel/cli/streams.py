@@ -37,6 +37,9 @@ class _Stream(io.RawIOBase):
     def writable(self) -> bool:
         return True
 
+    def close(self) -> None:
+        """Stay open: the number belongs to the process, whatever wraps this stream for a while."""
+
     def fileno(self) -> int:
         return self._number
 
@@ -62,6 +65,7 @@ def make_safe() -> None:
         except OSError:
             os.open(os.devnull, os.O_RDONLY)  # into which nothing can be written
     _before[:] = sys.stdout, sys.stderr
+    _out.failed = _messages.failed = None
     encoding = getattr(sys.stderr, "encoding", None) or "utf-8"
     sys.stderr = io.TextIOWrapper(_messages, encoding, "backslashreplace", write_through=True)
     sys.stdout = io.TextIOWrapper(

@@ -29,6 +29,7 @@ from zembrel.verbs.calls import call
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.terrain import NAMES
+from zembrel.verbs.typed import options_of
 
 _HOME, _SIDE = 32626, 96
 _METHODS = ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode", "median", "sum")
@@ -71,7 +72,7 @@ _OF_ONE_BAND: list[tuple[str, str, dict[str, Any]]] = [
     ("contour", "o.geojson", {"interval": 9.0, "filled": True}),
     ("polygonize", "o.geojson", {"min_cells": 4, "smooth": True, "round": True}),
     ("trace", "o.geojson", {"spurs": 2}), ("sample", "o.csv", {"at": "places.geojson", "method": "cubic"}),
-    ("tally", "o.csv", {"zones": "wood.geojson", "stats": ("mean", "median")}),
+    ("tally", "o.csv", {"zones": "wood.geojson", "stat": ("mean", "median")}),
 ]  # fmt: skip
 _OF_HEIGHTS: list[tuple[str, str, dict[str, Any]]] = [
     ("terrain", "o.tif", {"of": NAMES, "reach": "3", "z_unit": "m", "cast": True}),
@@ -82,7 +83,7 @@ _OF_FEATURES: list[tuple[str, str, dict[str, Any]]] = [
     ("rasterize", "o.tif", {"cell": "10m", "cover": True}), ("tally", "o.tif", {"cell": "20m"}),
 ]  # fmt: skip
 _OF_POINTS: list[tuple[str, str, dict[str, Any]]] = [
-    ("grid", "o.tif", {"cell": "2m", "stats": ("mean", "max", "count")}),
+    ("grid", "o.tif", {"cell": "2m", "stat": ("mean", "max", "count")}),
     ("grid", "o.tif", {"cell": "2m", "surface": "tin", "spikes": "30m"}),
     ("grid", "o.tif", {"cell": "2m", "surface": "idw", "fill": "6m"}),
     ("thin", "o.las", {"spacing": "2m"}), ("thin", "o.las", {"cell": "5m"}),
@@ -96,10 +97,10 @@ def warm(output: Output) -> Receipt:
     They are kept where the program is, or in the cache folder of the user.
     """
     started = time.perf_counter()
-    groups = list(_GROUPS)
+    groups = list(GROUPS)
     pool = Processes(output.workers or processors(), len(groups))
     try:
-        counts = list(each(groups, _compiled, output.on(pool).limits, size=lambda name: 1, item_bytes=1))
+        counts = list(each(groups, compiled, output.on(pool).limits, size=lambda name: 1, item_bytes=1))
     finally:
         pool.close()
     place, made = next((place for place, _ in counts if place), ""), sum(count for _, count in counts)
@@ -107,7 +108,7 @@ def warm(output: Output) -> Receipt:
     return Receipt("warm", own={"kernels": made, "place": place, "seconds": round(seconds, 1)})
 
 
-def _compiled(group: str) -> tuple[str, int]:
+def compiled(group: str) -> tuple[str, int]:
     """Do the work of a group; where its kernels are kept and how many were compiled."""
     from numba.core import event
 
@@ -115,7 +116,7 @@ def _compiled(group: str) -> tuple[str, int]:
     importlib.import_module("zembrel.compiling")
     folder = temporary()
     with event.install_recorder("numba:compile") as seen:
-        for work in _GROUPS[group](folder.path):
+        for work in GROUPS[group](folder.path):
             work()
     folder.remove()
     kernel = importlib.import_module("zembrel.raster.kernels.halve").mean
@@ -128,9 +129,10 @@ def _calls(folder: Path, source: Any, runs: list[tuple[str, str, dict[str, Any]]
     point = '"Point", "coordinates": [730333, 5099555]'
     (folder / "places.geojson").write_text(_FEATURES[: _FEATURES.index('"Polygon"')] + point + "}}]}")
     for n, (verb, out, options) in enumerate(runs):
-        files = {k: str(folder / v) if str(v).endswith(".geojson") else v for k, v in options.items()}
-        yield lambda verb=verb, n=n, out=out, files=files: call(
-            verb, source, str(folder / f"{n}{out}"), keep_empty=True, **files
+        words = {k: str(folder / v) if str(v).endswith(".geojson") else v for k, v in options.items()}
+        words |= {"keep_empty": True} if "keep_empty" in options_of(verb) else {}
+        yield lambda verb=verb, n=n, out=out, words=words: call(
+            verb, source, str(folder / f"{n}{out}"), **words
         )
 
 
@@ -173,7 +175,7 @@ def _packed(number: int) -> Any:
     return works
 
 
-_GROUPS: dict[str, Any] = {
+GROUPS: dict[str, Any] = {
     "packed points of LAS 1.4": _packed(7), "packed points": _packed(3),
     "single floats": _rasters("float32", 1),
     "bytes": _rasters("uint8", 1), "photos": _rasters("uint8", 3), "short numbers": _rasters("int16", 1),
