@@ -5,8 +5,9 @@ from __future__ import annotations
 import fcntl
 import os
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from unittest import mock
 
 import pytest
 from hypothesis import settings
@@ -17,6 +18,18 @@ from program import Program
 settings.register_profile("steady", deadline=None, max_examples=60, derandomize=True)
 settings.register_profile("deep", deadline=None, max_examples=60 * depth.TIMES)
 settings.load_profile("deep" if depth.ASKED else "steady")
+
+
+def pytest_xdist_auto_num_workers() -> int:
+    """One more than processors: some tests wait."""
+    return (os.cpu_count() or 1) + 1
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _swift_disk() -> Iterator[None]:
+    """Nobody pulls the plug here: what is run inside this process does not wait for the disk."""
+    with mock.patch("os.fsync"):
+        yield
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:

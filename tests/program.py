@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 from unittest import mock
 
-from zembrel.cli import guarded, streams
+from zembrel.cli import ended
 
 SECONDS = 300  # a run may take
 # which `make lowest` sets to the one of an environment with the lowest versions
@@ -89,8 +89,8 @@ def _inside(words: list[str], folder: Path, stdin: str, environment: dict[str, s
             mock.patch.object(sys, "argv", ["zembrel", *words]),
             contextlib.chdir(folder),
         ):
-            streams.make_safe()
-            code = streams.settle(guarded(words))
+            code = ended(words)
+            sys.stdout.flush()
             sys.stderr.flush()
         out.seek(0)
         err.seek(0)

@@ -6,6 +6,7 @@ import ast
 import inspect
 import pickle
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 from string import Formatter
 
@@ -26,6 +27,11 @@ KERNEL_DECORATORS = (
 )  # fmt: skip  # kernels take arrays and plain numbers, as many as they need
 
 
+@cache
+def parsed(path: Path) -> ast.Module:
+    return ast.parse(path.read_text())
+
+
 def functions(tree: ast.Module) -> Iterator[ast.FunctionDef]:
     return (node for node in ast.walk(tree) if isinstance(node, ast.FunctionDef))
 
@@ -39,7 +45,7 @@ def code_lines(function: ast.FunctionDef, lines: list[str]) -> int:
 @pytest.mark.parametrize("path", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
 def test_modules_and_functions_read_in_one_sitting(path: Path) -> None:
     text = path.read_text()
-    tree, lines = ast.parse(text), text.splitlines()
+    tree, lines = parsed(path), text.splitlines()
     assert len(lines) <= MOST_LINES
     assert path.stem not in ("utils", "helpers", "common", "misc", "base", "manager")
     assert not text or ast.get_docstring(tree), "a module says what it holds"
@@ -58,7 +64,7 @@ def test_modules_and_functions_read_in_one_sitting(path: Path) -> None:
 def test_every_fact_has_a_sentence_that_says_its_values() -> None:
     said: dict[str, set[str]] = {}
     for path in MODULES:
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in ast.walk(parsed(path)):
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "fact":
                 name = ast.literal_eval(node.args[0])
                 starred = any(word.arg is None for word in node.keywords)
@@ -73,7 +79,7 @@ def test_every_fact_has_a_sentence_that_says_its_values() -> None:
 def test_only_the_command_line_prints() -> None:
     for path in MODULES:
         if path.parent.name != "cli":
-            calls = [node for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Call)]
+            calls = [node for node in ast.walk(parsed(path)) if isinstance(node, ast.Call)]
             assert not any(isinstance(call.func, ast.Name) and call.func.id == "print" for call in calls), (
                 path
             )
@@ -107,7 +113,7 @@ def test_what_only_kernels_may_call_is_called_by_no_other_code() -> None:
     """A part of kernels has no way in from Python: calling it would end the process."""
     kernels, parts, called = set(), set(), {}
     for path in MODULES:
-        tree = ast.parse(path.read_text())
+        tree = parsed(path)
         for node in tree.body:
             decorators = (
                 [ast.unparse(d) for d in node.decorator_list] if isinstance(node, ast.FunctionDef) else []
@@ -127,7 +133,7 @@ def test_names_are_had_once_and_say_what_a_thing_is() -> None:
     classes = [
         node.name
         for path in MODULES
-        for node in ast.parse(path.read_text()).body
+        for node in parsed(path).body
         if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
     ]
     twice = {name for name in classes if classes.count(name) > 1}
@@ -139,7 +145,7 @@ def test_names_are_had_once_and_say_what_a_thing_is() -> None:
 def test_tasks_and_views_hold_no_closures() -> None:
     """What the engine is given can be pickled: no function made inside another goes to it."""
     for path in MODULES:
-        for function in functions(ast.parse(path.read_text())):
+        for function in functions(parsed(path)):
             inner = {node.name for node in function.body if isinstance(node, ast.FunctionDef)}
             for call in (node for node in ast.walk(function) if isinstance(node, ast.Call)):
                 name = call.func.id if isinstance(call.func, ast.Name) else ""
@@ -152,6 +158,6 @@ def test_modules_import_each_other_at_the_top_alone() -> None:
     """Slow ones are loaded on demand by their package; only the command line waits for a verb to be named."""
     for path in MODULES:
         if "cli" not in path.relative_to(SOURCE).parts:
-            for function in functions(ast.parse(path.read_text())):
+            for function in functions(parsed(path)):
                 inner = [node for node in ast.walk(function) if isinstance(node, ast.ImportFrom)]
                 assert not [n.module for n in inner if (n.module or "").startswith("zembrel")], path

@@ -56,6 +56,7 @@ class FileHandles:
         self._most = most
         self._lock = threading.Lock()
         self._open: OrderedDict[Path, int] = OrderedDict()
+        self._turns: dict[Path, int] = {}  # the run in which each was last known to be the file of that name
         self._busy: dict[int, int] = {}
 
     def read(self, path: Readable, offset: int, count: int, due: Stamp | None = None) -> bytes:
@@ -80,9 +81,12 @@ class FileHandles:
 
     def _take(self, path: Path) -> int:
         with self._lock:
+            if self._turns.get(path) != readings.turn:
+                self._let_go_of_another(path, stamp(path.stat()))
+                readings.note(path)
+                self._turns[path] = readings.turn
             descriptor = self._open.get(path)
             if descriptor is None:
-                readings.note(path)
                 descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_CLOEXEC", 0))
                 self._open[path] = descriptor
             self._open.move_to_end(path)
@@ -94,9 +98,17 @@ class FileHandles:
     def _close_one(self) -> None:
         for path, descriptor in self._open.items():
             if not self._busy.get(descriptor):
-                del self._open[path]
+                del self._open[path], self._turns[path]
                 os.close(descriptor)
                 return
+
+    def _let_go_of_another(self, path: Path, now: Stamp) -> None:
+        """Close the handle on what stood at `path` before, if it is no longer the file there."""
+        descriptor = self._open.get(path)
+        if descriptor is not None and stamp(os.fstat(descriptor)) != now:
+            del self._open[path], self._turns[path]
+            if not self._busy.get(descriptor):
+                os.close(descriptor)
 
     def _give_back(self, descriptor: int) -> None:
         with self._lock:
@@ -112,11 +124,7 @@ class FileHandles:
         try:
             now = stamp(path.stat())
             with self._lock:
-                descriptor = self._open.get(path)
-                if descriptor is not None and stamp(os.fstat(descriptor)) != now:
-                    del self._open[path]
-                    if not self._busy.get(descriptor):
-                        os.close(descriptor)
+                self._let_go_of_another(path, now)
         except OSError as exc:
             raise cannot_read(path, exc) from exc
         return now

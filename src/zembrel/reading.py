@@ -32,6 +32,7 @@ class Readings:
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._now = RunState()
+        self.turn = 0  # the number of the run
         self.before_writing: Callable[[Sequence[Path]], None] | None = None
 
     @contextmanager
@@ -41,6 +42,7 @@ class Readings:
         Raises InputError at the end if a file was changed meanwhile.
         """
         with self._lock:
+            self.turn += not self._now.runs
             self._now.runs += 1
         try:
             yield

@@ -483,11 +483,12 @@ def test_an_index_of_clouds(zembrel: Program, swaths: list[Path], marrowick: Pat
     )
 
 
+@pytest.mark.deep
 def test_the_first_use_says_that_it_compiles(zembrel: Program, swaths: list[Path]) -> None:
     kernels = {"NUMBA_CACHE_DIR": str(zembrel.folder / "kernels")}
-    said = zembrel("describe", swaths[3], **kernels)
+    said = zembrel.apart("describe", swaths[3], **kernels)
     assert said.err.count("note:  compiling kernels") == 1
-    assert "compiling" not in zembrel("describe", swaths[3], **kernels).err
+    assert "compiling" not in zembrel.apart("describe", swaths[3], **kernels).err
 
 
 def test_waveforms_beside_a_file_go_along(zembrel: Program) -> None:

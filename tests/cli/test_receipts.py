@@ -58,7 +58,7 @@ RUNS: dict[str, tuple[str, ...]] = {
 REFUSED: dict[str, tuple[int, tuple[str, ...]]] = {
     "formats": (2, ("geotif",)), "crs": (2, ("seek", "UTM")), "coords": (3, ("--from-crs", "EPSG:4326", "--crs", "here")),
     "source": (3, ("show", "none")), "fetch": (3, ("none", "--onto", "codes.tif", "--out", "x.tif")),
-    "shell": (2, ("tcsh",)), "demo": (2, ("--out", "relief.tif")), "warm": (2, ("--workers", "many")),
+    "shell": (2, ("tcsh",)), "demo": (4, ("--out", "relief.tif")), "warm": (2, ("--workers", "many")),
     "standin serve": (3, ("dem",)), "standin device": (3, ("engine", "none")),
     "derive": (3, ("--let", "r=none.tif", "--formula", "r > 3", "--out", "x.tif")),
 }  # fmt: skip

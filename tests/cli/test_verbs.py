@@ -407,6 +407,7 @@ def test_formats_prints_the_table_the_code_works_by(zembrel: Program) -> None:
     assert json.loads(zembrel("formats", "png", "--json").out)["png"]["types"] == ["uint8", "uint16"]
 
 
+@pytest.mark.deep
 def test_the_worked_example_runs_and_shows_its_commands(zembrel: Program, tmp_path: Path) -> None:
     said = zembrel("demo", "--out", "demo")
     assert said.err.count("$ zembrel ") >= 10 and "no gap inside the area" in said.err

@@ -132,5 +132,7 @@ def test_a_film_that_cannot_be_is_refused(years: Program, monkeypatch: pytest.Mo
 def test_without_the_package_for_it_an_mp4_is_refused_with_the_way_to_it(years: Program) -> None:
     (years.folder / "no").mkdir()
     (years.folder / "no/av.py").write_text("raise ImportError('not here')\n")
-    said = years("deliver", "film", "years/", "--out", "f.mp4", code=2, PYTHONPATH=str(years.folder / "no"))
+    said = years.apart(
+        "deliver", "film", "years/", "--out", "f.mp4", code=2, PYTHONPATH=str(years.folder / "no")
+    )
     assert "zembrel[film]" in said.err

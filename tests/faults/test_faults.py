@@ -17,9 +17,13 @@ from typing import Any
 
 import pytest
 
+import depth
+
 HERE = Path(__file__).parent
 KILL, FAIL, FULL = 1, 2, 3
-MOST = int(os.environ.get("ZEMBREL_CUTS", "10"))  # places of a run that are cut, half of them its last
+MOST = int(
+    os.environ.get("ZEMBREL_CUTS", "10" if depth.ASKED else "4")
+)  # places of a run that are cut, half of them its last
 POLYGONS = """{"type": "FeatureCollection", "features": [%s]}"""
 POLYGON = """{"type": "Feature", "properties": {"n": %d}, "geometry": {"type": "Polygon", "coordinates":
  [[[%d, 1], [%d.5, 1], [%d.5, 2], [%d, 1]]]}}"""
@@ -194,7 +198,7 @@ class Trial:
         return {name: held for name, held in named.items() if "/.zembrel-part-" not in name}  # swept later
 
 
-@pytest.mark.parametrize("replacing", [False, True], ids=["new", "replaced"])
+@pytest.mark.parametrize("replacing", depth.some([False, True], [True]), ids=["new", "replaced"])
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_run_that_is_killed_leaves_the_old_or_the_new_and_a_rerun_goes_on(
     server: Server, tmp_path: Path, kind: str, replacing: bool
@@ -218,7 +222,9 @@ def test_a_run_that_is_killed_leaves_the_old_or_the_new_and_a_rerun_goes_on(
 
 
 @pytest.mark.parametrize("mode", [FAIL, FULL], ids=["failing", "full"])
-@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize(
+    "kind", depth.some(KINDS, ["a file", "a database", "a store in a folder", "tiles in a folder"])
+)
 def test_a_disk_that_fails_or_is_full_costs_nothing(
     server: Server, tmp_path: Path, kind: str, mode: int
 ) -> None:
@@ -232,7 +238,7 @@ def test_a_disk_that_fails_or_is_full_costs_nothing(
             assert said.splitlines()[-3].startswith("error:"), said
 
 
-@pytest.mark.parametrize("mode", [KILL, FAIL, FULL], ids=["killed", "failing", "full"])
+@pytest.mark.parametrize("mode", depth.some([KILL, FAIL, FULL], [KILL]), ids=["killed", "failing", "full"])
 def test_what_is_carried_is_on_the_device_as_it_was_or_whole(
     server: Server, tmp_path: Path, mode: int
 ) -> None:

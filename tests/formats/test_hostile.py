@@ -9,6 +9,7 @@ import pyarrow
 import pytest
 from pyarrow import parquet
 
+import depth
 from rasters import frame, random_cells, raster, save
 from zembrel.errors import ZembrelError
 from zembrel.formats import choose_format, header_beside, open_raster
@@ -18,7 +19,6 @@ NAMES = (
     "g.asc", "g.xyz", "g.csv", "g.matrix.csv", "g.parquet", "g.flt", "g.bil", "g.npy", "g.npz", "g.nc", "g.zarr.zip",
     "g.jp2", "g.png", "g.gif", "g.bmp", "g.webp", "g.dt0", "g.quilt.toml", "g.gtx", "other.parquet",
 )  # fmt: skip
-ROUNDS = 40
 
 
 def original(folder: Path, name: str) -> Path:
@@ -48,14 +48,15 @@ def original(folder: Path, name: str) -> Path:
     return path
 
 
+@pytest.mark.parametrize("rounds", depth.some([20, 300], [20]))
 @pytest.mark.parametrize("name", NAMES)
-def test_nothing_but_a_clear_error_comes_of_damage(tmp_path: Path, name: str) -> None:
+def test_nothing_but_a_clear_error_comes_of_damage(tmp_path: Path, name: str, rounds: int) -> None:
     path = original(tmp_path, name)
     header = next((p for p in (path.with_suffix(".hdr"),) if p.is_file()), None)
     chance = np.random.default_rng(sum(name.encode()))
     for target in [p for p in (path, header) if p is not None]:
         whole = target.read_bytes()
-        for _ in range(ROUNDS):
+        for _ in range(rounds):
             damaged = bytearray(whole)
             way = chance.integers(4)
             at = int(chance.integers(len(whole)))

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+import depth
 from rasters import raster, save
 from zembrel.cli.saying import say
 from zembrel.demo.data import photos, reliefs
@@ -85,14 +86,17 @@ def layers(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+@pytest.mark.parametrize("most", depth.some([2, 100], [2]))
 @pytest.mark.parametrize("one", [name for names in (HEIGHTS, PHOTOS, CODES) for name in names[1:]])
-def test_a_layer_comes_back_from_every_pair_as_it_was(layers: Path, tmp_path: Path, one: str) -> None:
+def test_a_layer_comes_back_from_every_pair_as_it_was(
+    layers: Path, tmp_path: Path, one: str, most: int
+) -> None:
+    """By way of the next formats in turn, and in make deep of all of them."""
     names = next(names for names in (HEIGHTS, PHOTOS, CODES) if one in names)
     origin = open_raster(layers / names[0])
     shape, kind = (len(origin.bands), origin.frame.rows, origin.frame.columns), origin.bands[0].type
-    for other in names[1:]:
-        if other == one:
-            continue
+    at = names.index(one)
+    for other in [*names[at + 1 :], *names[1:at]][:most]:
         between, back = tmp_path / other, tmp_path / f"{other}.tif"
         moved(layers / one, between, kind, shape)
         moved(between, back, kind, shape)

@@ -10,10 +10,11 @@ from pathlib import Path
 
 import pytest
 
+import depth
 from rasters import random_cells, raster, save
 
 SAMPLES = Path(sys.prefix) / "samples"
-MEMORY, SECONDS, EACH = 3 * 2**30, 240, 40  # bytes of address space, seconds for all, mutants of each file
+MEMORY, SECONDS = 3 * 2**30, 280  # bytes of address space, seconds for all
 
 LOOP = """
 import json, random, sys, time, traceback, warnings
@@ -87,12 +88,14 @@ def seeds(folder: Path) -> list[str]:
     return [str(path) for path in [*made, *samples]]
 
 
-def test_mutants_are_read_or_refused_within_bounds(tmp_path: Path) -> None:
+@pytest.mark.parametrize("each", depth.some([10, 120], [10]))
+def test_mutants_are_read_or_refused_within_bounds(tmp_path: Path, each: int) -> None:
+    """So many mutants of each file."""
     corpus = seeds(tmp_path)
     if len(corpus) < 20:
         pytest.skip("no samples to mutate; make test fetches them")
     done = subprocess.run(
-        [sys.executable, "-c", LOOP, json.dumps(corpus), str(tmp_path / "mutant.tif"), str(EACH)],
+        [sys.executable, "-c", LOOP, json.dumps(corpus), str(tmp_path / "mutant.tif"), str(each)],
         capture_output=True, text=True, timeout=SECONDS,
         preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY)),
     )  # fmt: skip

@@ -37,7 +37,7 @@ def rasters(draw: Any) -> tuple[Any, Any]:
 
 
 @pytest.mark.parametrize("ending", ENDINGS)
-@settings(max_examples=examples(25), deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=examples(8), deadline=None, suppress_health_check=list(HealthCheck))
 @given(given_cells=rasters())
 def test_cells_come_back_or_are_refused(ending: str, given_cells: tuple[Any, Any]) -> None:
     cells, valid = given_cells

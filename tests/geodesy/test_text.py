@@ -8,6 +8,7 @@ import re
 import numpy as np
 import pytest
 
+import depth
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS, UnresolvedCRS, VerticalCRS, VerticalDatum, same
 from zembrel.geodesy.registry import by_code, parse_crs, projected_codes
@@ -20,16 +21,22 @@ CODES = projected_codes() + [r["code"] for r in rows(f"SELECT code FROM crs WHER
 MARKS = re.compile(r',(?:AUTHORITY\["EPSG","\d+"\]|ID\["EPSG",\d+\])')
 
 
-@pytest.mark.parametrize("form, step", [("wkt1", 3), ("wkt2", 1), ("json", 3)])
+STEPS = [("wkt1", 30), ("wkt2", 20), ("json", 30), ("wkt1", 1), ("wkt2", 1), ("json", 1)]
+
+
+@pytest.mark.parametrize("form, step", depth.some(STEPS, STEPS[:3]))
 def test_the_whole_registry_reads_back_equal(form: str, step: int) -> None:
-    """Every code in one form, and each third one in the others."""
+    """Each so-many-th code, and in make deep every one."""
     for code in CODES[::step]:
         crs = by_code(code)
         if isinstance(crs, VerticalCRS) or not isinstance(crs, UnresolvedCRS):
             assert read_crs(write_crs(crs, form)) == crs
 
 
-@pytest.mark.parametrize("form, step", [("wkt1", 7), ("wkt2", 11), ("prj", 29)])
+PLAIN = [("wkt1", 70), ("wkt2", 110), ("prj", 290), ("wkt1", 7), ("wkt2", 11), ("prj", 29)]
+
+
+@pytest.mark.parametrize("form, step", depth.some(PLAIN, PLAIN[:3]))
 def test_definitions_without_codes_are_recognised_by_their_parameters(form: str, step: int) -> None:
     for code in FLAT[::step]:
         crs = by_code(code)

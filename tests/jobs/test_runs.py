@@ -17,6 +17,7 @@ import numpy as np
 import pytest
 import tifffile
 
+import depth
 from program import Program, Said, listing
 from rasters import frame, random_cells, raster, save
 
@@ -281,13 +282,16 @@ def test_a_matrix_makes_a_step_for_each_value_that_it_mentions(job: Program) -> 
     assert ran(run(job)) == {"terrain[1,slope]", "terrain[1,aspect]", "whole[slope]", "whole[aspect]"}
 
 
-def test_a_run_killed_at_any_moment_is_gone_on_with_and_ends_with_the_same_files(job: Program) -> None:
+@pytest.mark.parametrize("kills", depth.some([3, 10], [3]))
+def test_a_run_killed_at_any_moment_is_gone_on_with_and_ends_with_the_same_files(
+    job: Program, kills: int
+) -> None:
     run(job)
     whole = made(job.folder)
     moments = random.Random(3)
     command = [sys.executable, "-m", "zembrel", "run", "i.job.toml", "--quiet", "--jobs", "2"]
     killed = 0
-    for n in range(10):
+    for n in range(kills):
         for path in [*job.folder.glob("out/**/*"), job.folder / "whole.tif"]:
             if path.is_file() and moments.random() < 0.6:
                 path.unlink()
@@ -303,7 +307,7 @@ def test_a_run_killed_at_any_moment_is_gone_on_with_and_ends_with_the_same_files
             run(job)
             assert made(job.folder) == whole
     run(job)
-    assert made(job.folder) == whole and killed > 3
+    assert made(job.folder) == whole and killed > kills // 3
     assert not [path for path in listing(job.folder) if "zembrel-part" in str(path)]
 
 
@@ -345,6 +349,7 @@ def test_the_plan_is_drawn(job: Program) -> None:
     assert "resample + reproject @whole -> out/web.tif" in said and "not done before" in said
 
 
+@pytest.mark.deep
 def test_the_island_is_one_job_that_the_readme_shows(marrowick: Path, tmp_path: Path) -> None:
     """The whole of it runs in the demo's own test of the tour; here what changes with one late option."""
     text = (marrowick / "island.job.toml").read_text()

@@ -21,6 +21,7 @@ from zembrel.verbs.serve import island_of
 PAGE = Path(__file__).parents[2] / "docs" / "sources.md"
 
 
+@pytest.mark.deep
 def test_the_example_goes_from_a_clean_folder_to_an_engine(program: Program, marrowick: Path) -> None:
     text = PAGE.read_text().partition("## From a clean folder")[2].partition("\n## ")[0]
     blocks = re.findall(r"```\n(.*?)```", text, re.DOTALL)

@@ -138,7 +138,7 @@ def test_a_wrong_tile_that_is_kept_is_dropped(program: Program, island: Site, ha
     )
     base.commit()
     base.close()
-    said = program(*FETCH, "p.tif", "--json").json
+    said = program.apart(*FETCH, "p.tif", "--json").json
     assert said["web"]["requests"] > 4
     np.testing.assert_array_equal(
         tifffile.imread(program.folder / "o.tif"), tifffile.imread(program.folder / "p.tif")

@@ -21,19 +21,23 @@ class Terminated(BaseException):
 def main() -> None:
     """Run the command line and leave with its exit code."""
     _listen(signal.SIG_DFL, signal.SIG_DFL)  # until somebody can answer, a signal just ends the process
+    gc.set_threshold(100_000, 20, 20)  # importing makes many objects and hardly any cycle
+    # Numba would look for BLAS by importing SciPy's linear algebra, where there is SciPy; no kernel needs it.
+    sys.modules["scipy.linalg.cython_blas"] = None  # type: ignore[assignment]
+    code = ended(sys.argv[1:])
+    _listen(signal.SIG_DFL, signal.SIG_DFL)
+    gc.freeze()  # the process ends: nobody needs to look for cycles among Numba's objects, for 0.3 s
+    sys.exit(code)
+
+
+def ended(arguments: list[str]) -> int:
+    """Do what is asked for, with streams that may be closed or full; the exit code."""
     streams.make_safe()
     if "ZEMBREL_COMPLETE" in os.environ:
         from zembrel.cli.completing import answered
 
-        sys.exit(not answered(sys.argv[1:]))
-    gc.set_threshold(100_000, 20, 20)  # importing makes many objects and hardly any cycle
-    # Numba would look for BLAS by importing SciPy's linear algebra, where there is SciPy; no kernel needs it.
-    sys.modules["scipy.linalg.cython_blas"] = None  # type: ignore[assignment]
-    code = guarded(sys.argv[1:])
-    _listen(signal.SIG_DFL, signal.SIG_DFL)
-    code = streams.settle(code)
-    gc.freeze()  # the process ends: nobody needs to look for cycles among Numba's objects, for 0.3 s
-    sys.exit(code)
+        return int(not answered(arguments))
+    return streams.settle(guarded(arguments))
 
 
 def _listen(interrupt: Any, terminate: Any) -> None:

@@ -11,8 +11,11 @@ from zembrel.cli.style import WIDEST, heading
 
 HELP_FLAGS = ("--help", "-h")
 _ABOUT = {
-    "deliver": ("KIND INPUT... --out PATH [options]", "Make a pack for a device, a viewer or another program."),
-    "standin": ("KIND ... [options]", "Serve simulated sources, or check a pack as a device would."),
+    "deliver": (
+        "KIND INPUT... --out PATH [options]",
+        "Make a pack for a device, a viewer or another program",
+    ),
+    "standin": ("KIND ... [options]", "Serve simulated sources, or check a pack as a device would"),
 }
 
 
@@ -26,7 +29,7 @@ class Kinds(TyperCommand):
 
     def __init__(self, word: str) -> None:
         wide = {"max_content_width": WIDEST}
-        super().__init__(word, help=_ABOUT[word][1], context_settings=wide, rich_markup_mode=None)
+        super().__init__(word, help=f"{_ABOUT[word][1]}.", context_settings=wide, rich_markup_mode=None)
 
     def collect_usage_pieces(self, ctx: Any) -> list[str]:
         return [_ABOUT[str(self.name)][0]]

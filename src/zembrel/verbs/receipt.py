@@ -13,7 +13,6 @@ from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import crs_text
 from zembrel.reading import readings
-from zembrel.web.traffic import traffic
 
 LOSSES = 7  # exit code of a run that ended with listed losses
 
@@ -154,14 +153,14 @@ class Receipt:
         return always | {name: value for name, value in some.items() if value} | dict(self.own)
 
 
-def finished(receipt: Receipt) -> Receipt:
+def finished(receipt: Receipt, web: dict[str, int] | None) -> Receipt:
     """`receipt` with what was asked of the web and what was left alone; empty results are losses."""
     empty = any(result.valid == 0 for result in receipt.results) or receipt.own.get("features") == 0
     return replace(
         receipt,
         exit_code=receipt.exit_code or (LOSSES if empty else 0),
         left_alone=tuple(readings.passed),
-        web=traffic.facts,
+        web=web,
     )
 
 

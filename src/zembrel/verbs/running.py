@@ -14,6 +14,7 @@ from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt, finished
 from zembrel.verbs.record import recorded, said
 from zembrel.version import program_version
+from zembrel.web.traffic import traffic
 
 
 @contextmanager
@@ -43,12 +44,12 @@ def performed(
     typed: names of options as people type them, where they are others; record: whether the receipt tells what
     was read and done; sums: with checksums of small files. Raises ZembrelError.
     """
-    with readings.run(), _placed(arguments) as arguments:
+    with readings.run(), traffic.counted() as web, _placed(arguments) as arguments:
         readings.act(verb, program_version(), said(function, arguments, typed))
         output = next((value for value in arguments.values() if isinstance(value, Output)), Output())
         if output.provenance and output.out is not None:
             check_beside(output.path, replace=output.replace)
-        receipt = finished(function(**arguments))
+        receipt = finished(function(**arguments), web.facts)
         if output.provenance:
             write_beside(readings.written, replace=output.replace)
         return recorded(receipt, arguments, checksums=sums) if record else receipt

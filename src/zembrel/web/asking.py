@@ -161,7 +161,12 @@ class Asker:
     def each(self, keys: Iterable[K], do: Callable[[K], T]) -> Iterator[tuple[K, T | RemoteError]]:
         """What `do` makes of each key, as they get done, so many at a time; errors of servers as they are."""
         rest = iter(keys)
-        self._stop.clear()
+        try:
+            yield from self._each(rest, do)
+        finally:  # the threads have ended
+            self._stop.clear()
+
+    def _each(self, rest: Iterator[K], do: Callable[[K], T]) -> Iterator[tuple[K, T | RemoteError]]:
         with ThreadPoolExecutor(max(1, self.manner.parallel)) as pool:
             running: dict[Future[T], K] = {}
             try:

@@ -82,7 +82,7 @@ class Remote:
             self._check_range(answer, 0, min(_FIRST * _PAGE, int(total)), int(total))
         self._mark = answer.mark
         self.size = int(total) if self.ranged else int(answer.headers.get("content-length", 0) or 0)
-        traffic.sizes[str(self)] = self.size
+        traffic.meet(str(self), self.size)
         if self.ranged:
             self._hold(0, answer.data)
         return answer.data
@@ -211,7 +211,7 @@ class Remote:
                 raise RemoteError(f"{self} ends early", why, "try again later")
             return written
 
-        traffic.sizes[str(self)] = self._answered(taken, (200,))
+        traffic.meet(str(self), self._answered(taken, (200,)))
 
 
 def _runs(pages: list[int], gap: int) -> Iterable[tuple[int, int]]:

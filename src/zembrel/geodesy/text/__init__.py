@@ -6,6 +6,7 @@ Sources: OGC 01-009 "Coordinate Transformation Services" (WKT 1); ISO 19162:2019
 from __future__ import annotations
 
 import json
+from functools import lru_cache
 
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, UnresolvedCRS, VerticalCRS
@@ -42,6 +43,7 @@ def in_wkt1(crs: CRS | None) -> bool:
     return isinstance(crs, GeographicCRS) or crs.unit.kind != "angle"
 
 
+@lru_cache(256)
 def read_crs(text: str) -> CRS:
     """The CRS of WKT of either version or of the JSON form. Raises InputError, with the position."""
     if text.lstrip().startswith("{"):
