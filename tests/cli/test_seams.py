@@ -46,11 +46,11 @@ def read(path: Path) -> np.ndarray:
     return pages[0] if len(pages) == 1 else np.dstack(pages)
 
 
-@pytest.mark.parametrize("overlap", depth.some([0, 7], [7]))
-@pytest.mark.parametrize("method", METHODS)
-@pytest.mark.parametrize(
-    "where", [("--cell", "7"), ("--cell", "23"), ("--crs", "EPSG:32627", "--cell", "9.3")]
-)
+PLACES = [("--cell", "7"), ("--cell", "23"), ("--crs", "EPSG:32627", "--cell", "9.3")]
+CUTS = list(itertools.product(PLACES, METHODS, (0, 7)))
+
+
+@pytest.mark.parametrize(("where", "method", "overlap"), depth.some(CUTS, CUTS[1::5]))
 def test_a_mosaic_of_sheets_is_the_whole(
     zembrel: Program, monkeypatch: pytest.MonkeyPatch, method: str, where: tuple[str, ...], overlap: int
 ) -> None:

@@ -71,7 +71,7 @@ def test_a_pack_is_carried_and_the_device_accepts_and_shows_it(
     verdict = card("standin", "device", device, there, "--figure", "seen.png", "--json").json
     assert verdict["accepted"] and verdict["reasons"] == []
     screen = np.asarray(Image.open(card.folder / "seen.png"))
-    assert screen.shape == (800, 1280, 3) and len(np.unique(screen.reshape(-1, 3), axis=0)) > 100
+    assert screen.shape == (800, 1280, 3) and len(np.unique(screen @ (65_536, 256, 1))) > 100
     assert not [path for path in listing(card.folder) if ".zembrel-part" in str(path)]
     assert (
         "exists" in card("deliver", *verb, "--out", out, "--carry-to", "card", "--device", device, code=4).err

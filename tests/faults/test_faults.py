@@ -199,7 +199,7 @@ class Trial:
 
 
 @pytest.mark.parametrize("replacing", depth.some([False, True], [True]), ids=["new", "replaced"])
-@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("kind", depth.some(KINDS, [*KINDS][:9]))
 def test_a_run_that_is_killed_leaves_the_old_or_the_new_and_a_rerun_goes_on(
     server: Server, tmp_path: Path, kind: str, replacing: bool
 ) -> None:

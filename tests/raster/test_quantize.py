@@ -79,20 +79,20 @@ def test_colours_have_their_published_places() -> None:
 
 def test_a_picture_in_127_colours_looks_no_worse_than_by_a_known_way() -> None:
     """Pillow's palettes, each refined and dithered by it, differ more from a picture with smooth slopes."""
-    rows, columns = np.mgrid[:400, :500] / 500
+    rows, columns = np.mgrid[:200, :250] / 250
     shades = [
         80 + 60 * np.sin(9 * rows + 4 * columns),
         110 + 70 * rows * columns + 30 * np.sin(31 * columns),
         60 + 90 * columns,
     ]
     cells = (
-        (np.stack(shades) + np.random.default_rng(5).normal(0, 4, (3, 400, 500)))
+        (np.stack(shades) + np.random.default_rng(5).normal(0, 4, (3, 200, 250)))
         .clip(0, 255)
         .astype(np.uint8)
     )
     picture = cells.transpose(1, 2, 0)
     palette = median_cut(counted(cells), 127)
-    ours = palette.table()[Quantized(raster(cells), palette).cells(Pane(0, 0, 400, 500)).cells[0]]
+    ours = palette.table()[Quantized(raster(cells), palette).cells(Pane(0, 0, 200, 250)).cells[0]]
     theirs = []
     for method in (Image.Quantize.MEDIANCUT, Image.Quantize.MAXCOVERAGE, Image.Quantize.FASTOCTREE):
         best = Image.fromarray(picture).quantize(127, method, kmeans=3)
