@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import fcntl
 import os
+import threading
 import zlib
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from unittest import mock
 
@@ -44,7 +46,10 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
         return (long or more) and zlib.crc32(item.nodeid.encode()) % count == number
 
     left_out = [item for item in items if not wanted(item)]
-    items[:] = [item for item in items if wanted(item)]
+    # those on the demo data come last: it is made meanwhile
+    items[:] = sorted(
+        filter(wanted, items), key=lambda item: "marrowick" in getattr(item, "fixturenames", ())
+    )
     config.hook.pytest_deselected(items=left_out)
 
 
@@ -56,30 +61,41 @@ def zembrel(tmp_path: Path) -> Program:
 Shared = Callable[[str, Callable[[Path], None]], Path]
 
 
+def once(base: Path, name: str, fill: Callable[[Path], None]) -> Path:
+    """A folder of `base`, filled by whoever comes first."""
+    with (base / f"{name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (base / name).exists():
+            (base / f"{name}.part").mkdir()
+            fill(base / f"{name}.part")
+            (base / f"{name}.part").rename(base / name)
+    return base / name
+
+
+def make_demo(folder: Path) -> None:
+    """The demo data, made by the installed program."""
+    said = Program(folder).apart("demo", "--out", "demo", "--data-only", "--json")
+    (folder / "demo.json").write_text(said.out)
+
+
 @pytest.fixture(scope="session")
 def shared(tmp_path_factory: pytest.TempPathFactory) -> Shared:
     """A folder of a name that one of the processes fills, and all of them read."""
     base = tmp_path_factory.getbasetemp()
     base = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    return partial(once, base)
 
-    def folder(name: str, fill: Callable[[Path], None]) -> Path:
-        with (base / f"{name}.lock").open("w") as lock:
-            fcntl.flock(lock, fcntl.LOCK_EX)
-            if not (base / name).exists():
-                (base / f"{name}.part").mkdir()
-                fill(base / f"{name}.part")
-                (base / f"{name}.part").rename(base / name)
-        return base / name
 
-    return folder
+@pytest.fixture(scope="session", autouse=True)
+def _demo_ahead(shared: Shared) -> Iterator[None]:
+    """The first process has the demo data made while other tests run."""
+    making = threading.Thread(target=shared, args=("marrowick", make_demo), daemon=True)
+    if os.environ.get("PYTEST_XDIST_WORKER") == "gw0" and not depth.ASKED:
+        making.start()
+    yield
 
 
 @pytest.fixture(scope="session")
 def marrowick(shared: Shared) -> Path:
     """The demo data, made once by the program itself. Read only: write elsewhere."""
-
-    def fill(folder: Path) -> None:
-        said = Program(folder).apart("demo", "--out", "demo", "--data-only", "--json")
-        (folder / "demo.json").write_text(said.out)
-
-    return shared("marrowick", fill) / "demo"
+    return shared("marrowick", make_demo) / "demo"

@@ -13,6 +13,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from difflib import get_close_matches
 
+from zembrel.redaction import redact
+
 
 class ZembrelError(Exception):
     """What happened, why that stops the work, and what to do about it: three plain sentences."""
@@ -20,8 +22,8 @@ class ZembrelError(Exception):
     exit_code = 70
 
     def __init__(self, what: str, why: str, remedy: str) -> None:
-        self.what, self.why, self.remedy = what, why, remedy
-        super().__init__(what)
+        self.what, self.why, self.remedy = redact(what), redact(why), redact(remedy)
+        super().__init__(self.what)
 
     def __reduce__(self) -> tuple[type[ZembrelError], tuple[str, str, str]]:
         return type(self), (self.what, self.why, self.remedy)

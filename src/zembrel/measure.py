@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 import re
 from dataclasses import dataclass
+from datetime import date
 from fractions import Fraction
 
 from zembrel.errors import UsageError, nearest_name
@@ -135,6 +136,15 @@ def parse_bytes(text: str) -> int:
 
 
 _SECONDS = {"s": 1.0, "min": 60.0, "h": 3_600.0, "d": 86_400.0, "w": 604_800.0}
+
+
+def parse_date(option: str, text: str | None) -> date | None:
+    """Return the date that an option gives, None if it gives none. Raises UsageError."""
+    try:
+        return None if text is None else date.fromisoformat(text)
+    except ValueError as exc:
+        what, why = f"{option} {text}", "a year, a month and a day are needed"
+        raise UsageError(what, why, f"write {option} 2027-01-31") from exc
 
 
 def parse_duration(text: str) -> float:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
+from zembrel.redaction import redact
+
 
 class Progress(NamedTuple):
     """How far a run is: blocks and cells finished, of how many; of a job, of which step, and steps done."""
@@ -31,9 +33,10 @@ def listen(listener: Callable[[str], None] | None) -> None:
     _listeners[:] = [listener] if listener is not None else []
 
 
-def tell(notice: str) -> None:
-    """Say what is about to take long, to whoever listens; each thing once."""
-    if notice not in _said:
+def tell(notice: str, *, again: bool = False) -> None:
+    """Say what is about to happen to whoever listens; each thing once, unless `again`."""
+    notice = redact(notice)
+    if again or notice not in _said:
         _said.add(notice)
         for listener in _listeners:
             listener(notice)

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from zembrel.errors import InputError, RefusedError
-from zembrel.runstate import Act, Identity, Move, RunState, Stamp, changed, stamp
+from zembrel.runstate import Act, Identity, Move, RunState, Stamp, Watcher, changed, stamp
 
 Value = TypeVar("Value")
 _REST = 20  # times as long as a look at all files took, no further one is taken
@@ -33,7 +33,7 @@ class Readings:
         self._lock = threading.Lock()
         self._now = RunState()
         self.turn = 0  # the number of the run
-        self.before_writing: Callable[[Sequence[Path]], None] | None = None
+        self.watcher: Watcher | None = None
 
     @contextmanager
     def run(self) -> Iterator[None]:
@@ -92,6 +92,14 @@ class Readings:
         """Whether nothing may be asked of the web."""
         return self._now.offline
 
+    @property
+    def newest(self) -> float | None:
+        """Return when the newest input was modified, in seconds since 1970; None without inputs."""
+        with self._lock:
+            stamps = self._now.stamps
+            found = [stamps[path].changed for path in self._now.read.values() if path in stamps]
+        return max(found) / 1e9 if found else None
+
     def most(self, limit: int) -> int:
         """A limit against files that are made to do harm; hardly any for inputs that are trusted."""
         return _ENDLESS if self._now.trusted else limit
@@ -135,10 +143,14 @@ class Readings:
         now = time.monotonic()
         self._now.next_look = now + _REST * (now - begun)
 
+    def owns(self, folder: Path) -> bool:
+        """Return True if whoever watches over results may replace a folder with all that is in it."""
+        return self.watcher is not None and self.watcher.owns(folder)
+
     def write(self, finals: Sequence[Path]) -> None:
         """Results are about to be put in their places. Raises what whoever watches over them raises."""
-        if self.before_writing is not None:
-            self.before_writing(finals)
+        if self.watcher is not None:
+            self.watcher.claim(finals)
         if self._now.runs:
             with self._lock:
                 self._now.written.update(dict.fromkeys(finals))

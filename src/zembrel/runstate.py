@@ -6,7 +6,7 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 from zembrel.errors import InputError
 
@@ -51,6 +51,13 @@ class Move(NamedTuple):
     source: str
     target: str
     how: str
+
+
+class Watcher(Protocol):
+    """Watches over results: told of files before they are put in their places."""
+
+    def claim(self, finals: Sequence[Path]) -> None: ...
+    def owns(self, folder: Path) -> bool: ...
 
 
 @dataclass

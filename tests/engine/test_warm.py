@@ -9,14 +9,25 @@ from pathlib import Path
 
 import pytest
 
+import depth
 from rasters import random_cells, raster, save
+from zembrel.errors import UsageError
 from zembrel.verbs import warm
+from zembrel.verbs.typed import arguments_of
 
 
-@pytest.mark.parametrize("group", warm.GROUPS)
+@pytest.mark.parametrize("group", depth.some(warm.GROUPS, ["features", "points"]))
 def test_all_work_of_a_group_runs_and_its_kernels_are_kept(group: str) -> None:
     place, _ = warm.compiled(group)
     assert any(Path(place).glob("*.nbc"))
+
+
+def test_every_verb_that_is_warmed_takes_the_options_it_is_given() -> None:
+    rows = [*warm.OF_RASTERS, *warm.OF_ONE_BAND, *warm.OF_HEIGHTS, *warm.OF_FEATURES, *warm.OF_POINTS]
+    for verb, _, options in rows:
+        assert arguments_of(verb, options, {}), verb
+    with pytest.raises(UsageError, match="no option 'stats'"):
+        arguments_of("tally", {"stats": ("mean",)}, {})
 
 
 def run(folder: Path, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:

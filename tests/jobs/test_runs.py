@@ -144,16 +144,6 @@ def test_a_result_that_is_gone_or_altered_is_made_again_and_what_rests_on_it_sta
     assert made(job.folder) == before  # the same file came of it, so that nothing else was due
 
 
-def test_a_result_that_is_none_any_more_goes_unless_somebody_has_changed_it(job: Program) -> None:
-    run(job)
-    sheets = sorted((job.folder / "out/sheets").glob("*.tif"))
-    sheets[-1].write_bytes(b"mine")
-    change(job, 'split = "2x2"', 'split = "1x1"')
-    run(job)
-    assert len(sheets) == 4 and sheets[-1].read_bytes() == b"mine"
-    assert len(list((job.folder / "out/sheets").glob("*.tif"))) == 2
-
-
 def test_a_file_that_the_job_has_not_made_is_never_replaced_unasked(job: Program) -> None:
     (job.folder / "whole.tif").write_text("mine")
     what, why_not, remedy = job.refuses(4, "run", "i.job.toml")
@@ -318,13 +308,6 @@ def test_two_runs_at_once_do_not_come_between_each_other(job: Program) -> None:
     assert 0 in {code for _, code in told} and {code for _, code in told} <= {0, 4}
     assert all("another run of this job is under way" in text for text, code in told if code == 4)
     assert not ran(run(job))
-
-
-@pytest.mark.parametrize("content", [b"no database at all, but a text of some length" * 40, b"\0" * 4096])
-def test_a_state_that_is_none_is_told(job: Program, content: bytes) -> None:
-    (job.folder / "i.state.sqlite").write_bytes(content)
-    what, _, remedy = job.refuses(3, "run", "i.job.toml")
-    assert "i.state.sqlite is no state of a job" in what and "remove it" in remedy
 
 
 def test_the_state_is_one_file_and_moves_with_the_job(job: Program, tmp_path: Path) -> None:

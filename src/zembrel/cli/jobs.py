@@ -31,6 +31,12 @@ def run(
     figure: Annotated[
         str | None, typer.Option("--figure", metavar="PNG", help="The steps as a picture, and what is due.")
     ] = None,
+    clean: Annotated[
+        bool,
+        typer.Option(
+            "--clean", help="Run no step. List results that the job no longer makes, then remove them."
+        ),
+    ] = False,
 ) -> Any:
     """JOB: run the steps of a job file (NAME.job.toml) of which something has changed, each once its inputs
     are made. Its paths are seen from its folder. --dry-run shows what would run, and why."""
@@ -40,7 +46,9 @@ def run(
     if len(given) != 1:
         what = f"{len(given)} job files" if given else "there is no job file"
         raise UsageError(what, "one is run", "write zembrel run island.job.toml")
-    running = verb.Running(tuple(only or ()), tuple(start or ()), force, jobs, tuple(settings or ()), figure)
+    running = verb.Running(
+        tuple(only or ()), tuple(start or ()), force, jobs, tuple(settings or ()), figure, clean
+    )
     return verb.run(output, given[0], running)
 
 

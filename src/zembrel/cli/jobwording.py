@@ -76,6 +76,9 @@ def job_title(row: Values, path: str) -> str:
 
 def job_lines(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
     """What ran and what stood; of a plan, each step with what would be."""
+    if "removed" in receipt.own:
+        yield from _cleaned(receipt.own)
+        return
     steps: Sequence[Values] = receipt.own["steps"]
     states = dict.fromkeys(row["state"] for row in steps)
     counts = {state: sum(row["state"] == state for row in steps) for state in states}
@@ -86,9 +89,27 @@ def job_lines(receipt: Receipt) -> Iterator[tuple[str, Sequence[str]]]:
     yield "steps", said
     if receipt.planned:
         yield from (("", (line,)) for line in _plan(steps))
+    yield from _left_over(receipt.own["left_over"], whole=receipt.planned)
     made = sum(row.get("bytes", 0) for row in steps if row["state"] == "ran")
     wrote = [show_bytes(made), f"in {receipt.seconds or 0:.1f} s"] if made else []
     yield "wrote", wrote or [f"{name} {path}" for name, path in receipt.products.items() if receipt.planned]
+
+
+def _cleaned(own: Values) -> Iterator[tuple[str, Sequence[str]]]:
+    """What --clean did."""
+    removed, changed = own["removed"], own["changed"]
+    yield "removed", [f"{len(removed):,} result{'s' * (len(removed) != 1)} that the job no longer makes"]
+    yield from (("kept", (path, "changed since the job made it")) for path in changed)
+
+
+def _left_over(paths: Sequence[str], *, whole: bool) -> Iterator[tuple[str, Sequence[str]]]:
+    """Results that the job no longer makes: how many, and in a plan which."""
+    if paths:
+        many = f"{len(paths):,} result{'s' * (len(paths) != 1)} that the job no longer makes"
+        yield "left", [many, "remove with --clean"]
+        yield from (("", (path,)) for path in (paths[:_SHOWN] if whole else ()))
+        if whole and len(paths) > _SHOWN:
+            yield "", (f"... {len(paths) - _SHOWN:,} more",)
 
 
 def _plan(rows: Sequence[Values]) -> Iterator[str]:

@@ -14,6 +14,7 @@ from typing import Any
 
 from zembrel.cli.style import lead
 from zembrel.errors import ZembrelError
+from zembrel.redaction import redact
 
 _GAP = "   "
 _SHOWN_LOSSES = 5
@@ -28,7 +29,7 @@ def show_receipt(receipt: Any, *, json: bool, quiet: bool, verbose: bool) -> Non
         return
     if receipt.data is not None:
         lines = receipt.data.split("\n")
-        sys.stdout.write("\n".join(map(_printable, lines) if receipt.plain else lines))
+        sys.stdout.write("\n".join(map(_printable if receipt.plain else redact, lines)))
     if not quiet and (receipt.data is None or receipt.results or receipt.chose):
         print(_text(receipt, verbose), file=sys.stderr)
 
@@ -98,7 +99,7 @@ def bug(error: Exception, arguments: list[str], code: int) -> int:
     """Keep a short report of a fault of ours and say where it is."""
     with tempfile.NamedTemporaryFile("w", prefix="zembrel-report-", suffix=".txt", delete=False) as file:
         file.write("zembrel " + " ".join(map(_told, arguments)) + "\n\n")
-        file.write("".join(traceback.format_exception(error)))
+        file.write(redact("".join(traceback.format_exception(error))))
     what = f"a fault of Zembrel's own: {type(error).__name__}: {error}"
     show_error(
         ZembrelError(what, "nothing half-written remains", f"send us {Path(file.name)}"),
@@ -115,6 +116,7 @@ def _told(word: str) -> str:
 
 def _printable(text: str) -> str:
     """Control characters, which could steer a terminal, as visible escapes; one line."""
+    text = redact(text)
     return "".join(c if c.isprintable() or c == "\t" else c.encode("unicode_escape").decode() for c in text)
 
 
@@ -126,4 +128,6 @@ def _plain(value: Any) -> Any:
         return [_plain(inner) for inner in value]
     if isinstance(value, float) and not math.isfinite(value):
         return str(value)
-    return value if isinstance(value, str | int | float | bool | None) else str(value)
+    if isinstance(value, int | float | bool | None):
+        return value
+    return redact(str(value))

@@ -151,6 +151,11 @@ def _make_alike(staged: Path, final: Path) -> None:
         os.chown(staged, final.stat().st_uid, final.stat().st_gid)
 
 
+def replaces_folder(path: Path) -> bool:
+    """Return True for a folder that holds a store or a pack of tiles and nothing else."""
+    return stands_as_store(path) or stands_as_tiles(path)
+
+
 def check_free(final: Path, replace: bool, *, mends: bool = False) -> None:
     """Raise RefusedError if `final` exists and may not be replaced, or is read in this run.
 
@@ -158,7 +163,7 @@ def check_free(final: Path, replace: bool, *, mends: bool = False) -> None:
     """
     if final.parent.is_dir():
         sweep(final.parent, _PREFIX, settle)
-    if final.is_dir() and not (stands_as_store(final) or stands_as_tiles(final)):
+    if final.is_dir() and not (replaces_folder(final) or readings.owns(final)):
         raise RefusedError(
             f"{final} is a folder", "a file of that name cannot be made", "choose another --out"
         )

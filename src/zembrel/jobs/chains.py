@@ -11,7 +11,8 @@ from typing import Any
 from zembrel.checksums import checksum_of_text
 from zembrel.facts import Fact, fact
 from zembrel.jobs.contents import listed, mark_of, unchanged
-from zembrel.jobs.graph import normal, written_by
+from zembrel.jobs.filenames import FileNames
+from zembrel.jobs.graph import written_by
 from zembrel.jobs.signature import VerbTable
 from zembrel.jobs.state import DoneStep
 from zembrel.jobs.steps import JobPlan, JobStep, MadeBy
@@ -65,7 +66,8 @@ def _before(step: JobStep, verbs: VerbTable, by_id: Mapping[str, JobStep]) -> tu
 def asked_of(chain: Chain, verbs: VerbTable, folder: Path) -> dict[str, Any]:
     """What a chain is to do, in words that can be compared: the verbs and options of its steps, and what
     inputs mean now."""
-    own = {path for step in chain.steps for _, path, _ in written_by(step)}
+    files = FileNames(folder)
+    own = {files.key(path) for step in chain.steps for _, path, _ in written_by(step)}
     asked: dict[str, dict[str, Any]] = {}
     for step in chain.steps:
         found = {word: listed(word, folder) for word in step.inputs if isinstance(word, str)}
@@ -74,7 +76,7 @@ def asked_of(chain: Chain, verbs: VerbTable, folder: Path) -> dict[str, Any]:
             "revision": verbs.of(step.verb).revision,
             "inputs": [_word(value) for value in step.inputs],
             "options": {name: _word(value) for name, value in sorted(step.options.items())},
-            "found": {word: [name for name in names if normal(f"{word}/{name}") not in own]
+            "found": {word: [name for name in names if files.key(f"{word}/{name}") not in own]
                       for word, names in found.items()},
         }  # fmt: skip
     return asked

@@ -11,6 +11,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path, PurePath
 
 from zembrel.errors import InputError, nearest_name
+from zembrel.jobs.filenames import FileNames
 from zembrel.jobs.patterns import is_pattern, matching
 from zembrel.jobs.signature import VerbTable
 from zembrel.jobs.steps import JobPlan, JobStep
@@ -24,12 +25,13 @@ _ENDINGS = (
     ".tif", ".tiff", ".toml", ".geojson", ".json", ".gpkg", ".shp", ".csv", ".las", ".laz", ".png", ".jpg",
     ".parquet", ".kml", ".nc", ".asc", ".gtx", ".gsb", ".hgt", ".txt",
 )  # fmt: skip
+_LONGEST_NAME, _LONGEST_PATH = 255, 4_000  # bytes
 _WITHOUT_INPUTS = ("derive", "frame")  # name what they read by options
 
 
 def checked_graph(steps: Sequence[JobStep], folder: Path, verbs: VerbTable) -> tuple[JobStep, ...]:
     """The steps, each after those it needs. Raises InputError for whatever cannot work."""
-    places = _Places.of(steps)
+    places = _Places.of(steps, FileNames(folder))
     steps = [replace(step, after=places.makers(step)) for step in steps]
     ordered = _ordered(steps)
     by_id = {step.id: step for step in steps}
@@ -44,17 +46,20 @@ def checked_graph(steps: Sequence[JobStep], folder: Path, verbs: VerbTable) -> t
 class _Places:
     """Who makes what: files by path, folders, and what stands in which folder."""
 
-    def __init__(self) -> None:
+    def __init__(self, names: FileNames) -> None:
+        self.names = names
         self.files: dict[str, str] = {}
         self.folders: dict[str, list[str]] = defaultdict(list)
         self.inside: dict[str, list[str]] = defaultdict(list)
 
     @classmethod
-    def of(cls, steps: Sequence[JobStep]) -> _Places:
-        """Raises InputError where two steps write one file."""
-        places = cls()
+    def of(cls, steps: Sequence[JobStep], names: FileNames) -> _Places:
+        """Raises InputError where two steps write one file, or one could have no such name."""
+        places = cls(names)
         for step in steps:
-            for key, path, is_folder in written_by(step):
+            for key, said, is_folder in written_by(step):
+                _check_length(step, key, said)
+                path = names.key(said)
                 if is_folder:
                     places.folders[path].append(step.id)
                 elif path in places.files:
@@ -67,18 +72,23 @@ class _Places:
 
     def makers(self, step: JobStep) -> tuple[str, ...]:
         """The steps that make what `step` names by its path."""
-        own = {path for _, path, _ in written_by(step)}
+        own = {self.names.key(path) for _, path, _ in written_by(step)}
         found: dict[str, None] = {}
         for key, text in step.texts:
             if key in PRODUCTS:
                 continue
-            path = normal(text.partition("=")[2] if key == "let" else text)
+            path = self.key(text.partition("=")[2] if key == "let" else text)
             if path not in own:
-                found.update(dict.fromkeys(self._making(path, key)))
+                found.update(dict.fromkeys(self.making(path, key)))
         found.pop(step.id, None)
         return tuple(found)
 
-    def _making(self, path: str, key: str) -> Iterator[str]:
+    def key(self, text: str) -> str:
+        """A path or a pattern, as it is compared with others."""
+        return normal(text) if is_pattern(text) or "\0" in text else self.names.key(text)
+
+    def making(self, path: str, key: str) -> Iterator[str]:
+        """The steps that make a file, what fits a pattern, or what is in a folder."""
         if path in self.files:
             yield self.files[path]
         elif is_pattern(path):
@@ -111,6 +121,15 @@ def written_by(step: JobStep) -> Iterator[tuple[str, str, bool]]:
         value = step.options.get(key)
         if isinstance(value, str):
             yield key, normal(value), value.endswith("/")
+
+
+def _check_length(step: JobStep, key: str, path: str) -> None:
+    """Raise InputError for a path that no file can have."""
+    longest = max((len(os.fsencode(part)) for part in PurePath(path).parts), default=0)
+    if longest > _LONGEST_NAME or len(os.fsencode(path)) > _LONGEST_PATH or "\0" in path:
+        what = f"{key} of step {step.id} has {len(path):,} characters" if longest else f"{key} is empty"
+        why = f"a name has at most {_LONGEST_NAME} bytes, and a path {_LONGEST_PATH:,}"
+        raise step.spot.at(key).mistake(what, why, "write a shorter one")
 
 
 def _twice(step: JobStep, key: str, path: str, first: str, steps: Sequence[JobStep]) -> InputError:
@@ -204,16 +223,18 @@ def _check_files(steps: Sequence[JobStep], folder: Path, places: _Places) -> Non
     """Raise InputError for a file that is not there and that no step makes."""
     seen: dict[str, bool] = {}
     for step in steps:
-        own = {path: key for key, path, _ in written_by(step)}
+        own = {places.names.key(path): key for key, path, _ in written_by(step)}
         for key, text in step.texts:
             path = normal(text.partition("=")[2] if key == "let" else text)
-            if key == "inputs" and path in own:
+            if (key in _FILES or key == "let") and places.key(path) in own:
                 what = f"step {step.id} writes onto its own input {text}"
-                raise step.spot.at(own[path]).mistake(what, "it would be lost", "give out another name")
+                raise step.spot.at(own[places.key(path)]).mistake(
+                    what, "it would be lost", "give out another name"
+                )
             if (key not in _FILES and key != "let") or not _is_file(key, path):
                 continue
             if path not in seen:
-                seen[path] = _there(folder, path) or any(places._making(path, "inputs"))
+                seen[path] = _there(folder, path) or any(places.making(places.key(path), "inputs"))
             if not seen[path]:
                 raise _missing(step, key, path, folder, places)
 

@@ -18,6 +18,7 @@ from zembrel.jobs.written import as_typed, check_names
 from zembrel.tomlfile import read_toml
 
 ENDING = ".job.toml"
+MOST_STEPS = 200_000
 _KEYS = ("title", "set", "matrix", "shared", "step")
 _ID = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
 _OWN = ("id", "verb", "inputs")
@@ -35,8 +36,8 @@ def read_job(path: Path, verbs: VerbTable, asked: Mapping[str, str] | None = Non
     steps = _tables(table, spot)
     variables = read_variables(table, spot, path.parent, asked or {})
     shared = _shared(table.get("shared", {}), spot._replace(table="shared"), verbs, steps)
-    _check_used(variables, table, spot)
     made = _instances(steps, shared, variables, spot, verbs)
+    _check_used(variables, table, spot)
     return JobPlan(str(table.get("title", "")), checked_graph(made, path.parent, verbs), spot)
 
 
@@ -129,6 +130,7 @@ def _instances(
     """Every step, once for each value of the variables that it, or a step that it needs, mentions."""
     tables = {step["id"]: _with_shared(step, shared, verbs, spot, n) for n, step in enumerate(steps)}
     spread = _spread(tables, variables)
+    _check_count(sum(variables.count(names) for names in spread.values()), spot)
     ids = {
         name: {tuple(labels.items()): _called(name, labels) for labels, _ in variables.products(spread[name])}
         for name in tables
@@ -152,6 +154,14 @@ def _instances(
             given = _referred(inputs, labels, ids, here.at("inputs"))
             made.append(JobStep(_called(name, labels), name, verb, tuple(given), typed, here))
     return made
+
+
+def _check_count(steps: int, spot: Spot) -> None:
+    """Raise InputError for more steps than a job may have."""
+    if steps > MOST_STEPS:
+        what = f"the job has {steps:,} steps"
+        why = f"a step is made for each combination of [matrix], and {MOST_STEPS:,} are the most"
+        raise spot._replace(table="matrix").mistake(what, why, "take values or variables out of [matrix]")
 
 
 def _key(step: Mapping[str, Any], option: str) -> str:

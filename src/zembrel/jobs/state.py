@@ -1,34 +1,25 @@
-"""What is known of the runs of a job, in one SQLite file beside it.
+"""The record of the runs of a job, in one SQLite file beside it.
 
-A step counts as done when its row is there, which is written after its results are in their places, and with
-what they hold. A path is claimed before the job puts a file there: what a killed run has left is the job's
-own, and what is not claimed is somebody else's and never replaced unasked.
+A step is done when its row exists. The row is written after the results are in their places, with what they
+hold. A path is claimed before the job puts a file there: whatever a killed run has left belongs to the job,
+and a file at a path that is not claimed is never replaced unasked. A result that its step no longer makes is
+never removed by a run: it is listed as left over.
 """
 
 from __future__ import annotations
 
-import fcntl
 import json
 import os
-import sqlite3
 import threading
-from collections.abc import Collection, Iterable, Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zembrel.errors import InputError, RefusedError, ResourceError
-from zembrel.jobs.contents import Content, Mark
-
-_VERSION = 1
-_TABLES = """
-create table if not exists step (id text primary key, key text, asked text, seconds real, receipt text);
-create table if not exists content (step text, made integer, path text, size integer, changed integer,
-    altered integer, inode integer, checksum text);
-create index if not exists content_of_step on content (step);
-create table if not exists claim (path text primary key) without rowid;
-"""
+from zembrel.errors import RefusedError, ResourceError
+from zembrel.jobs.contents import Content, Mark, mark_of, unchanged
+from zembrel.jobs.filenames import FileNames
+from zembrel.jobs.statefile import StateFile
 
 
 @dataclass(frozen=True)
@@ -49,114 +40,181 @@ def state_file(job: Path) -> Path:
     return job.with_name(job.name.removesuffix(".toml").removesuffix(".job") + ".state.sqlite")
 
 
+def files_of_job(job: Path) -> list[Path]:
+    """Return the files that no step may write: the job, its state, and what SQLite puts beside that."""
+    state = state_file(job)
+    return [job, state, *(state.with_name(state.name + end) for end in ("-wal", "-shm", "-journal"))]
+
+
 class JobState:
     """The state of one job. `lock`: whether no other run may have it meanwhile."""
 
-    def __init__(self, path: Path, *, lock: bool = True) -> None:
+    def __init__(self, job: Path, *, lock: bool = True) -> None:
         """Raises RefusedError while another run of the job has it, InputError for a file that is no state."""
-        self._lock, self._turns = -1, threading.Lock()
-        try:
-            if lock:
-                self._lock = _locked(path)
-            self._base = sqlite3.connect(path, timeout=60, check_same_thread=False)
-            self._base.execute("pragma journal_mode = wal")
-            self._base.execute("pragma synchronous = normal")
-            found = self._base.execute("pragma user_version").fetchone()[0]
-            if found not in (0, _VERSION):
-                raise sqlite3.DatabaseError(f"version {found}")
-            self._base.executescript(_TABLES)
-            self._base.execute(f"pragma user_version = {_VERSION}")
-        except sqlite3.OperationalError as exc:
-            raise ResourceError(
-                f"{path} cannot be written", str(exc), "check its folder and the disk"
-            ) from exc
-        except sqlite3.DatabaseError as exc:
-            remedy = "remove it: then all steps run once more, with --replace"
-            raise InputError(f"{path} is no state of a job", str(exc), remedy) from exc
+        self._file = StateFile(state_file(job), lock=lock)
+        self._base, self._sound, self._turns = self._file.base, self._file.sound, threading.Lock()
+        self.names = FileNames(job.parent)
         self._claimed: set[str] | None = None
+        self._own = frozenset(map(self.names.key, files_of_job(job)))
 
     def done(self) -> dict[str, DoneStep]:
-        """The steps that were done, by id."""
+        """Return the steps that were done, by id. Raises InputError for a damaged file."""
         parts: dict[str, tuple[list[Content], list[Content]]] = {}
-        for id, made, path, *mark, checksum in self._base.execute("select * from content"):
-            parts.setdefault(id, ([], []))[made].append(Content(path, Mark(*mark), checksum))
         found = {}
-        for id, key, asked, seconds, receipt in self._base.execute("select * from step"):
-            read, wrote = parts.get(id, ([], []))
-            found[id] = DoneStep(key, json.loads(asked), seconds, receipt, tuple(read), tuple(wrote))
+        with self._sound():
+            for id, made, *content in self._base.execute("select * from content"):
+                parts.setdefault(id, ([], []))[made].append(_content(*content))
+            for id, key, asked, seconds, receipt, _ in self._base.execute("select * from step"):
+                read, wrote = parts.get(id, ([], []))
+                said = json.loads(asked)
+                json.loads(receipt)
+                if not (isinstance(id, str) and isinstance(said, dict)):
+                    raise ValueError(f"step {id} is damaged")
+                if not all(isinstance(one["options"], dict) for one in said.values()):
+                    raise ValueError(f"step {id} is damaged")
+                found[id] = DoneStep(str(key), said, float(seconds), receipt, tuple(read), tuple(wrote))
         return found
 
-    def enter(self, id: str, done: DoneStep) -> None:
-        """A step is done."""
+    def enter(self, id: str, done: DoneStep, variant: str = "") -> None:
+        """Record a step as done. `variant`: the values of variables that were given to the run."""
         rows = [
             (id, made, content.path, *content.mark, content.checksum)
             for made, contents in enumerate((done.read, done.made))
             for content in contents
         ]
-        row = (id, done.key, json.dumps(done.asked), done.seconds, done.receipt)
-        with self._base:
-            self._base.execute("delete from content where step = ?", (id,))
+        row = (id, done.key, json.dumps(done.asked), done.seconds, done.receipt, variant)
+        made = [(content.path,) for content in done.made]
+        with self._sound(), self._base:
+            self._leave([id])
+            self._base.executemany("delete from left_over where path = ?", made)
             self._base.executemany("insert into content values (?, ?, ?, ?, ?, ?, ?, ?)", rows)
-            self._base.execute("insert or replace into step values (?, ?, ?, ?, ?)", row)
+            self._base.execute("insert or replace into step values (?, ?, ?, ?, ?, ?)", row)
 
-    def forget(self, ids: Iterable[str]) -> None:
-        """These steps are to be done anew, or are no longer in the job."""
-        names = [(id,) for id in ids]
-        with self._base:
-            self._base.executemany("delete from step where id = ?", names)
-            self._base.executemany("delete from content where step = ?", names)
+    def forget(self, ids: Sequence[str]) -> None:
+        """Forget steps that are no longer in the job. Their results are left over."""
+        with self._sound(), self._base:
+            self._leave(ids)
+
+    def _leave(self, ids: Sequence[str]) -> None:
+        """Take steps away; whatever they made is left over until a step makes it again."""
+        columns = "path, variant, size, changed, altered, inode, checksum"
+        chosen = f"select {columns} from content join step on id = step where id = ? and made = 1"
+        for id in ids:
+            self._base.execute(f"insert or replace into left_over {chosen}", (id,))
+            self._base.execute("delete from content where step = ?", (id,))
+            self._base.execute("delete from step where id = ?", (id,))
+
+    def left_over(self, variant: str = "") -> list[Content]:
+        """Return results of earlier runs of this variant that no step makes any more and that still exist."""
+        with self._sound():
+            made = [path for (path,) in self._base.execute("select path from content where made = 1")]
+            keys = set(map(self.names.key, made))
+            asked = "select path, size, changed, altered, inode, checksum from left_over where variant = ?"
+            rows = [_content(*row) for row in self._base.execute(f"{asked} order by path", (variant,))]
+        found = [c for c in rows if self.names.key(c.path) not in keys and mark_of(c.path) is not None]
+        if not found:
+            return []
+        files = {(mark.inode, mark.size) for path in made if (mark := mark_of(path)) is not None}
+        return [c for c in found if (now := mark_of(c.path)) and (now.inode, now.size) not in files]
+
+    def remove(self, contents: Iterable[Content]) -> tuple[list[str], list[str]]:
+        """Remove left-over results. Return the paths removed, and those kept because their content changed.
+
+        Raises ResourceError where the disk refuses.
+        """
+        removed, kept = [], []
+        for content in contents:
+            if not unchanged(content):
+                kept.append(content.path)
+                continue
+            try:
+                os.unlink(content.path)  # noqa: PTH108
+            except OSError as exc:
+                what = f"{content.path} cannot be removed"
+                raise ResourceError(what, exc.strerror or str(exc), "check its permissions") from exc
+            removed.append(content.path)
+            with self._sound(), self._base:
+                self._base.execute("delete from left_over where path = ?", (content.path,))
+        return removed, kept
 
     @property
     def claimed(self) -> set[str]:
-        """The paths that are the job's own."""
+        """The files that belong to the job, by `FileNames.key`."""
         if self._claimed is None:
-            self._claimed = {path for (path,) in self._base.execute("select path from claim")}
+            with self._sound():
+                rows = self._base.execute("select path from claim").fetchall()
+                self._claimed = {self.names.key(path) for (path,) in rows}
         return self._claimed
 
-    def claim(self, paths: Sequence[Path], *, replace: bool = False) -> None:
-        """The job is about to put files there. Raises RefusedError for one that is somebody else's."""
-        with self._turns:
-            self._claim(paths, replace)
+    def owns(self, folder: Path) -> bool:
+        """Return True if the job has made every file of a folder, hidden ones aside, changed or not."""
+        with self._sound():
+            made = self._base.execute("select path from content where made = 1")
+            known = {self.names.key(path) for (path,) in made}
+        inside = (path for path in folder.rglob("*") if path.is_file() and not path.name.startswith("."))
+        return all(self.names.key(path) in known for path in inside)
 
-    def _claim(self, paths: Sequence[Path], replace: bool) -> None:
-        shown = [os.path.normpath(path) for path in paths if not path.name.startswith(".")]
-        new = [path for path in shown if path not in self.claimed]
+    def claim(self, paths: Sequence[Path], step: str, *, replace: bool = False) -> None:
+        """Record that a step is about to put files at `paths`.
+
+        Raises RefusedError for a file that the job has not made, unless `replace`; for a file that another
+        step of this run has made; and for a file of the job itself.
+        """
+        with self._turns:
+            self._claim(paths, step, replace)
+
+    def stands(self, step: str, paths: Iterable[str]) -> None:
+        """Record that the results of a step are as they were."""
+        rows = [(self.names.key(path), step) for path in paths]
+        with self._sound(), self._base:
+            self._base.executemany("insert or ignore into writer values (?, ?)", rows)
+
+    def _claim(self, paths: Sequence[Path], step: str, replace: bool) -> None:
+        shown = {self.names.key(path): str(path) for path in paths if not path.name.startswith(".")}
+        for key, path in shown.items():
+            if key in self._own:
+                raise of_job(path)
+        new = [key for key in shown if key not in self.claimed]
         if not replace:
-            check_own(new, self.claimed)
-        with self._base:
-            self._base.executemany("insert or ignore into claim values (?)", [(path,) for path in new])
+            check_own([shown[key] for key in new])
+        with self._sound(), self._base:
+            self._base.executemany(
+                "insert or ignore into writer values (?, ?)", [(key, step) for key in shown]
+            )
+            for key, path in shown.items():
+                (writer,) = self._base.execute("select step from writer where path = ?", (key,)).fetchone()
+                if writer != step:
+                    raise _twice(path, step, writer)
+            self._base.executemany("insert or ignore into claim values (?)", [(key,) for key in new])
         self.claimed.update(new)
 
     def close(self) -> None:
         """Let go of the state."""
-        self._base.close()
-        if self._lock >= 0:
-            os.close(self._lock)
-            self._lock = -1
+        self._file.close()
 
 
-def check_own(paths: Iterable[str], claimed: Collection[str]) -> None:
-    """Raise RefusedError for a file that is there and that the job has not made."""
-    foreign = next((path for path in paths if path not in claimed and os.path.lexists(path)), None)
+def check_own(paths: Iterable[str]) -> None:
+    """Raise RefusedError for a file that exists; the job has made none of `paths`."""
+    foreign = next((path for path in paths if os.path.lexists(path)), None)
     if foreign is not None:
         why = "this job has not made it, and it would be overwritten"
         raise RefusedError(f"{foreign} exists", why, "add --replace, or give the step another out")
 
 
-def _locked(path: Path) -> int:
-    """The state file, locked for this run as long as it lives. Raises RefusedError."""
-    try:
-        lock = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
-    except OSError as exc:
-        why = (exc.strerror or str(exc)).lower()
-        raise ResourceError(f"{path} cannot be written", why, "check its folder and the disk") from exc
-    try:
-        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError as exc:
-        os.close(lock)
-        why = f"it has {path}, and both would write the same files"
-        raise RefusedError("another run of this job is under way", why, "wait for its end") from exc
-    except OSError:
-        with suppress(OSError):  # a disk that knows no locks
-            fcntl.flock(lock, fcntl.LOCK_UN)
-    return lock
+def _twice(path: str, step: str, other: str) -> RefusedError:
+    what = f"step {step}: {path} is a result of step {other} too"
+    return RefusedError(what, "one of the two results would be lost", "give each step its own out")
+
+
+def of_job(path: str) -> RefusedError:
+    """Return the error for a result that would overwrite a file of the job itself."""
+    why = "the job could not be run again without it"
+    return RefusedError(f"{path} is a file of the job itself", why, "give the step another out")
+
+
+def _content(path: Any, size: Any, changed: Any, altered: Any, inode: Any, checksum: Any) -> Content:
+    """A row as what it stands for. Raises ValueError."""
+    mark = Mark(size, changed, altered, inode)
+    if not (isinstance(path, str) and isinstance(checksum, str) and all(isinstance(n, int) for n in mark)):
+        raise ValueError("a row of it is damaged")
+    return Content(path, mark, checksum)

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import product
+from math import prod
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ _VARIABLE = re.compile(r"\$(?:(\$)|\{([^}]*)\}|([A-Za-z_][A-Za-z0-9_]*)|(.?))")
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _OF_FILE = "_name"  # `$sheet_name` is the name of the file `$sheet`, without folder and ending
 _PLAIN = (str, int, float, bool)
+MOST_CHARACTERS = 65_536  # of a text with its variables filled in
 
 
 def mentioned(value: Any) -> Iterator[str]:
@@ -46,7 +48,12 @@ def filled(value: Any, known: Mapping[str, Any], spot: Spot) -> Any:
     whole = _VARIABLE.fullmatch(value)
     if whole is not None and not whole[1]:
         return _value(whole, known, spot)
-    return _VARIABLE.sub(lambda found: _as_text(_value(found, known, spot)), value)
+    texts = [_as_text(_value(found, known, spot)) for found in _VARIABLE.finditer(value)]
+    if len(value) + sum(map(len, texts)) > MOST_CHARACTERS:
+        what = f"{spot.key} has more than {MOST_CHARACTERS:,} characters"
+        raise spot.mistake(what, "its variables hold long texts", "write shorter ones")
+    rest = iter(texts)
+    return _VARIABLE.sub(lambda _: next(rest), value)
 
 
 def _value(found: re.Match[str], known: Mapping[str, Any], spot: Spot) -> Any:
@@ -86,6 +93,10 @@ class Variables:
         """Those of the matrix among `names`, in their order in the file."""
         own = {name.removesuffix(_OF_FILE) if name not in self.matrix else name for name in names}
         return [name for name in self.matrix if name in own]
+
+    def count(self, names: Sequence[str]) -> int:
+        """Return how many combinations the variables of the matrix have."""
+        return prod(len(self.matrix[name]) for name in names)
 
     def products(self, names: Sequence[str]) -> Iterator[tuple[dict[str, str], dict[str, Any]]]:
         """Labels and values for each combination of variables of the matrix."""

@@ -15,8 +15,9 @@ from typing import Any
 
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.measure import parse_bytes, parse_duration
+from zembrel.redaction import redact
 from zembrel.tomlfile import Keys, check_keys, read_toml, write_toml
-from zembrel.web.addresses import host_of, is_address
+from zembrel.web.addresses import host_of, is_address, origin_of, without_login
 from zembrel.web.asking import Manner, Request, from_environment
 
 ENDING = ".source.toml"
@@ -96,9 +97,10 @@ class SourceFile:
     def manner(self) -> Manner:
         """How its server is asked. Raises InputError for limits that mean nothing."""
         hosts = tuple(str(host) for host in self.get("hosts", []))
-        own = (host_of(self.filled(secret=True)),) if is_address(self.address) else ()
+        own = self.filled(secret=True) if is_address(self.address) else None
+        server, first = (origin_of(own), (host_of(own),)) if own is not None else (None, ())
         return Manner(
-            tuple(self.headers.items()), (*own, *hosts), bool(self.get("private", False)),
+            tuple(self.headers.items()), server, (*first, *hosts), bool(self.get("private", False)),
             _at_least(self, "parallel", 8), float(self.get("per_second", 0.0)), _at_least(self, "tries", 8),
             float(self.get("seconds", 60.0)), parse_bytes(str(self.get("most", "256MB"))),
         )  # fmt: skip
@@ -138,20 +140,11 @@ class SourceFile:
 
     def to(self, address: str) -> Request:
         """A request to an address that the service gave; what stems from the environment is not told."""
-        told = address
-        for held in self.variables.values():
-            if held.startswith("$"):
-                told = told.replace(from_environment(held), held)
-        return Request.of(address, told)
+        return Request.of(address, redact(address))
 
     def resolved(self, key: str) -> Path:
         """A path that the file names, from its own folder."""
         return self.path.absolute().parent / str(self.said[key])
-
-
-def without_login(address: str) -> str:
-    """An address without the name and password that it may have."""
-    return re.sub(r"^(https?://)[^/@]*@", r"\1", address)
 
 
 def _at_least(source: SourceFile, key: str, default: int) -> int:

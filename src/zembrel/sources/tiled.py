@@ -12,9 +12,10 @@ from zembrel.grid.tiling import TileRange, Tiling, tiling_called
 from zembrel.raster.legend import Legend
 from zembrel.sources.remoteblocks import RemoteBlocks
 from zembrel.sources.service import Service
-from zembrel.sources.sourcefile import SourceFile, without_login
+from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tilecells import TileCells
 from zembrel.sources.wish import MARGIN, WORLD, SourceLayer, SourceLayers, Wish
+from zembrel.web.addresses import without_login
 from zembrel.web.asking import Request
 
 _ZOOMS = "0-18"

@@ -22,9 +22,10 @@ from zembrel.sources.documents import misses, text, texts, xml_at
 from zembrel.sources.lattice import SIDE, apart, block_side, lattice_for
 from zembrel.sources.remoteblocks import RemoteBlocks
 from zembrel.sources.service import Service
-from zembrel.sources.sourcefile import SourceFile, without_login
+from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.tiled import holding_of
 from zembrel.sources.wish import SourceLayer, SourceLayers, Wish
+from zembrel.web.addresses import without_login
 from zembrel.web.asking import Request
 
 T = TypeVar("T")

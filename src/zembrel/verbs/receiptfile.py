@@ -110,10 +110,9 @@ def _of_json(path: Path) -> tuple[str, str, Rows]:
 def _of_job(path: Path) -> tuple[str, str, Rows]:
     """The same of the last runs of a job. Raises InputError."""
     job = read_job(path, TABLE)
-    file = state_file(path)
-    if not file.exists():
+    if not state_file(path).exists():
         raise UsageError(f"{path} was not run yet", "there is nothing to tell", f"use zembrel run {path}")
-    state = JobState(file, lock=False)
+    state = JobState(path, lock=False)
     done = state.done()
     state.close()
     rows = [

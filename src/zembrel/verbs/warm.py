@@ -62,27 +62,27 @@ def _waves(kind: str, bands: int = 1) -> Waves:
 
 
 # what is done with rasters of one type, with those of one band, with features and with points
-_OF_RASTERS: list[tuple[str, str, dict[str, Any]]] = [
+OF_RASTERS: list[tuple[str, str, dict[str, Any]]] = [
     *(("reproject", "o.tif", {"crs": "EPSG:32627", "method": name}) for name in _METHODS),
     *(("resample", "o.tif", {"cell": "31m", "method": name}) for name in _METHODS),
     ("fill", "o.tif", {"reach": "4"}),
 ]  # fmt: skip
-_OF_ONE_BAND: list[tuple[str, str, dict[str, Any]]] = [
+OF_ONE_BAND: list[tuple[str, str, dict[str, Any]]] = [
     ("contour", "o.geojson", {"interval": 9.0, "smooth": True}),
     ("contour", "o.geojson", {"interval": 9.0, "filled": True}),
     ("polygonize", "o.geojson", {"min_cells": 4, "smooth": True, "round": True}),
     ("trace", "o.geojson", {"spurs": 2}), ("sample", "o.csv", {"at": "places.geojson", "method": "cubic"}),
     ("tally", "o.csv", {"zones": "wood.geojson", "stat": ("mean", "median")}),
 ]  # fmt: skip
-_OF_HEIGHTS: list[tuple[str, str, dict[str, Any]]] = [
+OF_HEIGHTS: list[tuple[str, str, dict[str, Any]]] = [
     ("terrain", "o.tif", {"of": NAMES, "reach": "3", "z_unit": "m", "cast": True}),
     ("terrain", "o.tif", {"of": ("hillshade",), "z_unit": "m"}),
 ]
-_OF_FEATURES: list[tuple[str, str, dict[str, Any]]] = [
+OF_FEATURES: list[tuple[str, str, dict[str, Any]]] = [
     ("rasterize", "o.tif", {"cell": "10m"}), ("rasterize", "o.tif", {"cell": "10m", "touching": True}),
     ("rasterize", "o.tif", {"cell": "10m", "cover": True}), ("tally", "o.tif", {"cell": "20m"}),
 ]  # fmt: skip
-_OF_POINTS: list[tuple[str, str, dict[str, Any]]] = [
+OF_POINTS: list[tuple[str, str, dict[str, Any]]] = [
     ("grid", "o.tif", {"cell": "2m", "stat": ("mean", "max", "count")}),
     ("grid", "o.tif", {"cell": "2m", "surface": "tin", "spikes": "30m"}),
     ("grid", "o.tif", {"cell": "2m", "surface": "idw", "fill": "6m"}),
@@ -137,13 +137,13 @@ def _calls(folder: Path, source: Any, runs: list[tuple[str, str, dict[str, Any]]
 
 
 def _rasters(kind: str, bands: int) -> Any:
-    runs = [*_OF_RASTERS, *(_OF_ONE_BAND if bands == 1 else ()), *(_OF_HEIGHTS if kind == "float32" else ())]
+    runs = [*OF_RASTERS, *(OF_ONE_BAND if bands == 1 else ()), *(OF_HEIGHTS if kind == "float32" else ())]
     return lambda folder: _calls(folder, _waves(kind, bands), runs)
 
 
 def _features(folder: Path) -> Iterator[Any]:
     (folder / "own.geojson").write_text(_FEATURES)
-    yield from _calls(folder, str(folder / "own.geojson"), _OF_FEATURES)
+    yield from _calls(folder, str(folder / "own.geojson"), OF_FEATURES)
     yield from _calls(folder, _waves("uint8", 3), [("convert", "p.tif", {"palette": "8"})])
 
 
@@ -163,7 +163,7 @@ def _write(path: Path, number: int) -> Path:
 
 
 def _points(folder: Path) -> Iterator[Any]:
-    yield from _calls(folder, str(_write(folder / "own.las", 6)), _OF_POINTS)
+    yield from _calls(folder, str(_write(folder / "own.las", 6)), OF_POINTS)
 
 
 def _packed(number: int) -> Any:

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import ipaddress
 import os
+import re
 import socket
 from functools import lru_cache
-from typing import Any
-from urllib.parse import urlsplit, urlunsplit
+from typing import NamedTuple
+from urllib.parse import urlsplit
 
-from zembrel.errors import RemoteError
+from zembrel.errors import RemoteError, UsageError
+from zembrel.redaction import keep_login, redact
 
 _PROXIES = ("http_proxy", "https_proxy", "all_proxy")
+_PORTS = {"http": 80, "https": 443}
+_LOGIN = re.compile(r"[a-z][a-z0-9+.-]*://(?P<login>[^/?#]*)@", re.IGNORECASE)
+_NAT64 = ipaddress.IPv6Network("64:ff9b::/96")
+_NAT64_LOCAL = ipaddress.IPv6Network("64:ff9b:1::/48")
 
 
 def is_address(word: str) -> bool:
@@ -20,17 +26,49 @@ def is_address(word: str) -> bool:
 
 
 def shown(address: str) -> str:
-    """An address as it may be told: without the credentials and the query, which may hold a key."""
-    parts = urlsplit(address)
-    host = parts.hostname or ""
-    place = f"{host}:{parts.port}" if parts.port else host
-    return urlunsplit((parts.scheme, place, parts.path, "..." if parts.query else "", ""))
+    """Return an address for people: without its login and its query, which may hold a key.
+
+    The login is kept as a secret from now on.
+    """
+    whole = without_login(address)
+    place, mark, _ = whole.partition("?")
+    return redact(place.partition("#")[0] + ("?..." if mark else ""))
+
+
+def without_login(address: str) -> str:
+    """Return an address without the name and password that it may have, which are kept as a secret."""
+    found = _LOGIN.match(address)
+    if found is None:
+        return address
+    name, _, password = found["login"].partition(":")
+    keep_login(name, password)
+    return address[: found.start("login")] + address[found.end("login") + 1 :]
+
+
+class WebOrigin(NamedTuple):
+    """A scheme, host and port: whom a header or a login is meant for."""
+
+    scheme: str
+    host: str
+    port: int
+
+
+def origin_of(address: str) -> WebOrigin:
+    """Return the scheme, host and port of an address. Raises UsageError for an address that has none."""
+    try:
+        parts = urlsplit(address)
+        scheme = parts.scheme.lower()
+        return WebOrigin(scheme, (parts.hostname or "").rstrip("."), parts.port or _PORTS.get(scheme, 0))
+    except ValueError as exc:
+        what = f"{shown(address)} is no address"
+        raise UsageError(what, str(exc)[:1].lower() + str(exc)[1:], "write http://HOST:PORT/PATH") from exc
 
 
 def host_of(address: str) -> str:
-    """The host and port of an address."""
-    parts = urlsplit(address)
-    return f"{parts.hostname}:{parts.port}" if parts.port else str(parts.hostname)
+    """The host and port of an address, as source files name it."""
+    origin = origin_of(address)
+    plain = origin.port == _PORTS.get(origin.scheme)
+    return origin.host if plain else f"{origin.host}:{origin.port}"
 
 
 def check_host(address: str, told: str, hosts: tuple[str, ...] | None, *, private: bool) -> None:
@@ -43,40 +81,74 @@ def check_host(address: str, told: str, hosts: tuple[str, ...] | None, *, privat
         raise RemoteError(
             what, "the source does not name that host", f'add hosts = ["{host_of(address)}"] to it'
         )
-    if not private and _is_private(urlsplit(address).hostname or ""):
+    if not private and _is_private(origin_of(address).host):
         what = f"{host_of(address)} is this machine, or one of a private network"
         raise RemoteError(what, "the source does not say that it may be asked", "add private = true to it")
 
 
-def check_hop(address: str, target: str) -> None:
-    """Raise RemoteError where a redirect leads from the web to a machine of a private network."""
-    scheme, to = urlsplit(target).scheme, urlsplit(target).hostname or ""
-    leads_in = _is_private(to) and not _is_private(urlsplit(address).hostname or "")
-    if scheme not in ("http", "https") or leads_in:
-        what = f"{shown(address)} leads to {shown(target)}"
+def check_hop(address: str, target: str, told: str) -> None:
+    """Raise RemoteError where a redirect leads to a machine of a private network, or out of encryption."""
+    here, there = origin_of(address), origin_of(target)
+    leads_in = _is_private(there.host) and not _is_private(here.host)
+    what = f"{told} leads to {shown(target)}"
+    if there.scheme not in _PORTS or leads_in:
         raise RemoteError(what, "that is no place on the web", "name the address itself, if it is meant")
+    if here.scheme == "https" and there.scheme == "http":
+        why = "what goes there could be read on the way"
+        raise RemoteError(what, why, "name the address itself, if it is meant")
 
 
-def check_peer(answer: Any, told: str) -> None:
-    """Raise RemoteError where a name led to a private machine after all; a proxy may be one."""
-    if any(os.environ.get(name) or os.environ.get(name.upper()) for name in _PROXIES):
-        return
-    stream = answer.extensions.get("network_stream")
-    peer = stream.get_extra_info("server_addr") if stream is not None else None
-    if peer and not _is_global(str(peer[0])):
-        what = f"{told} was answered by this machine, or one of a private network"
-        raise RemoteError(what, "the source does not say that it may be asked", "add private = true to it")
+def by_proxy() -> bool:
+    """Return True if requests go through a proxy, which looks up hosts by itself."""
+    return any(os.environ.get(name) or os.environ.get(name.upper()) for name in _PROXIES)
+
+
+def public_places(host: str, port: int) -> list[str]:
+    """Return the numeric addresses of a host, all of which are public.
+
+    Raises OSError for a host that is unknown, and for one of whose places any is this machine or in a private
+    network.
+    """
+    found = [str(entry[4][0]) for entry in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
+    if is_local(host) or not all(map(is_public, found)):
+        raise OSError(f"{host} is this machine, or one of a private network")
+    return found
 
 
 @lru_cache(256)
 def _is_private(host: str) -> bool:
     """Whether a host is this machine, or one of a private network."""
+    if is_local(host):
+        return True
     try:
         found = {entry[4][0] for entry in socket.getaddrinfo(host, None)}
     except OSError:
         return False
-    return not all(_is_global(str(ip)) for ip in found)
+    return not all(is_public(str(ip)) for ip in found)
 
 
-def _is_global(ip: str) -> bool:
-    return ipaddress.ip_address(ip.partition("%")[0]).is_global
+def is_local(host: str) -> bool:
+    """Return True for the names that mean this machine by RFC 6761."""
+    name = host.rstrip(".").lower()
+    return name == "localhost" or name.endswith(".localhost")
+
+
+def is_public(ip: str) -> bool:
+    """Return True for a numeric address that anybody can reach.
+
+    An IPv6 address that holds an IPv4 address is as public as that one: mapped, compatible (RFC 4291), 6to4
+    (RFC 3056) and NAT64 (RFC 6052).
+    """
+    place = ipaddress.ip_address(ip.partition("%")[0])
+    if isinstance(place, ipaddress.IPv6Address):
+        inner = place.ipv4_mapped or place.sixtofour
+        number = int(place)
+        if inner is None and place in _NAT64:
+            inner = ipaddress.IPv4Address(number & 0xFFFF_FFFF)
+        if inner is None and number >> 32 == 0 and number > 1:
+            inner = ipaddress.IPv4Address(number)
+        if inner is not None:
+            return is_public(str(inner))
+        if place.is_site_local or place in _NAT64_LOCAL or place.teredo is not None:
+            return False
+    return place.is_global and not place.is_multicast

@@ -22,8 +22,10 @@ from typing import Any, NamedTuple, TypeVar
 from zembrel.errors import RemoteError, UsageError
 from zembrel.progress import tell
 from zembrel.reading import TRUST, readings
+from zembrel.redaction import keep
 from zembrel.version import program_version
-from zembrel.web.addresses import check_hop, check_host, check_peer, host_of, shown
+from zembrel.web.addresses import WebOrigin, by_proxy, check_hop, check_host, origin_of, shown
+from zembrel.web.connecting import public_transport
 from zembrel.web.traffic import traffic
 
 T = TypeVar("T")
@@ -45,13 +47,14 @@ class DeniedError(RemoteError):
 class Manner:
     """How a server is asked.
 
-    headers: names and values, in which `$NAME` is a variable of the environment; hosts: that may be asked,
-    the first of which alone gets the headers; private: whether machines of private networks may be asked;
-    parallel: requests at a time; per_second: requests, 0 for no limit; tries: of a request; seconds:
-    patience with an answer that does not come; most: bytes of an answer.
+    headers: names and values, in which `$NAME` is a variable of the environment; own: the scheme, host and
+    port that alone get the headers; hosts: that may be asked; private: whether machines of private networks
+    may be asked; parallel: requests at a time; per_second: requests, 0 for no limit; tries: of a request;
+    seconds: patience with an answer that does not come; most: bytes of an answer.
     """
 
     headers: tuple[tuple[str, str], ...] = ()
+    own: WebOrigin | None = None
     hosts: tuple[str, ...] | None = None  # None: wherever on the web
     private: bool = True
     parallel: int = 8
@@ -116,7 +119,7 @@ class Asker:
         most = self.manner.most
 
         def taken(answer: Any) -> Answer:
-            return Answer(answer.status_code, answer.headers, b"".join(parts_of(answer, most)))
+            return Answer(answer.status_code, answer.headers, b"".join(parts_of(answer, most, request.told)))
 
         return self.stream(request, taken, wanted)
 
@@ -137,8 +140,6 @@ class Asker:
             try:
                 with self._client.stream("GET", place, headers=self._headers(request, place)) as answer:
                     traffic.add(1)
-                    if not manner.private:
-                        check_peer(answer, request.told)
                     if answer.status_code in wanted:
                         return take(answer)
                     if answer.next_request is not None:
@@ -202,15 +203,17 @@ class Asker:
                     max_keepalive_connections=self.manner.parallel + 2,
                 )
                 headers = {"User-Agent": f"zembrel/{program_version()}", "Accept-Encoding": "identity"}
+                checked = not self.manner.private and not by_proxy()
                 client = httpx.Client(
-                    follow_redirects=False, timeout=self.manner.seconds, headers=headers, limits=most
-                )
+                    follow_redirects=False, timeout=self.manner.seconds, headers=headers, limits=most,
+                    transport=public_transport(most) if checked else None,
+                )  # fmt: skip
                 self._held = os.getpid(), client
             return self._held[1]
 
     def _headers(self, request: Request, place: str) -> dict[str, str]:
-        """The headers of a request; those of the source go to its own host alone."""
-        own = bool(self.manner.hosts) and host_of(place) == (self.manner.hosts or ("",))[0]
+        """The headers of a request; those of the source go to its own server alone."""
+        own = self.manner.own is not None and origin_of(place) == self.manner.own
         held = {name: from_environment(value) for name, value in self.manner.headers} if own else {}
         return held | dict(request.headers)
 
@@ -219,7 +222,7 @@ class Asker:
         if hops > _HOPS:
             what, why = f"{request.told} leads from one place to the next", f"{_HOPS} were followed"
             raise RemoteError(what, why, "name the last one")
-        check_hop(request.address, target)
+        check_hop(request.address, target, request.told)
         if self.manner.hosts is None:
             tell(f"{request.told} is found at {shown(target)}")
 
@@ -256,23 +259,31 @@ def _seconds_of(said: str | None) -> float:
 
 
 def from_environment(value: str) -> str:
-    """`value` with `$NAME` replaced. Raises UsageError where there is no such variable."""
+    """Return `value` with `$NAME` replaced. What stands there is a secret from now on.
+
+    Raises UsageError where there is no such variable, or it holds what no address and no header can.
+    """
     text, dollar, name = value.partition("$")
     if not dollar:
         return value
-    if name not in os.environ:
+    held = os.environ.get(name)
+    if held is None:
         what = f"the environment has no variable {name}"
         raise UsageError(what, "the source needs it to ask its server", f"set it: export {name}=...")
-    return text + os.environ[name]
+    keep(held, f"${name}")
+    if not held.isascii() or not held.isprintable() or held != held.strip():
+        what = f"the variable {name} holds a character that no request can carry"
+        why = "a key has letters, digits and signs of ASCII, and no blank at its ends"
+        raise UsageError(what, why, f"set it again: export {name}=...")
+    return text + held
 
 
-def parts_of(answer: Any, most: int | None) -> Iterator[bytes]:
+def parts_of(answer: Any, most: int | None, where: str) -> Iterator[bytes]:
     """The body as it comes, of `most` bytes. Raises RemoteError for a longer one, or a trickle."""
     came, began = 0, time.monotonic()
     for data in answer.iter_raw():
         came += len(data)
         seconds = time.monotonic() - began
-        where = shown(str(answer.url))
         if most is not None and came > most:
             why = f"{most:,} bytes were expected at most, and more come"
             raise RemoteError(f"{where} does not stop", why, "fetch the file as a whole, and name that")

@@ -29,6 +29,7 @@ _PAGE = 32_768  # bytes of a page: most answers lie in one
 _AT_ONCE = 500  # keys of one question
 _WAIT = 60.0  # seconds for other processes
 _NAME, _FILES = "kept.sqlite", "file-"
+_FOLDER_MODE, _FILE_MODE = 0o700, 0o600
 _TABLE = """
 create table if not exists kept (
   source text not null, key text not null, stored real not null, used real not null, size integer not null,
@@ -117,6 +118,7 @@ class WebCache:
     def put_file(self, source: str, key: str, kept: Kept) -> None:
         """Keep an answer whose bytes stand in a file that `place` gave."""
         assert kept.file is not None
+        kept.file.chmod(_FILE_MODE)
         size = kept.file.stat().st_size
         self._insert(source, key, kept, _Body(size, str(size).encode(), None, self._named(kept.file)))
 
@@ -127,7 +129,8 @@ class WebCache:
         """A new place for a file of that name, which is about to be kept."""
         with self._failing():
             folder = self.folder / f"{_FILES}{secrets.token_hex(8)}"
-            folder.mkdir(parents=True, exist_ok=True)
+            make_private(self.folder, holds=_NAME)
+            make_private(folder, holds=name)
         return folder / name
 
     def drop(self, source: str, key: str) -> None:
@@ -217,7 +220,7 @@ class WebCache:
     def _open(self) -> sqlite3.Connection:
         held = getattr(self._local, "held", None)
         if held is None or held[0] != os.getpid():
-            self.folder.mkdir(parents=True, exist_ok=True)
+            make_private(self.folder, holds=_NAME)
             try:
                 base = self._connect()
             except sqlite3.OperationalError:
@@ -230,6 +233,7 @@ class WebCache:
         return connection
 
     def _connect(self) -> sqlite3.Connection:
+        private_file(self.folder / _NAME)  # SQLite gives what it puts beside it the same mode
         base = sqlite3.connect(self.folder / _NAME, _WAIT, isolation_level=None)
         base.execute(f"pragma page_size={_PAGE}")  # of a new one
         base.execute("pragma journal_mode=wal")
@@ -245,6 +249,25 @@ class WebCache:
             what = f"{self.folder} cannot keep what servers give"
             remedy = "free some space, or set ZEMBREL_CACHE to another folder"
             raise ResourceError(what, str(exc), remedy) from exc
+
+
+def make_private(folder: Path, *, holds: str) -> None:
+    """Make a folder that its user alone may enter; a folder that exists is changed if it `holds` our file."""
+    ours = (folder / holds).exists()
+    if not folder.is_dir():
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        with contextlib.suppress(FileExistsError):
+            folder.mkdir(mode=_FOLDER_MODE)
+            ours = True
+    if ours and folder.stat().st_mode & 0o777 != _FOLDER_MODE:
+        folder.chmod(_FOLDER_MODE)
+
+
+def private_file(path: Path) -> None:
+    """Make a file, if none is there, and let its user alone read and write it."""
+    os.close(os.open(path, os.O_RDWR | os.O_CREAT | getattr(os, "O_CLOEXEC", 0), _FILE_MODE))
+    if path.stat().st_mode & 0o777 != _FILE_MODE:
+        path.chmod(_FILE_MODE)
 
 
 def _digest(data: bytes) -> bytes:

@@ -167,7 +167,11 @@ class Remote:
         """The answer to a request for bytes [start, end)."""
 
         def taken(answer: Any) -> Answer:
-            data = b"".join(parts_of(answer, end - start)) if answer.status_code == 206 else b""
+            data = (
+                b"".join(parts_of(answer, end - start, self._request.told))
+                if answer.status_code == 206
+                else b""
+            )
             return Answer(answer.status_code, dict(answer.headers), data)  # all of it would be saved
 
         return self._answered(taken, (200, 206), ("Range", f"bytes={start}-{end - 1}"))
@@ -198,7 +202,7 @@ class Remote:
         def taken(answer: Any) -> int:
             written = 0
             with file.open("wb") as out:
-                for data in parts_of(answer, None):
+                for data in parts_of(answer, None, str(self)):
                     written += len(data)
                     if written > free * 0.95:
                         raise ResourceError(

@@ -34,6 +34,14 @@ def chart(
         str | None, typer.Option("--number", metavar="TEXT", help="Of the chart in its series.")
     ] = None,
     edition: Annotated[str, typer.Option("--edition", metavar="TEXT", help="Of the chart.")] = "1",
+    edition_date: Annotated[
+        str | None,
+        typer.Option(
+            "--edition-date",
+            metavar="DATE",
+            help="Date of the edition, e.g. 2027-01-31. Default: date of the newest input.",
+        ),
+    ] = None,
     method: Method = "auto",
     ramp: Ramp = None,
     legend: ClassColours = None,
@@ -50,7 +58,9 @@ def chart(
     from zembrel.verbs.paint import Brush
 
     brush = Brush(ramp, legend, limits, shade, sun)
-    charting = verb.Charting(scale, colours, dither, panels, title, number, edition, method, brush, stretch)
+    charting = verb.Charting(
+        scale, colours, dither, panels, title, number, edition, edition_date, method, brush, stretch
+    )
     return verb.chart(inputs, where, output, charting, carry_of(carry_to, device))
 
 

@@ -6,7 +6,7 @@ import io
 import zipfile
 from pathlib import Path
 
-from zembrel.clock import time_of_writing
+from zembrel.clock import archive_time
 from zembrel.deliver.globe import markup
 from zembrel.deliver.globe.markup import Shown
 from zembrel.deliver.globe.tree import PieceTree
@@ -43,7 +43,7 @@ class GlobeArchive:
         self._file.close()
 
     def _add(self, name: str, data: bytes, way: int) -> None:
-        entry = zipfile.ZipInfo(name, time_of_writing().timetuple()[:6])
+        entry = zipfile.ZipInfo(name, archive_time())
         entry.compress_type, entry.external_attr = way, 0o644 << 16
         self._file.writestr(entry, data)
 

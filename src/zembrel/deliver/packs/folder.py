@@ -5,7 +5,7 @@ from __future__ import annotations
 import zipfile
 from pathlib import Path
 
-from zembrel.clock import time_of_writing
+from zembrel.clock import archive_time
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.formats.tilefolder import TILE_INDEX
@@ -54,7 +54,7 @@ class ZipPack:
     """The same in a zip, whose tiles are stored as they are."""
 
     def __init__(self, path: Path, names: TileNames) -> None:
-        self._names, self._time = names, time_of_writing().timetuple()[:6]
+        self._names, self._time = names, archive_time()
         self._file = zipfile.ZipFile(path, "w", zipfile.ZIP_STORED, allowZip64=True)
 
     def _add(self, name: str, data: bytes) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -31,12 +32,13 @@ _WGS_84 = 4326
 
 @dataclass(frozen=True)
 class ChartFacts:
-    """What a chart says of itself; scale: the number below 1."""
+    """What a chart says of itself; scale: the number below 1; issued: the date of the edition."""
 
     name: str
     number: str
     scale: float
     edition: str = "1"
+    issued: date | None = None
 
 
 @dataclass(frozen=True)
@@ -131,7 +133,7 @@ def _lines(frame: Frame, palette: Legend, facts: ChartFacts, bits: int) -> list[
         f"SC={facts.scale:.0f}", "GD=WGS84", "PR=MERCATOR", f"PP={lat[len(lat) // 2]:.9f}", "PI=UNKNOWN",
         "SP=UNKNOWN", "SK=0.0", "TA=90.0", "UN=METERS", "SD=UNKNOWN", f"DX={metres}", f"DY={metres}",
     ]  # fmt: skip
-    issue = ["SE=1", f"RE={plain(facts.edition)}", f"ED={time_of_writing():%m/%d/%Y}"]
+    issue = ["SE=1", f"RE={plain(facts.edition)}", f"ED={facts.issued or time_of_writing():%m/%d/%Y}"]
     lines = [
         ("VER", ["3.0"]), ("BSB", [f"NA={plain(facts.name)}", f"NU={plain(facts.number)}", *size]),
         ("KNP", known), ("CED", issue), ("OST", ["1"]), ("IFM", [str(bits)]),

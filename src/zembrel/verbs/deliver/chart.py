@@ -30,6 +30,7 @@ from zembrel.grid.extent import ground, turn_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.handles import size_on_disk
+from zembrel.measure import parse_date
 from zembrel.raster.model import Raster, has_alpha
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.opacity import Flattened
@@ -60,7 +61,7 @@ class Charting:
     """How charts are made.
 
     scale: the number below 1, in print; colours: at most 127; panels: columns and rows a chart is split into,
-    `2x3`; number: of the chart, in a series.
+    `2x3`; number: of the chart, in a series; edition_date: as YYYY-MM-DD.
     """
 
     scale: int | None = None
@@ -70,6 +71,7 @@ class Charting:
     title: str | None = None
     number: str | None = None
     edition: str = "1"
+    edition_date: str | None = None
     method: str = "auto"
     brush: Brush = NO_BRUSH
     stretch: str | None = None
@@ -186,15 +188,15 @@ def _sheets(
     rows = np.linspace(0, frame.rows, down + 1).astype(int).tolist()
     columns = np.linspace(0, frame.columns, across + 1).astype(int).tolist()
     made, name = list[_Sheet](), charting.title or stem
+    issued = parse_date("--edition-date", charting.edition_date)
     for row in range(down):
         for column in range(across):
             pane = Pane(rows[row], columns[column], rows[row + 1], columns[column + 1])
-            count = row * across + column + 1
-            part = f"-{count}" if across * down > 1 else ""
+            part = f"-{row * across + column + 1}" if across * down > 1 else ""
             path = output.path / f"{stem}{part}{ENDING}" if folder else output.path
             number = f"{charting.number or stem}{part}"
-            words = f"{name} panel {count}" if part else name
-            made.append(_Sheet(path, pane, ChartFacts(words, number, scale, charting.edition)))
+            words = f"{name} panel {part[1:]}" if part else name
+            made.append(_Sheet(path, pane, ChartFacts(words, number, scale, charting.edition, issued)))
     return made
 
 

@@ -28,6 +28,7 @@ from zembrel.grid.tiling import FINEST, TileRange, Tiling, tiling_called
 from zembrel.handles import size_on_disk
 from zembrel.raster.heightcode import WAYS
 from zembrel.raster.model import Raster
+from zembrel.reading import readings
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
 from zembrel.verbs.endings import BROWSER_PAGES, check_ending
@@ -211,7 +212,8 @@ def _check_words(packing: Packing) -> None:
 
 
 def _check_places(kind: str, output: Output, packing: Packing) -> None:
-    if kind == "folder" and output.path.is_dir() and not stands_as_tiles(output.path):
+    known = stands_as_tiles(output.path) or readings.owns(output.path)
+    if kind == "folder" and output.path.is_dir() and not known:
         what = f"{output.path} is a folder that is no pack of tiles"
         raise RefusedError(what, "a pack has a folder for itself", "choose another --out")
     for path in (output.path, *([Path(packing.viewer)] if packing.viewer else [])):

@@ -9,18 +9,21 @@ from pathlib import Path
 from typing import Any
 
 from zembrel.engine.cluster import Cluster
+from zembrel.engine.commit import replaces_folder
 from zembrel.engine.limits import processors
-from zembrel.errors import CheckError, UsageError, nearest_name
+from zembrel.errors import CheckError, RefusedError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
 from zembrel.jobs.chains import Chain, asked_of, chains_of, why_due
+from zembrel.jobs.contents import Content, mark_of
+from zembrel.jobs.filenames import FileNames
 from zembrel.jobs.graph import after, needed, written_by
 from zembrel.jobs.jobfile import ENDING, read_job
 from zembrel.jobs.signature import VerbTable
-from zembrel.jobs.state import DoneStep, JobState, check_own, state_file
+from zembrel.jobs.state import DoneStep, JobState, check_own, files_of_job, of_job, state_file
 from zembrel.jobs.steps import JobPlan, JobStep, MadeBy
 from zembrel.jobs.variables import parse_assignments
 from zembrel.measure import parse_bytes
-from zembrel.progress import step_ended
+from zembrel.progress import step_ended, tell
 from zembrel.verbs.jobs.figure import check_figure, draw_job
 from zembrel.verbs.jobs.planned import sizes_of
 from zembrel.verbs.jobs.runner import RAN, UNCHANGED, Runner, StepEnd
@@ -38,7 +41,8 @@ class Running:
     """Which steps, and how.
 
     only: ids of steps, which are brought up to date with what they need; start: ids from which on all run;
-    force: all run; jobs: steps at once; set: `name=value` for variables.
+    force: all run; jobs: steps at once; set: `name=value` for variables; clean: no step runs, and results
+    that the job no longer makes are removed.
     """
 
     only: tuple[str, ...] = ()
@@ -47,6 +51,7 @@ class Running:
     jobs: int = 1
     set: tuple[str, ...] = ()
     figure: str | None = None
+    clean: bool = False
 
 
 def run(output: Output, path: str, running: Running = Running()) -> Receipt:
@@ -64,8 +69,8 @@ def run(output: Output, path: str, running: Running = Running()) -> Receipt:
     figure = Path(running.figure).absolute() if running.figure is not None else None
     with chdir(file.parent):
         whole = _Whole(job, Path(file.name), output, running)
-        receipt = whole.planned() if output.dry_run else whole.done()
-    if figure is not None:
+        receipt = whole.cleaned() if running.clean else whole.planned() if output.dry_run else whole.done()
+    if figure is not None and not running.clean:
         title = job.title or file.name
         draw_job(receipt.own["steps"], title, figure, replace=output.replace)
         receipt = replace(receipt, products={"figure": Path(str(running.figure))})
@@ -92,6 +97,8 @@ class _Whole:
         self._chains = [chain for chain in chains_of(job, TABLE) if chain.step.id in chosen]
         outs = {step.id: step.out for step in job.steps if step.out is not None}
         self._setting = Setting(outs, self._budget(), output.dry_run)
+        self._variant = "\n".join(sorted(running.set))
+        self._names = FileNames(Path())
 
     def _ids(self, words: Sequence[str], option: str) -> set[str]:
         """The steps that are meant: one, or all of a matrix. Raises UsageError."""
@@ -120,59 +127,103 @@ class _Whole:
 
     def done(self) -> Receipt:
         """Run what is due."""
-        file = state_file(self._file)
-        if not file.exists():
-            self._check_own(set())
-        with _opened(file) as state:
+        if not state_file(self._file).exists():
+            self._check(None)
+        with _opened(self._file) as state:
+            self._check(state)
             self._forget(state)
-            self._check_own(state.claimed)
-            with workers_for(self._running.jobs, state, file, self._output.replace) as workers:
+            with workers_for(self._running.jobs, state, self._file, self._output.replace) as workers:
                 runner = Runner(
                     state, TABLE, Path(), self._setting, workers, self._is_forced, self._output.tick,
-                    self._told, self._output.keep_going,
+                    self._told, self._output.keep_going, self._variant,
                 )  # fmt: skip
                 runner.run(self._chains)
+            left = state.left_over(self._variant)
         ends = [runner.ends[chain.step.id] for chain in self._chains]
         failed = [end for end in ends if end.error is not None]
         if failed and not any(end.state in (RAN, UNCHANGED) for end in ends):
             raise failed[0].error or CheckError("no step could be done", "all failed", "see above")
         rows = [_row(end) for end in ends]
         lossy = bool(failed) or any(end.ended is not None and end.ended.lossy for end in ends)
-        return self._receipt(rows, ends, LOSSES if lossy else 0)
+        return self._receipt(rows, ends, left, LOSSES if lossy else 0)
+
+    def cleaned(self) -> Receipt:
+        """Remove results that the job no longer makes and that are as it made them."""
+        removed: list[str] = []
+        changed: list[str] = []
+        if state_file(self._file).exists():
+            with _opened(self._file) as state:
+                self._forget(state)
+                left = state.left_over(self._variant)
+                for content in left:
+                    tell(f"the job no longer makes {content.path}", again=True)
+                if not self._output.dry_run:
+                    removed, changed = state.remove(left)
+        own = {"title": self._job.title, "steps": (), "removed": removed, "changed": changed}
+        return Receipt("run", (self._file,), seconds=self._output.seconds, own=own)
 
     def _forget(self, state: JobState) -> None:
-        """Nothing is kept of steps that are no longer in the job."""
-        ids = {step.id for step in self._job.steps}
-        gone = [id for id in state.done() if id not in ids] if not self._running.set else []
-        if gone:
-            state.forget(gone)
+        """Forget steps that are no longer in the job; with other variables, they may be again."""
+        if not self._running.set:
+            state.forget(self._gone(state.done()))
 
-    def _check_own(self, claimed: set[str]) -> None:
-        """Raise RefusedError, before anything runs, for a file that a step would overwrite unasked."""
+    def _gone(self, done: Mapping[str, DoneStep]) -> list[str]:
+        ids = {step.id for step in self._job.steps}
+        return [id for id in done if id not in ids]
+
+    def _check(self, state: JobState | None) -> None:
+        """Raise RefusedError, before anything runs, for a file that a step may not overwrite."""
+        claimed, done = (state.claimed, state.done()) if state is not None else (set(), {})
+        own = set(map(self._names.key, files_of_job(self._file)))
         for chain in self._chains:
-            if not (self._output.replace or chain.step.options.get("replace")):
-                check_own([path for _, path, is_folder in written_by(chain.step) if not is_folder], claimed)
+            replaces = self._output.replace or bool(chain.step.options.get("replace"))
+            files = [path for _, path, is_folder in written_by(chain.step) if not is_folder]
+            keys = {path: self._names.key(path) for path in files}
+            if odd := next((path for path, key in keys.items() if key in own), None):
+                raise of_job(odd)
+            if not replaces:
+                check_own([path for path in files if keys[path] not in claimed and not Path(path).is_dir()])
+            self._check_folder(chain, state if replaces else None, done.get(chain.step.id))
+
+    def _check_folder(self, chain: Chain, state: JobState | None, done: DoneStep | None) -> None:
+        """Raise RefusedError for a folder that would be replaced as a whole, with what others have put there.
+
+        state: if what the job has made may be replaced, changed or not.
+        """
+        out = Path(chain.step.out or "-")
+        if (chain.step.out or "/").endswith("/") or not out.is_dir() or replaces_folder(out):
+            return
+        if why_due(asked_of(chain, TABLE, Path()), done) is None and not self._is_forced(chain.step.id):
+            return
+        if state is None or not state.owns(out):
+            what = f"step {chain.step.id}: {out} was changed since this job made it"
+            remedy = "move what is yours away, or add --replace if nothing is"
+            raise RefusedError(what, "the folder is one result, and is replaced as a whole", remedy)
 
     def _told(self, end: StepEnd, number: int, of: int) -> None:
         step_ended(_row(end) | {"number": number, "of": of})
 
-    def _receipt(self, rows: Sequence[dict[str, Any]], ends: Sequence[StepEnd], code: int) -> Receipt:
+    def _receipt(
+        self, rows: Sequence[dict[str, Any]], ends: Sequence[StepEnd], left: Sequence[Content], code: int
+    ) -> Receipt:
         lost = tuple(Loss(f"step {end.chain.step.id}", end.error) for end in ends if end.error is not None)
         return Receipt(
             "run", (self._file,), seconds=self._output.seconds, exit_code=code, lost=lost,
-            own={"title": self._job.title, "steps": rows},
+            own={"title": self._job.title, "steps": rows, "left_over": [content.path for content in left]},
         )  # fmt: skip
 
     def planned(self) -> Receipt:
         """What would run and why, and what it would make."""
-        file = state_file(self._file)
         done: dict[str, DoneStep] = {}
-        claimed: set[str] = set()
-        if file.exists():
-            state = JobState(file, lock=False)
-            done, claimed = state.done(), state.claimed
-            state.close()
-        self._check_own(claimed)
+        left: list[Content] = []
+        if state_file(self._file).exists():
+            with _opened(self._file, lock=False) as state:
+                self._check(state)
+                done, left = state.done(), state.left_over(self._variant)
+        else:
+            self._check(None)
+        if not self._running.set:
+            left += [content for id in self._gone(done) for content in done[id].made if mark_of(content.path)]
         reasons = self._reasons(done)
         due = [chain for chain in self._chains if reasons[chain.step.id] is not None]
         sizes = sizes_of(due, self._setting)
@@ -187,7 +238,7 @@ class _Whole:
             rows.append(
                 _row(end) | ({"bytes_at_most": sizes[chain.step.id]} if chain.step.id in sizes else {})
             )
-        return replace(self._receipt(rows, (), 0), planned=True)
+        return replace(self._receipt(rows, (), left, 0), planned=True)
 
     def _reasons(self, done: Mapping[str, DoneStep]) -> dict[str, Fact | None]:
         """Why each chain would run, as far as can be told before any does."""
@@ -204,8 +255,8 @@ class _Whole:
 
 
 @contextmanager
-def _opened(file: Path) -> Iterator[JobState]:
-    state = JobState(file)
+def _opened(job: Path, *, lock: bool = True) -> Iterator[JobState]:
+    state = JobState(job, lock=lock)
     try:
         yield state
     finally:

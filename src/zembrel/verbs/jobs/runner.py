@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 import json
-import os
 import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent import futures
 from concurrent.futures.process import BrokenProcessPool
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from zembrel.engine.limits import processors
-from zembrel.errors import RefusedError, ResourceError, ZembrelError
+from zembrel.errors import ResourceError, ZembrelError
 from zembrel.facts import Fact, fact
 from zembrel.jobs.chains import Chain, asked_of, key_of, why_due
-from zembrel.jobs.contents import Content, Mark, contents_of, unchanged, with_mark
+from zembrel.jobs.contents import Content, Mark, contents_of, with_mark
 from zembrel.jobs.signature import VerbTable
 from zembrel.jobs.state import DoneStep, JobState
 from zembrel.progress import Progress, Tick
@@ -44,7 +42,8 @@ class StepEnd:
 
 @dataclass
 class Runner:
-    """A run of chains of steps. said: told of each as it ends; forced: whether a step runs in any case."""
+    """A run of chains of steps. said: told of each as it ends; forced: whether a step runs in any case;
+    variant: the values of variables that were given to the run."""
 
     state: JobState
     verbs: VerbTable
@@ -55,6 +54,7 @@ class Runner:
     tick: Tick
     said: Callable[[StepEnd, int, int], None]
     keep_going: bool = False
+    variant: str = ""
     ends: dict[str, StepEnd] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -63,7 +63,6 @@ class Runner:
         self._asked: dict[str, Mapping[str, Any]] = {}
         self._begun: dict[str, float] = {}
         self._why: dict[str, Fact] = {}
-        self._makers: dict[str, str] = {}  # steps by the paths of what they have made in this run
 
     def run(self, chains: Sequence[Chain]) -> None:
         """Run what is due. Raises the ZembrelError of the first step that fails, unless others go on."""
@@ -114,7 +113,7 @@ class Runner:
         read, made = tuple(map(with_mark, done.read)), tuple(map(with_mark, done.made))
         if (read, made) != (done.read, done.made):
             self._done[id] = replace(done, read=read, made=made)
-            self.state.enter(id, self._done[id])
+            self.state.enter(id, self._done[id], self.variant)
 
     def _ticking(self, chain: Chain, of: int) -> Tick:
         return _StepTick(self.tick, chain.step.id, len(self.ends), of)
@@ -131,54 +130,33 @@ class Runner:
             return
         except InterruptedError as exc:
             raise KeyboardInterrupt from exc
-        twice = self._twice(id, ended.written)
-        if twice is not None:
-            self._tell(StepEnd(chain, FAILED, self._why[id], seconds, error=twice), of)
-            return
-        made = self._contents(ended.written)
-        self._clear(self._done.get(id), made)
+        names = self.state.names
+        written = {names.of(path): mark for path, mark in ended.written}
+        read = {name: mark for path, mark in ended.read if (name := names.of(path)) not in written}
+        made = self._contents(written)
         asked = self._asked.pop(id)
         told = [_cut({"verb": receipt.verb, **receipt.facts}) for receipt in ended.receipts]
         kept = json.dumps({"seconds": round(seconds, 3), "receipts": told}, default=str)
-        done = DoneStep(key_of(asked), asked, seconds, kept, self._contents(ended.read), made)
-        self.state.enter(id, done)
+        done = DoneStep(key_of(asked), asked, seconds, kept, self._contents(read), made)
+        self.state.enter(id, done, self.variant)
         self._done[id] = done
         size = sum(content.mark.size for content in made)
         self._tell(StepEnd(chain, RAN, self._why[id], seconds, size, ended), of)
 
-    def _twice(self, id: str, written: Sequence[tuple[str, Mark]]) -> RefusedError | None:
-        """Why a step should not have written a file: another one of this run has made it."""
-        path = next((path for path, _ in written if path in self._makers), None)
-        if path is None:
-            return None
-        why = "each run would make it anew, and the other would not find its own"
-        return RefusedError(
-            f"step {id}: {path} is a result of step {self._makers[path]} too", why, "give each its own out"
-        )
-
-    def _contents(self, marks: Sequence[tuple[str, Mark]]) -> tuple[Content, ...]:
+    def _contents(self, then: Mapping[str, Mark]) -> tuple[Content, ...]:
         """What is in files; of one that has changed since it was read, what no later look will find."""
-        found = list(contents_of([path for path, _ in marks], self._known, processors()))
+        found = list(contents_of(list(then), self._known, processors()))
         self._known |= {content.path: content for content in found}
-        then = dict(marks)
         return tuple(
             content if _same(content.mark, then[content.path]) else content._replace(checksum="")
             for content in found
         )
 
-    def _clear(self, before: DoneStep | None, made: Sequence[Content]) -> None:
-        """Remove results of the last time that are none any more, unless somebody has changed them."""
-        now = {content.path for content in made}
-        for content in before.made if before is not None else ():
-            if content.path not in now and unchanged(content):
-                with suppress(OSError):
-                    os.unlink(content.path)  # noqa: PTH108
-
     def _tell(self, end: StepEnd, of: int) -> None:
         id = end.chain.step.id
         self.ends[id] = end
-        if end.state in (RAN, UNCHANGED):
-            self._makers |= {content.path: id for content in self._done[id].made}
+        if end.state == UNCHANGED:
+            self.state.stands(id, (content.path for content in self._done[id].made))
         self.said(end, len(self.ends), of)
         self.tick(Progress(0, 0, 0, 0, id, len(self.ends), of))
 

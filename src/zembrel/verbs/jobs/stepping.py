@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -16,6 +16,7 @@ from zembrel.jobs.steps import JobStep, MadeBy
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
+from zembrel.runstate import Watcher
 from zembrel.verbs.calls import ran
 from zembrel.verbs.finding import find
 from zembrel.verbs.layers import open_layer
@@ -52,16 +53,14 @@ class Ended:
         return any(receipt.exit_code == LOSSES for receipt in self.receipts)
 
 
-def executed(
-    chain: Chain, setting: Setting, claim: Callable[[Sequence[Path]], None] | None, tick: Tick
-) -> Ended:
-    """Run a chain in the folder of its job. claim: told of files before they are put in their places.
+def executed(chain: Chain, setting: Setting, watcher: Watcher, tick: Tick) -> Ended:
+    """Run a chain in the folder of its job. watcher: told of files before they are put in their places.
 
     Raises ZembrelError, which names the step.
     """
     cells: dict[str, list[Raster]] = {}
     receipts: list[Receipt] = []
-    readings.before_writing = claim
+    readings.watcher = watcher
     try:
         with readings.apart():
             for step in chain.steps:
@@ -70,7 +69,7 @@ def executed(
                 receipts.append(receipt)
             read, wrote = _read(), readings.written
     finally:
-        readings.before_writing = None
+        readings.watcher = None
     if receipts[-1].exit_code == _FAILED:
         raise _failed(chain.step, receipts[-1])
     aside = chain.step.options.get("carry_to")

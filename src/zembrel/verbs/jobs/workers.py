@@ -10,12 +10,11 @@ import ctypes
 import multiprocessing
 import os
 import signal
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent import futures
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import contextmanager
 from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 from typing import Protocol
 
@@ -47,7 +46,7 @@ class Here:
         """A future that is done."""
         ended: futures.Future[Ended] = futures.Future()
         try:
-            ended.set_result(executed(chain, setting, _claiming(self.state, chain, self.replace), tick))
+            ended.set_result(executed(chain, setting, _claims(self.state, chain, self.replace), tick))
         except Exception as exc:
             ended.set_exception(exc)
         return ended
@@ -70,13 +69,13 @@ class WorkerProcesses:
 
 
 @contextmanager
-def workers_for(jobs: int, state: JobState, path: Path, replace: bool) -> Iterator[Workers]:
-    """So many at once; path: of the state. An interrupt ends what is under way."""
+def workers_for(jobs: int, state: JobState, job: Path, replace: bool) -> Iterator[Workers]:
+    """Run `jobs` chains at once. job: the job file. An interrupt ends what is under way."""
     if jobs == 1:
         yield Here(state, replace)
         return
     spawn = multiprocessing.get_context("spawn")
-    begin = (str(path), replace, os.getpid())
+    begin = (str(job), replace, os.getpid())
     pool = futures.ProcessPoolExecutor(jobs, spawn, _begin, begin)
     try:
         yield WorkerProcesses(pool, jobs)
@@ -89,16 +88,32 @@ def workers_for(jobs: int, state: JobState, path: Path, replace: bool) -> Iterat
         pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _claiming(state: JobState, chain: Chain, replace: bool) -> Callable[[Sequence[Path]], None]:
-    """What is told of files that a chain is about to put in their places."""
-    return partial(state.claim, replace=replace or bool(chain.step.options.get("replace")))
+@dataclass(frozen=True)
+class _Claims:
+    """Claims for one step the files that it is about to put in their places."""
+
+    state: JobState
+    step: str
+    replace: bool
+
+    def claim(self, finals: Sequence[Path]) -> None:
+        """Raises RefusedError for a file that the step may not write."""
+        self.state.claim(finals, self.step, replace=self.replace)
+
+    def owns(self, folder: Path) -> bool:
+        """Return True if the job has made all files of a folder and may replace them."""
+        return self.replace and self.state.owns(folder)
+
+
+def _claims(state: JobState, chain: Chain, replace: bool) -> _Claims:
+    return _Claims(state, chain.step.id, replace or bool(chain.step.options.get("replace")))
 
 
 _held: list[tuple[JobState, bool]] = []  # of a worker process: the state, and whether files may be replaced
 _busy: list[Chain] = []  # what it is at
 
 
-def _begin(path: str, replace: bool, parent: int) -> None:
+def _begin(job: str, replace: bool, parent: int) -> None:
     """Begin to be a worker: end with the run, and share its state."""
     prctl = getattr(ctypes.CDLL(None), "prctl", None)
     if prctl is not None:
@@ -106,7 +121,7 @@ def _begin(path: str, replace: bool, parent: int) -> None:
     if os.getppid() != parent:
         os._exit(1)
     signal.signal(signal.SIGINT, _interrupted)
-    _held.append((JobState(Path(path), lock=False), replace))
+    _held.append((JobState(Path(job), lock=False), replace))
 
 
 def _interrupted(number: int, frame: object) -> None:
@@ -119,7 +134,7 @@ def _ended(chain: Chain, setting: Setting) -> Ended:
     state, replace = _held[0]
     _busy.append(chain)
     try:
-        return executed(chain, setting, _claiming(state, chain, replace), no_tick)
+        return executed(chain, setting, _claims(state, chain, replace), no_tick)
     except KeyboardInterrupt:
         raise InterruptedError from None
     finally:
