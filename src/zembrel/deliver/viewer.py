@@ -15,6 +15,7 @@ from zembrel.errors import InputError
 from zembrel.formats.tilefolder import TILE_INDEX
 from zembrel.reading import readings
 
+_FINEST = 30  # zoom
 _PLACED = ("WebMercatorQuad", "WorldCRS84Quad")  # whose places the page knows
 
 
@@ -37,5 +38,34 @@ def layer_beside(page: Path, folder: Path, facts: dict[str, Any] | None = None) 
     if not isinstance(facts, dict) or facts.get("tile_matrix_set") not in _PLACED:
         why = f"the page shows {' and '.join(_PLACED)}"
         raise InputError(f"{folder} cannot be shown", why, "deliver it once more in one of these")
+    _check(folder, facts)
     way = os.path.relpath(folder, page.parent).replace(os.sep, "/")
     return facts | {"tiles": [f"{way}/{facts['tiles'][0]}"]}
+
+
+def _check(folder: Path, facts: dict[str, Any]) -> None:
+    """Raise InputError for a `tiles.json` that the page could not show: it may come from anywhere."""
+    zooms = facts.get("minzoom"), facts.get("maxzoom")
+    tiles, bounds = facts.get("tiles"), facts.get("bounds")
+    sound = {
+        "minzoom and maxzoom": all(type(zoom) is int and 0 <= zoom <= _FINEST for zoom in zooms),
+        "tiles": isinstance(tiles, list) and bool(tiles) and all(_is_within(way) for way in tiles),
+        "bounds": isinstance(bounds, list)
+        and len(bounds) == 4
+        and all(type(n) in (int, float) and abs(n) <= 360 for n in bounds),
+        "name": isinstance(facts.get("name", ""), str),
+        "attribution": isinstance(facts.get("attribution", ""), str),
+        "scheme": facts.get("scheme", "xyz") in ("xyz", "tms"),
+        "tile_cells": type(facts.get("tile_cells", 256)) is int,
+    }
+    odd = next((key for key, holds in sound.items() if not holds), None)
+    if odd is not None:
+        what = f"{folder / TILE_INDEX} is damaged"
+        raise InputError(what, f"its {odd} cannot be those of a pack", "deliver the pack once more")
+
+
+def _is_within(way: object) -> bool:
+    """Whether a pattern of tiles stays in its folder."""
+    return (
+        isinstance(way, str) and "{z}" in way and ".." not in way and ":" not in way and way[:1] not in "/\\"
+    )

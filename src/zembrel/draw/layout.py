@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from zembrel.clock import time_of_writing
 from zembrel.grid.extent import ground
 from zembrel.grid.frame import Frame
 
@@ -37,13 +38,16 @@ def new_figure(width: float, height: float) -> Any:
 
 def save(figure: Any, path: Path) -> None:
     """Write a picture in the format that its name says. Words stand as they are: none is a formula."""
+    from matplotlib import rc_context
     from matplotlib.text import Text
 
     for text in figure.findobj(Text):
         text.set_parse_math(False)
-    with warnings.catch_warnings():
+    form = path.suffix.lstrip(".").lower().replace("jpg", "jpeg")
+    time = {"svg": {"Date": time_of_writing().isoformat()}, "pdf": {"CreationDate": time_of_writing()}}
+    with warnings.catch_warnings(), rc_context({"svg.hashsalt": "zembrel"}):  # the same names each time
         warnings.filterwarnings("ignore", message="Glyph .* missing")  # of a script that the font has not
-        figure.savefig(path, format=path.suffix.lstrip(".").lower().replace("jpg", "jpeg"))
+        figure.savefig(path, format=form, metadata=time.get(form))
 
 
 def split(box: Box, columns: int, rows: int) -> list[Box]:

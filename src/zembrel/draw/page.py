@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import html
 import io
+import json
 from collections.abc import Sequence
 from importlib.resources import files
 from string import Template
@@ -45,8 +46,13 @@ def comparison_page(
         apart_image=as_address(apart.image),
         facts=rows(facts),
         keys="".join(keys),
-        sign=html.escape(sign),
+        sign=script_text(sign),
     )
+
+
+def script_text(text: str) -> str:
+    """Return a text as a string of JavaScript that can stand in a script of a page."""
+    return json.dumps(text).replace("<", "\\u003c").replace(">", "\\u003e").replace("&", "\\u0026")
 
 
 def rows(facts: Facts) -> str:

@@ -15,7 +15,6 @@ from zembrel.redaction import keep_login, redact
 
 _PROXIES = ("http_proxy", "https_proxy", "all_proxy")
 _PORTS = {"http": 80, "https": 443}
-_LOGIN = re.compile(r"[a-z][a-z0-9+.-]*://(?P<login>[^/?#]*)@", re.IGNORECASE)
 _NAT64 = ipaddress.IPv6Network("64:ff9b::/96")
 _NAT64_LOCAL = ipaddress.IPv6Network("64:ff9b:1::/48")
 
@@ -36,13 +35,20 @@ def shown(address: str) -> str:
 
 
 def without_login(address: str) -> str:
-    """Return an address without the name and password that it may have, which are kept as a secret."""
-    found = _LOGIN.match(address)
-    if found is None:
+    """Return an address without the name and password that it may have, which are kept as a secret.
+
+    A password with a sign that ends a host (/ ? #) is taken out as well, though no server would get it.
+    """
+    scheme, mark, rest = address.partition("://")
+    server = re.split(r"[/?#]", rest, maxsplit=1)[0]
+    port = server.rpartition(":")[2] if ":" in server else "0"
+    odd = "@" not in server and not port.isdigit() and not server.endswith("]")
+    login, at, _ = (rest if odd else server).rpartition("@")
+    if not mark or not at:
         return address
-    name, _, password = found["login"].partition(":")
+    name, _, password = login.partition(":")
     keep_login(name, password)
-    return address[: found.start("login")] + address[found.end("login") + 1 :]
+    return f"{scheme}://{rest[len(login) + 1 :]}"
 
 
 class WebOrigin(NamedTuple):
@@ -60,8 +66,8 @@ def origin_of(address: str) -> WebOrigin:
         scheme = parts.scheme.lower()
         return WebOrigin(scheme, (parts.hostname or "").rstrip("."), parts.port or _PORTS.get(scheme, 0))
     except ValueError as exc:
-        what = f"{shown(address)} is no address"
-        raise UsageError(what, str(exc)[:1].lower() + str(exc)[1:], "write http://HOST:PORT/PATH") from exc
+        what, why = f"{shown(address)} is no address", "its host or its port cannot be read"
+        raise UsageError(what, why, "write / ? # and @ of a password as %2F %3F %23 and %40") from exc
 
 
 def host_of(address: str) -> str:
@@ -109,8 +115,10 @@ def public_places(host: str, port: int) -> list[str]:
     Raises OSError for a host that is unknown, and for one of whose places any is this machine or in a private
     network.
     """
-    found = [str(entry[4][0]) for entry in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
-    if is_local(host) or not all(map(is_public, found)):
+    local = is_local(host)
+    looked = [] if local else socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    found = [str(entry[4][0]) for entry in looked]
+    if local or not all(map(is_public, found)):
         raise OSError(f"{host} is this machine, or one of a private network")
     return found
 

@@ -76,7 +76,13 @@ def make_app(island: Island) -> Any:
             "/places", _plain(lambda r: catalogues.places_found(island.places, r.query_params.get("q", "")))
         ),
     ]
-    return FaultyApp(Starlette(routes=routes), island.faults)
+    odd = dict.fromkeys((ValueError, OverflowError), _not_understood)
+    return FaultyApp(Starlette(routes=routes, exception_handlers=odd), island.faults)
+
+
+async def _not_understood(request: Request, exc: Exception) -> Response:
+    """A query whose numbers are none."""
+    return JSONResponse({"title": "Bad Request", "detail": str(exc)}, 400)
 
 
 Endpoint = Callable[[Request], Any]
@@ -118,6 +124,8 @@ def _tiles(island: Island, *, south: bool) -> Endpoint:
         if said.get("version", island.faults.version) != island.faults.version or ending not in _FORMS:
             return Response("gone", 410)
         zoom, row = said["z"], said["y"]
+        if not maps.is_tile(zoom, said["x"], row):
+            return Response("no such tile", 404)
         row = (1 << zoom) - 1 - row if south else row
         data = await run_in_threadpool(made, said["layer"], zoom, said["x"], row, ending)
         if data is None:

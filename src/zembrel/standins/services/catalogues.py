@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
 import re
 import time
 from collections.abc import Mapping, Sequence
@@ -15,6 +16,7 @@ from typing import Any, NamedTuple
 
 from zembrel.standins.services.scene import Box
 
+_MOST = 1000  # items of a page
 _SECRET = "marrowick"
 
 
@@ -103,6 +105,8 @@ def stac_search(
     wanted = said.get("collections")
     found = [item for item in found if not wanted or item.collection in wanted.split(",")]
     limit, first = int(said.get("limit", "10")), int(said.get("token", "0"))
+    if not (0 < limit <= _MOST and first >= 0):
+        raise ValueError(f"limit has 1 to {_MOST}, and token 0 or more")
     page = found[first : first + limit]
     links = []
     if first + limit < len(found):
@@ -118,6 +122,8 @@ def _meets(item: ShelfItem, bbox: str | None) -> bool:
     if not bbox:
         return True
     west, south, east, north = (float(part) for part in bbox.split(","))
+    if not all(map(math.isfinite, (west, south, east, north))):
+        raise ValueError("bbox has four numbers")
     w, s, e, n = item.bounds
     turns = [(west, east)] if west <= east else [(west, 180.0), (-180.0, east)]
     return s < north and n > south and any(w < right and e > left for left, right in turns)

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+_MOST = 1_000_000
 _PAGE = b"<!DOCTYPE html><html><head><title>Sorry</title></head><body>We are moving house.</body></html>"
 
 
@@ -33,10 +34,12 @@ class Faults:
 
     def change(self, said: Mapping[str, str]) -> dict[str, Any]:
         """Set what is said; all there is. Raises ValueError."""
-        for field in dataclasses.fields(self):
-            if field.name in said:
-                kind = type(getattr(self, field.name))
-                setattr(self, field.name, kind(said[field.name]))
+        types = {field.name: type(getattr(self, field.name)) for field in dataclasses.fields(self)}
+        values = {name: kind(said[name]) for name, kind in types.items() if name in said}
+        for name, value in values.items():
+            if isinstance(value, float | int) and not 0 <= value < _MOST:
+                raise ValueError(f"{name} has 0 to {_MOST:,}, and is {said[name]}")
+        vars(self).update(values)
         if "seed" in said or "fail" in said:
             self._chance = random.Random(self.seed)
         return dataclasses.asdict(self)

@@ -28,12 +28,16 @@ class MapError(Exception):
         self.code, self.words = code, words
 
 
+def is_tile(zoom: int, column: int, row: int) -> bool:
+    """Return True for numbers that a tile can have."""
+    return 0 <= zoom <= FINEST and 0 <= column < 1 << zoom and 0 <= row < 1 << zoom
+
+
 def tile(scene: Scene, layer: str, zoom: int, column: int, row: int, form: str) -> bytes | None:
     """A web tile, its row counted from the north; None where there is none."""
-    count = 1 << zoom
-    if layer not in LAYERS or not (0 <= zoom <= FINEST and 0 <= column < count and 0 <= row < count):
+    if layer not in LAYERS or not is_tile(zoom, column, row):
         return None
-    span = 2 * _HALF / count
+    span = 2 * _HALF / (1 << zoom)
     west, north = column * span - _HALF, _HALF - row * span
     return picture(seen_in(scene, 3857, (west, north - span, west + span, north), _SIDE, _SIDE), layer, form)
 
