@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import shutil
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,7 @@ from scipy import ndimage
 import depth
 from browser import Browser
 from program import Program
-from rasters import ArrayRaster, frame, raster, save
+from rasters import ArrayRaster, frame, random_cells, raster, save
 from zembrel.demo.scenes import Photo
 from zembrel.facts import fact
 from zembrel.geodesy.registry import by_code
@@ -251,3 +252,15 @@ def test_the_page_swipes_flickers_and_shows_the_difference_by_itself(zembrel: Pr
             seen(0.3) == seen(0.7)
             and browser.value("document.getElementById('hint').textContent") == "blue less red"
         )
+
+
+def test_any_name_of_a_file_leaves_the_script_of_the_page_whole(zembrel: Program) -> None:
+    names = ("a\\.tif", 'b"</script>.tif')
+    for n, name in enumerate(names):
+        save(zembrel.folder / name, raster(random_cells(20, 30, seed=n), where=frame(30, 20)))
+    zembrel("compare", *names, "--page", "p.html", code=None)
+    text = (zembrel.folder / "p.html").read_text("utf-8")
+    told = json.loads(
+        next(line for line in text.splitlines() if line.strip().startswith("difference: ")).partition(": ")[2]
+    )
+    assert names[0].removesuffix(".tif") in told and text.count("</script>") == 1

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -100,3 +102,39 @@ def test_a_signal_is_answered_whenever_it_comes(sheet: Program, number: signal.S
         said = process.communicate(timeout=60)[1]
         assert process.returncode in (-number, 128 + number) and "Traceback" not in said, (delay, said)
         assert {path.name for path in sheet.folder.iterdir()} == {"a.tif"}
+
+
+@pytest.mark.parametrize("words", [("convert", "a.tif", "--out", "b\0.tif"), ("describe", "a\0.tif")])
+def test_a_word_with_a_nul_is_told(sheet: Program, words: tuple[str, ...]) -> None:
+    assert "holds a NUL" in sheet.refuses(2, *words)[0]
+
+
+def test_a_terminal_of_ascii_alone_gets_everything_in_escapes(sheet: Program) -> None:
+    shutil.copy(sheet.folder / "a.tif", sheet.folder / "gr\u00fcn.tif")
+    plain = {"PYTHONIOENCODING": "ascii"}
+    assert "gr\\xfcn.tif" in sheet.apart("describe", "gr\u00fcn.tif", **plain).out
+    assert "gr\\xfcn.tif" in sheet.apart("convert", "a.tif", "--out", "\u00f6/gr\u00fcn.tif", **plain).err
+    assert "n\\xf6.tif" in sheet.apart("describe", "n\u00f6.tif", code=3, **plain).err
+
+
+@pytest.mark.parametrize("name", ["cost $\\frac{$ and $x", "$\\nope{$", "$a$"])
+def test_text_of_users_is_never_a_formula(sheet: Program, name: str) -> None:
+    point = {
+        "type": "Feature",
+        "properties": {"name": name, "kind": name},
+        "geometry": {"type": "Point", "coordinates": [-24, 46]},
+    }
+    (sheet.folder / "m.geojson").write_text(json.dumps({"type": "FeatureCollection", "features": [point]}))
+    sheet("deliver", "globe", "a.tif", "m.geojson", "--field", "kind", "--title", name, "--out", "g.kmz")
+    sheet("draw", "m.geojson", "--field", "kind", "--out", "d.png")
+    sheet("draw", "a.tif", "--title", name, "--out", "t.svg")
+
+
+def test_a_page_inside_the_pack_that_it_shows_is_refused_at_once(sheet: Program) -> None:
+    said = sheet.refuses(2, "deliver", "pyramid", "a.tif", "--viewer", "o/p/map.html", "--out", "o/p/")
+    assert "lies in --out" in said[0] and not (sheet.folder / "o").exists()
+
+
+def test_a_moment_that_is_none_is_told_by_every_verb(sheet: Program) -> None:
+    for words in (("deliver", "chart", "a.tif", "--out", "c.kap"), ("describe", "a.tif")):
+        assert "SOURCE_DATE_EPOCH is 'soon'" in sheet.apart(*words, code=2, SOURCE_DATE_EPOCH="soon").err

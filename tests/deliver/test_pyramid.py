@@ -442,3 +442,27 @@ def test_the_kept_blocks_of_another_pack_stay(sheet: Path, zembrel: Program) -> 
     (theirs / "3-1-1").write_bytes(b"a block")
     zembrel("deliver", "pyramid", sheet, "--zooms", "12", "--resume", "--out", "a")
     assert (theirs / "3-1-1").exists()
+
+
+@pytest.mark.parametrize("harm", [{"minzoom": "0"}, {"maxzoom": 99}, {"tiles": []}, {"tiles": ["../{z}/{x}/{y}.png"]}, {"bounds": [0, 1]},
+                                  {"tiles": ["http://a.example/{z}"]}, {"name": 7}, {"bounds": [0, 1, "x", 2]}, {"scheme": "odd"}])  # fmt: skip
+def test_a_page_believes_no_index_of_tiles_unseen(
+    sheet: Path, zembrel: Program, harm: dict[str, object]
+) -> None:
+    zembrel("deliver", "pyramid", sheet, "--zooms", "12", "--out", "old")
+    index = zembrel.folder / "old/tiles.json"
+    index.write_text(json.dumps(json.loads(index.read_text()) | harm))
+    words = (
+        "deliver",
+        "pyramid",
+        sheet,
+        "--zooms",
+        "12",
+        "--viewer",
+        "map.html",
+        "--beside",
+        "old",
+        "--out",
+        "new",
+    )
+    assert "tiles.json is damaged" in zembrel.refuses(3, *words)[0]

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import urllib.error
+import urllib.request
 
 import numpy as np
 import pytest
@@ -193,3 +195,22 @@ def test_a_service_without_cells_of_its_own_is_told_them(program: Program, islan
     assert "--within" in program.refuses(2, "fetch", "m", "--cell", "1m", "--out", "o.tif")[2]
     program("fetch", "m", "--within", AREA, "--cell", "0.5arcsec", "--crs", "EPSG:4326", "--out", "o.tif")
     assert tifffile.imread(program.folder / "o.tif").shape[0] == math.ceil(0.0016 * 7200)
+
+
+@pytest.mark.parametrize(
+    ("path", "status"),
+    [
+        ("/xyz/912/ortho/3000000000/1/1.png", 404), ("/tms/912/ortho/3000000000/1/1.png", 404),
+        ("/ogc/collections/ortho/map/tiles/WebMercatorQuad/3000000000/1/1", 404), ("/stac/search?limit=abc", 400),
+        ("/stac/search?limit=-1", 400), ("/stac/search?bbox=1,2", 400), ("/stac/search?bbox=nan,1,2,3", 400),
+        ("/faults?fail=nan", 400), ("/faults?fail=-1", 400), ("/faults?seconds=1e300", 400), ("/faults?asked=x", 400),
+    ],
+)  # fmt: skip
+def test_the_stand_in_refuses_numbers_that_are_none(island: Site, path: str, status: int) -> None:
+    before = dict(vars(island.faults))
+    with pytest.raises(urllib.error.HTTPError) as caught:
+        urllib.request.urlopen(island.address + path, timeout=20)
+    assert caught.value.code == status
+    assert {k: v for k, v in vars(island.faults).items() if k not in ("asked", "_chance")} == {
+        k: v for k, v in before.items() if k not in ("asked", "_chance")
+    }

@@ -56,10 +56,14 @@ def guarded(arguments: list[str]) -> int:
     from typer.exceptions import TyperException
 
     from zembrel.cli.commands import command_line
+    from zembrel.cli.grammar import check_words
+    from zembrel.clock import time_of_writing
     from zembrel.errors import ZembrelError
 
     try:
         _listen(signal.default_int_handler, _terminate)
+        check_words(arguments)
+        time_of_writing()  # for a moment that is none, before a library stumbles over it
         code = int(command_line().main(arguments, prog_name="zembrel", standalone_mode=False) or 0)
         # the command-line package makes 130 of an interrupt
         return code if code != INTERRUPTED else _stopped("interrupted", INTERRUPTED)

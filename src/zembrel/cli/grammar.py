@@ -52,6 +52,13 @@ def check(parameters: Sequence[Any], arguments: Sequence[str]) -> None:
         next(rest)
 
 
+def check_words(arguments: Sequence[str]) -> None:
+    """Raise UsageError for a word that no path and no value can be."""
+    odd = next((word for word in arguments if "\0" in word), None)
+    if odd is not None:
+        raise UsageError(f"{odd!r} holds a NUL", "no name of a file has one", "leave it out")
+
+
 def numbers_last(arguments: Sequence[str]) -> list[str]:
     """`arguments` with areas that begin with a minus sign where they cannot be taken for options."""
     if "--" in arguments:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import io
 import os
 import sys
@@ -68,9 +69,21 @@ def make_safe() -> None:
     _out.failed = _messages.failed = None
     encoding = getattr(sys.stderr, "encoding", None) or "utf-8"
     sys.stderr = io.TextIOWrapper(_messages, encoding, "backslashreplace", write_through=True)
+    codecs.register_error(_AS_THEY_CAME, _as_they_came)
     sys.stdout = io.TextIOWrapper(
-        io.BufferedWriter(_out), encoding, "surrogateescape", line_buffering=_out.isatty()
+        io.BufferedWriter(_out), encoding, _AS_THEY_CAME, line_buffering=_out.isatty()
     )
+
+
+_AS_THEY_CAME = "zembrel-as-they-came"
+
+
+def _as_they_came(error: UnicodeError) -> tuple[str | bytes, int]:
+    """Bytes of a name that is no text as they came; letters that a stream has not as escapes."""
+    try:
+        return codecs.lookup_error("surrogateescape")(error)
+    except UnicodeError:
+        return codecs.lookup_error("backslashreplace")(error)
 
 
 def settle(code: int) -> int:

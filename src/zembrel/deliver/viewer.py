@@ -35,16 +35,17 @@ def layer_beside(page: Path, folder: Path, facts: dict[str, Any] | None = None) 
             raise InputError(
                 f"{folder} is no folder of tiles", f"{exc}", "name one that deliver made"
             ) from exc
+        _check(folder, facts)
     if not isinstance(facts, dict) or facts.get("tile_matrix_set") not in _PLACED:
         why = f"the page shows {' and '.join(_PLACED)}"
         raise InputError(f"{folder} cannot be shown", why, "deliver it once more in one of these")
-    _check(folder, facts)
     way = os.path.relpath(folder, page.parent).replace(os.sep, "/")
     return facts | {"tiles": [f"{way}/{facts['tiles'][0]}"]}
 
 
-def _check(folder: Path, facts: dict[str, Any]) -> None:
+def _check(folder: Path, facts: Any) -> None:
     """Raise InputError for a `tiles.json` that the page could not show: it may come from anywhere."""
+    facts = facts if isinstance(facts, dict) else {}
     zooms = facts.get("minzoom"), facts.get("maxzoom")
     tiles, bounds = facts.get("tiles"), facts.get("bounds")
     sound = {

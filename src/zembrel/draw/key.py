@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from zembrel.draw.layout import save
 from zembrel.draw.ticks import INK
 from zembrel.measure import show_number
 from zembrel.raster.legend import Legend
@@ -69,7 +70,7 @@ def key_picture(keys: Sequence[RampKey | ClassKey]) -> bytes:
             _classes(axes, key.entries, top + 1.25)
         top += height
     held = io.BytesIO()
-    figure.savefig(held, format="png", metadata={"Software": None})
+    save(figure, held, "png")
     return held.getvalue()
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import warnings
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, BinaryIO, NamedTuple
 
 from zembrel.clock import time_of_writing
 from zembrel.grid.extent import ground
@@ -36,18 +36,21 @@ def new_figure(width: float, height: float) -> Any:
     return Figure(figsize=(width / 100, height / 100), dpi=100, facecolor="white")
 
 
-def save(figure: Any, path: Path) -> None:
-    """Write a picture in the format that its name says. Words stand as they are: none is a formula."""
+def save(figure: Any, path: str | Path | BinaryIO, form: str | None = None) -> None:
+    """Write a picture in the format `form`, by default the one that its name says. No text is a formula."""
     from matplotlib import rc_context
     from matplotlib.text import Text
 
     for text in figure.findobj(Text):
         text.set_parse_math(False)
-    form = path.suffix.lstrip(".").lower().replace("jpg", "jpeg")
-    time = {"svg": {"Date": time_of_writing().isoformat()}, "pdf": {"CreationDate": time_of_writing()}}
+    form = form or Path(str(path)).suffix.lstrip(".").lower().replace("jpg", "jpeg")
+    facts: dict[str, Any] = {
+        "svg": {"Date": time_of_writing().isoformat()}, "pdf": {"CreationDate": time_of_writing()},
+        "png": {"Software": None},
+    }  # fmt: skip
     with warnings.catch_warnings(), rc_context({"svg.hashsalt": "zembrel"}):  # the same names each time
         warnings.filterwarnings("ignore", message="Glyph .* missing")  # of a script that the font has not
-        figure.savefig(path, format=form, metadata=time.get(form))
+        figure.savefig(path, format=form, metadata=facts.get(form))
 
 
 def split(box: Box, columns: int, rows: int) -> list[Box]:

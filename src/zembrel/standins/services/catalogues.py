@@ -101,7 +101,8 @@ def stac_search(
     items: Sequence[ShelfItem], said: Mapping[str, str], address: str, seconds: float
 ) -> dict[str, Any]:
     """Items by bbox, datetime and collections, some at a time, with a link to the next ones."""
-    found = [item for item in items if _meets(item, said.get("bbox")) and _dated(item, said.get("datetime"))]
+    box = _box(said.get("bbox"))
+    found = [item for item in items if _meets(item, box) and _dated(item, said.get("datetime"))]
     wanted = said.get("collections")
     found = [item for item in found if not wanted or item.collection in wanted.split(",")]
     limit, first = int(said.get("limit", "10")), int(said.get("token", "0"))
@@ -118,12 +119,20 @@ def stac_search(
     return {"type": "FeatureCollection", "features": features, "links": links, "numberMatched": len(found)}
 
 
-def _meets(item: ShelfItem, bbox: str | None) -> bool:
-    if not bbox:
-        return True
-    west, south, east, north = (float(part) for part in bbox.split(","))
+def _box(text: str | None) -> Box | None:
+    """West, south, east and north. Raises ValueError."""
+    if not text:
+        return None
+    west, south, east, north = (float(part) for part in text.split(","))
     if not all(map(math.isfinite, (west, south, east, north))):
         raise ValueError("bbox has four numbers")
+    return west, south, east, north
+
+
+def _meets(item: ShelfItem, box: Box | None) -> bool:
+    if box is None:
+        return True
+    west, south, east, north = box
     w, s, e, n = item.bounds
     turns = [(west, east)] if west <= east else [(west, 180.0), (-180.0, east)]
     return s < north and n > south and any(w < right and e > left for left, right in turns)

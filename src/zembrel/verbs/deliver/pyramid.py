@@ -16,11 +16,11 @@ from zembrel.deliver.quadtree import EncodedTile, TileTask, block_steps, tiles_o
 from zembrel.deliver.tilepicture import FORMATS
 from zembrel.deliver.viewer import layer_beside, viewer_page
 from zembrel.draw.ramps import check_ramp
-from zembrel.engine.commit import Staging, check_free, resource_errors
+from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.plan import check_room, free_at
 from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
-from zembrel.formats.tilefolder import TILE_INDEX, stands_as_tiles
+from zembrel.formats.tilefolder import TILE_INDEX
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
@@ -28,9 +28,9 @@ from zembrel.grid.tiling import FINEST, TileRange, Tiling, tiling_called
 from zembrel.handles import size_on_disk
 from zembrel.raster.heightcode import WAYS
 from zembrel.raster.model import Raster
-from zembrel.reading import readings
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
+from zembrel.verbs.deliver.packplaces import check_places
 from zembrel.verbs.endings import BROWSER_PAGES, check_ending
 from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.joined import joined
@@ -180,7 +180,7 @@ def _checked(output: Output, where: Where, packing: Packing) -> tuple[str, Tilin
     if packing.viewer:
         _check_viewer(kind, tiling, output.path, packing)
     if not output.dry_run:
-        _check_places(kind, output, packing)
+        check_places(kind, output, packing.viewer)
     return kind, tiling
 
 
@@ -209,15 +209,6 @@ def _check_words(packing: Packing) -> None:
         raise UsageError("--beside without --viewer", "it is a layer of that page", "add --viewer map.html")
     if packing.brush.ramp is not None:
         check_ramp(packing.brush.ramp)
-
-
-def _check_places(kind: str, output: Output, packing: Packing) -> None:
-    known = stands_as_tiles(output.path) or readings.owns(output.path)
-    if kind == "folder" and output.path.is_dir() and not known:
-        what = f"{output.path} is a folder that is no pack of tiles"
-        raise RefusedError(what, "a pack has a folder for itself", "choose another --out")
-    for path in (output.path, *([Path(packing.viewer)] if packing.viewer else [])):
-        check_free(path, output.replace)
 
 
 def _check_viewer(kind: str, tiling: Tiling, out: Path, packing: Packing) -> None:
