@@ -75,8 +75,25 @@ def test_three_months_are_three_complete_deliveries(job: Program) -> None:
     whole = files(job.folder)
     assert len([name for name in whole if name.startswith("made/")]) == 18
     assert run(job, "--set", "month=2027-02").json["left_over"] == []
-    run(job, "--set", "month=2026-12")
-    assert files(job.folder) == whole
+    again = run(job, "--set", "month=2026-12").json
+    assert {row["state"] for row in again["steps"]} == {"unchanged"} and files(job.folder) == whole
+
+
+def test_the_months_of_a_job_know_of_each_other(job: Program) -> None:
+    """What one run has made is nothing that another run of the same job would remove or make again."""
+    run(job)
+    run(job, "--set", "month=2027-01")
+    whole = files(job.folder)
+    for words in ((), ("--set", "month=2027-01"), ("--set", "month=2026-12")):
+        said = run(job, *words, "--dry-run").json
+        assert said["left_over"] == [] and {row["state"] for row in said["steps"]} == {"unchanged"}
+        assert run(job, *words, "--clean").json["removed"] == [] and files(job.folder) == whole
+    write_job(job.folder, MONTHLY.replace('["north", "south"]', '["north"]'))
+    assert len(run(job, "--dry-run").json["left_over"]) == 3
+    run(job, "--clean")
+    assert whole.keys() - files(job.folder).keys() == {
+        name for name in whole if name.startswith("made/2026-12/south/")
+    }
 
 
 def test_what_the_job_no_longer_makes_is_listed_and_removed_only_when_asked(job: Program) -> None:

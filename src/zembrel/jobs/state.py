@@ -40,6 +40,10 @@ def state_file(job: Path) -> Path:
     return job.with_name(job.name.removesuffix(".toml").removesuffix(".job") + ".state.sqlite")
 
 
+_STEPS = "select * from step order by rowid"  # the latest one last
+_OF_VARIANT = "\x1f"  # between the id of a step and its variant
+
+
 def files_of_job(job: Path) -> list[Path]:
     """Return the files that no step may write: the job, its state, and what SQLite puts beside that."""
     state = state_file(job)
@@ -47,42 +51,56 @@ def files_of_job(job: Path) -> list[Path]:
 
 
 class JobState:
-    """The state of one job. `lock`: whether no other run may have it meanwhile."""
+    """The state of one job. `lock`: whether no other run may have it meanwhile.
 
-    def __init__(self, job: Path, *, lock: bool = True) -> None:
+    variant: the values of variables that were given to the run; None for whichever ran last. Each variant
+    keeps its own record of each step, so that the delivery of one month stays known while another is made. A
+    step that a variant has not done counts as done if another variant did the very same.
+    """
+
+    def __init__(self, job: Path, *, lock: bool = True, variant: str | None = "") -> None:
         """Raises RefusedError while another run of the job has it, InputError for a file that is no state."""
+        self._variant, self._suffix = variant, f"{_OF_VARIANT}{variant}" if variant else ""
         self._file = StateFile(state_file(job), lock=lock)
         self._base, self._sound, self._turns = self._file.base, self._file.sound, threading.Lock()
         self.names = FileNames(job.parent)
+        self._same: dict[tuple[str, str], DoneStep] = {}
         self._claimed: set[str] | None = None
         self._own = frozenset(map(self.names.key, files_of_job(job)))
 
     def done(self) -> dict[str, DoneStep]:
         """Return the steps that were done, by id. Raises InputError for a damaged file."""
         parts: dict[str, tuple[list[Content], list[Content]]] = {}
-        found = {}
+        found: dict[str, DoneStep] = {}
+        own: dict[str, DoneStep] = {}
         with self._sound():
-            for id, made, *content in self._base.execute("select * from content"):
-                parts.setdefault(id, ([], []))[made].append(_content(*content))
-            for id, key, asked, seconds, receipt, _ in self._base.execute("select * from step"):
-                read, wrote = parts.get(id, ([], []))
-                said = json.loads(asked)
-                json.loads(receipt)
-                if not (isinstance(id, str) and isinstance(said, dict)):
-                    raise ValueError(f"step {id} is damaged")
-                if not all(isinstance(one["options"], dict) for one in said.values()):
-                    raise ValueError(f"step {id} is damaged")
-                found[id] = DoneStep(str(key), said, float(seconds), receipt, tuple(read), tuple(wrote))
-        return found
+            for name, made, *content in self._base.execute("select * from content"):
+                parts.setdefault(name, ([], []))[made].append(_content(*content))
+            for name, key, asked, seconds, receipt, _ in self._base.execute(
+                "select * from step order by rowid"
+            ):
+                read, wrote = parts.get(name, ([], []))
+                done = _done(key, json.loads(asked), seconds, receipt, read, wrote)
+                id, _, variant = name.partition(_OF_VARIANT)
+                (own if variant == self._variant else found)[id] = done
+                self._same[id, done.key] = done
+        self.own = frozenset(own)
+        return found | own
 
-    def enter(self, id: str, done: DoneStep, variant: str = "") -> None:
-        """Record a step as done. `variant`: the values of variables that were given to the run."""
+    def record(self, id: str, key: str, done: Mapping[str, DoneStep]) -> DoneStep | None:
+        """Return the record of a step: of a variant that did what `key` asks for, else the one in `done`."""
+        last = done.get(id)
+        return last if last is not None and last.key == key else self._same.get((id, key), last)
+
+    def enter(self, id: str, done: DoneStep) -> None:
+        """Record a step as done."""
+        name = id + self._suffix
         rows = [
-            (id, made, content.path, *content.mark, content.checksum)
+            (name, made, content.path, *content.mark, content.checksum)
             for made, contents in enumerate((done.read, done.made))
             for content in contents
         ]
-        row = (id, done.key, json.dumps(done.asked), done.seconds, done.receipt, variant)
+        row = (name, done.key, json.dumps(done.asked), done.seconds, done.receipt, self._variant)
         made = [(content.path,) for content in done.made]
         with self._sound(), self._base:
             self._leave([id])
@@ -99,18 +117,18 @@ class JobState:
         """Take steps away; whatever they made is left over until a step makes it again."""
         columns = "path, variant, size, changed, altered, inode, checksum"
         chosen = f"select {columns} from content join step on id = step where id = ? and made = 1"
-        for id in ids:
-            self._base.execute(f"insert or replace into left_over {chosen}", (id,))
-            self._base.execute("delete from content where step = ?", (id,))
-            self._base.execute("delete from step where id = ?", (id,))
+        for name in (id + self._suffix for id in ids):
+            self._base.execute(f"insert or replace into left_over {chosen}", (name,))
+            self._base.execute("delete from content where step = ?", (name,))
+            self._base.execute("delete from step where id = ?", (name,))
 
-    def left_over(self, variant: str = "") -> list[Content]:
+    def left_over(self) -> list[Content]:
         """Return results of earlier runs of this variant that no step makes any more and that still exist."""
         with self._sound():
             made = [path for (path,) in self._base.execute("select path from content where made = 1")]
             keys = set(map(self.names.key, made))
             asked = "select path, size, changed, altered, inode, checksum from left_over where variant = ?"
-            rows = [_content(*row) for row in self._base.execute(f"{asked} order by path", (variant,))]
+            rows = [_content(*row) for row in self._base.execute(f"{asked} order by path", (self._variant,))]
         found = [c for c in rows if self.names.key(c.path) not in keys and mark_of(c.path) is not None]
         if not found:
             return []
@@ -210,6 +228,16 @@ def of_job(path: str) -> RefusedError:
     """Return the error for a result that would overwrite a file of the job itself."""
     why = "the job could not be run again without it"
     return RefusedError(f"{path} is a file of the job itself", why, "give the step another out")
+
+
+def _done(
+    key: Any, asked: Any, seconds: Any, receipt: Any, read: list[Content], made: list[Content]
+) -> DoneStep:
+    """A row as what it stands for. Raises ValueError, TypeError."""
+    json.loads(receipt)
+    if not isinstance(asked, dict) or not all(isinstance(one["options"], dict) for one in asked.values()):
+        raise ValueError("a step of it is damaged")
+    return DoneStep(str(key), asked, float(seconds), receipt, tuple(read), tuple(made))
 
 
 def _content(path: Any, size: Any, changed: Any, altered: Any, inode: Any, checksum: Any) -> Content:

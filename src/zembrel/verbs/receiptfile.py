@@ -23,7 +23,7 @@ from zembrel.scratch import Scratch
 from zembrel.verbs.draw import draw
 from zembrel.verbs.drawing import Drawing
 from zembrel.verbs.endings import check_ending
-from zembrel.verbs.jobs.run import TABLE
+from zembrel.verbs.jobs.allowed import TABLE
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, Result
 
@@ -112,7 +112,7 @@ def _of_job(path: Path) -> tuple[str, str, Rows]:
     job = read_job(path, TABLE)
     if not state_file(path).exists():
         raise UsageError(f"{path} was not run yet", "there is nothing to tell", f"use zembrel run {path}")
-    state = JobState(path, lock=False)
+    state = JobState(path, lock=False, variant=None)
     done = state.done()
     state.close()
     rows = [

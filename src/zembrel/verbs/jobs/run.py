@@ -9,21 +9,19 @@ from pathlib import Path
 from typing import Any
 
 from zembrel.engine.cluster import Cluster
-from zembrel.engine.commit import replaces_folder
 from zembrel.engine.limits import processors
-from zembrel.errors import CheckError, RefusedError, UsageError, nearest_name
+from zembrel.errors import CheckError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
-from zembrel.jobs.chains import Chain, asked_of, chains_of, why_due
+from zembrel.jobs.chains import Chain, asked_of, chains_of, key_of, why_due
 from zembrel.jobs.contents import Content, mark_of
-from zembrel.jobs.filenames import FileNames
-from zembrel.jobs.graph import after, needed, written_by
+from zembrel.jobs.graph import after, needed
 from zembrel.jobs.jobfile import ENDING, read_job
-from zembrel.jobs.signature import VerbTable
-from zembrel.jobs.state import DoneStep, JobState, check_own, files_of_job, of_job, state_file
+from zembrel.jobs.state import DoneStep, JobState, state_file
 from zembrel.jobs.steps import JobPlan, JobStep, MadeBy
 from zembrel.jobs.variables import parse_assignments
 from zembrel.measure import parse_bytes
 from zembrel.progress import step_ended, tell
+from zembrel.verbs.jobs.allowed import TABLE, check_results
 from zembrel.verbs.jobs.figure import check_figure, draw_job
 from zembrel.verbs.jobs.planned import sizes_of
 from zembrel.verbs.jobs.runner import RAN, UNCHANGED, Runner, StepEnd
@@ -31,7 +29,6 @@ from zembrel.verbs.jobs.stepping import Setting
 from zembrel.verbs.jobs.workers import workers_for
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import LOSSES, Loss, Receipt
-from zembrel.verbs.typed import OF_JOBS, VERBS, signature_of
 
 DUE = "to run"
 
@@ -77,13 +74,6 @@ def run(output: Output, path: str, running: Running = Running()) -> Receipt:
     return receipt
 
 
-def _meant(word: str) -> str:
-    return nearest_name(word, TABLE.names)
-
-
-TABLE = VerbTable((*VERBS, *OF_JOBS), signature_of, _meant)
-
-
 class _Whole:
     """A run of a job, from the folder of its file."""
 
@@ -98,7 +88,6 @@ class _Whole:
         outs = {step.id: step.out for step in job.steps if step.out is not None}
         self._setting = Setting(outs, self._budget(), output.dry_run)
         self._variant = "\n".join(sorted(running.set))
-        self._names = FileNames(Path())
 
     def _ids(self, words: Sequence[str], option: str) -> set[str]:
         """The steps that are meant: one, or all of a matrix. Raises UsageError."""
@@ -125,20 +114,28 @@ class _Whole:
     def _is_forced(self, id: str) -> bool:
         return self._running.force or id in self._forced
 
+    @contextmanager
+    def _opened(self, *, lock: bool = True) -> Iterator[JobState]:
+        state = JobState(self._file, lock=lock, variant=self._variant)
+        try:
+            yield state
+        finally:
+            state.close()
+
     def done(self) -> Receipt:
         """Run what is due."""
         if not state_file(self._file).exists():
             self._check(None)
-        with _opened(self._file) as state:
+        with self._opened() as state:
             self._check(state)
             self._forget(state)
             with workers_for(self._running.jobs, state, self._file, self._output.replace) as workers:
                 runner = Runner(
                     state, TABLE, Path(), self._setting, workers, self._is_forced, self._output.tick,
-                    self._told, self._output.keep_going, self._variant,
+                    self._told, self._output.keep_going,
                 )  # fmt: skip
                 runner.run(self._chains)
-            left = state.left_over(self._variant)
+            left = state.left_over()
         ends = [runner.ends[chain.step.id] for chain in self._chains]
         failed = [end for end in ends if end.error is not None]
         if failed and not any(end.state in (RAN, UNCHANGED) for end in ends):
@@ -152,9 +149,9 @@ class _Whole:
         removed: list[str] = []
         changed: list[str] = []
         if state_file(self._file).exists():
-            with _opened(self._file) as state:
+            with self._opened() as state:
                 self._forget(state)
-                left = state.left_over(self._variant)
+                left = state.left_over()
                 for content in left:
                     tell(f"the job no longer makes {content.path}", again=True)
                 if not self._output.dry_run:
@@ -162,43 +159,28 @@ class _Whole:
         own = {"title": self._job.title, "steps": (), "removed": removed, "changed": changed}
         return Receipt("run", (self._file,), seconds=self._output.seconds, own=own)
 
-    def _forget(self, state: JobState) -> None:
-        """Forget steps that are no longer in the job; with other variables, they may be again."""
-        if not self._running.set:
-            state.forget(self._gone(state.done()))
+    def _records(self, state: JobState) -> dict[str, DoneStep]:
+        """What is known of each step, by any variant that did what is asked for now."""
+        done = state.done()
+        found: dict[str, DoneStep] = {}
+        for chain in self._chains:
+            id = chain.step.id
+            record = state.record(id, key_of(asked_of(chain, TABLE, Path())), done)
+            found |= {id: record} if record is not None else {}
+        return found
 
-    def _gone(self, done: Mapping[str, DoneStep]) -> list[str]:
+    def _forget(self, state: JobState) -> None:
+        """Forget steps that are no longer in the job."""
+        state.done()
+        state.forget(self._gone(state))
+
+    def _gone(self, state: JobState) -> list[str]:
         ids = {step.id for step in self._job.steps}
-        return [id for id in done if id not in ids]
+        return sorted(state.own - ids)
 
     def _check(self, state: JobState | None) -> None:
-        """Raise RefusedError, before anything runs, for a file that a step may not overwrite."""
-        claimed, done = (state.claimed, state.done()) if state is not None else (set(), {})
-        own = set(map(self._names.key, files_of_job(self._file)))
-        for chain in self._chains:
-            replaces = self._output.replace or bool(chain.step.options.get("replace"))
-            files = [path for _, path, is_folder in written_by(chain.step) if not is_folder]
-            keys = {path: self._names.key(path) for path in files}
-            if odd := next((path for path, key in keys.items() if key in own), None):
-                raise of_job(odd)
-            if not replaces:
-                check_own([path for path in files if keys[path] not in claimed and not Path(path).is_dir()])
-            self._check_folder(chain, state if replaces else None, done.get(chain.step.id))
-
-    def _check_folder(self, chain: Chain, state: JobState | None, done: DoneStep | None) -> None:
-        """Raise RefusedError for a folder that would be replaced as a whole, with what others have put there.
-
-        state: if what the job has made may be replaced, changed or not.
-        """
-        out = Path(chain.step.out or "-")
-        if (chain.step.out or "/").endswith("/") or not out.is_dir() or replaces_folder(out):
-            return
-        if why_due(asked_of(chain, TABLE, Path()), done) is None and not self._is_forced(chain.step.id):
-            return
-        if state is None or not state.owns(out):
-            what = f"step {chain.step.id}: {out} was changed since this job made it"
-            remedy = "move what is yours away, or add --replace if nothing is"
-            raise RefusedError(what, "the folder is one result, and is replaced as a whole", remedy)
+        """Raise RefusedError, before anything runs, for what a step may not overwrite."""
+        check_results(self._chains, state, self._file, self._output.replace, self._is_forced)
 
     def _told(self, end: StepEnd, number: int, of: int) -> None:
         step_ended(_row(end) | {"number": number, "of": of})
@@ -217,13 +199,14 @@ class _Whole:
         done: dict[str, DoneStep] = {}
         left: list[Content] = []
         if state_file(self._file).exists():
-            with _opened(self._file, lock=False) as state:
+            with self._opened(lock=False) as state:
                 self._check(state)
-                done, left = state.done(), state.left_over(self._variant)
+                done, left = self._records(state), state.left_over()
+                known = state.done()
+                gone = [content for id in self._gone(state) for content in known[id].made]
+                left += [content for content in gone if mark_of(content.path) is not None]
         else:
             self._check(None)
-        if not self._running.set:
-            left += [content for id in self._gone(done) for content in done[id].made if mark_of(content.path)]
         reasons = self._reasons(done)
         due = [chain for chain in self._chains if reasons[chain.step.id] is not None]
         sizes = sizes_of(due, self._setting)
@@ -252,15 +235,6 @@ class _Whole:
             found = why_due(asked_of(chain, TABLE, Path()), done.get(id))
             reasons[id] = found or (fact("after_step", step=ahead) if ahead is not None else None)
         return reasons
-
-
-@contextmanager
-def _opened(job: Path, *, lock: bool = True) -> Iterator[JobState]:
-    state = JobState(job, lock=lock)
-    try:
-        yield state
-    finally:
-        state.close()
 
 
 def _row(end: StepEnd) -> dict[str, Any]:

@@ -42,8 +42,7 @@ class StepEnd:
 
 @dataclass
 class Runner:
-    """A run of chains of steps. said: told of each as it ends; forced: whether a step runs in any case;
-    variant: the values of variables that were given to the run."""
+    """A run of chains of steps. said: told of each as it ends; forced: whether a step runs in any case."""
 
     state: JobState
     verbs: VerbTable
@@ -54,7 +53,6 @@ class Runner:
     tick: Tick
     said: Callable[[StepEnd, int, int], None]
     keep_going: bool = False
-    variant: str = ""
     ends: dict[str, StepEnd] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -99,7 +97,10 @@ class Runner:
             self._tell(StepEnd(chain, LEFT, fact("needs_step", step=lacking)), of)
             return None
         asked = asked_of(chain, self.verbs, self.folder)
-        why = fact("step_forced") if self.forced(id) else why_due(asked, self._done.get(id))
+        done = self.state.record(id, key_of(asked), self._done)
+        if done is not None:
+            self._done[id] = done
+        why = fact("step_forced") if self.forced(id) else why_due(asked, done)
         if why is None:
             self._keep_marks(id)
             self._tell(StepEnd(chain, UNCHANGED), of)
@@ -113,7 +114,7 @@ class Runner:
         read, made = tuple(map(with_mark, done.read)), tuple(map(with_mark, done.made))
         if (read, made) != (done.read, done.made):
             self._done[id] = replace(done, read=read, made=made)
-            self.state.enter(id, self._done[id], self.variant)
+            self.state.enter(id, self._done[id])
 
     def _ticking(self, chain: Chain, of: int) -> Tick:
         return _StepTick(self.tick, chain.step.id, len(self.ends), of)
@@ -138,7 +139,7 @@ class Runner:
         told = [_cut({"verb": receipt.verb, **receipt.facts}) for receipt in ended.receipts]
         kept = json.dumps({"seconds": round(seconds, 3), "receipts": told}, default=str)
         done = DoneStep(key_of(asked), asked, seconds, kept, self._contents(read), made)
-        self.state.enter(id, done, self.variant)
+        self.state.enter(id, done)
         self._done[id] = done
         size = sum(content.mark.size for content in made)
         self._tell(StepEnd(chain, RAN, self._why[id], seconds, size, ended), of)
