@@ -27,8 +27,8 @@ def check_results(
 ) -> None:
     """Raise RefusedError for a file that a step may not overwrite.
 
-    These are files of the job itself, files that the job has not made (unless `replace`, or the step says so),
-    and folders in which others have put something. state: of the job, if it was ever run.
+    These are files of the job itself, files that the job has not made (unless `replace`, or its step says
+    so), and folders in which others have put something. state: of the job, if it was ever run.
     """
     claimed, done = (state.claimed, state.done()) if state is not None else (set(), {})
     names = FileNames(Path())
