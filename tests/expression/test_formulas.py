@@ -10,8 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zembrel.errors import UsageError
+from zembrel.expression.classnames import with_codes
 from zembrel.expression.formula import Formula, parse_condition
 from zembrel.expression.formula import parse_formula as parsed
+from zembrel.expression.operand import Operand, whole_type
 
 A, B = np.arange(-6, 6).reshape(3, 4), np.linspace(0.5, 3, 12).reshape(3, 4)
 NAMES = ("a", "b")
@@ -100,3 +102,49 @@ def test_an_error_points_at_the_character(text: str, character: int, word: str) 
 def test_what_is_neither_true_nor_false_is_no_condition(text: str) -> None:
     with pytest.raises(UsageError, match="is no condition"):
         parse_condition(text)
+
+
+COVER = {"cover": Operand("uint8", codes={"heath": 3, "wood": 7}), "slope": Operand("float32")}
+
+
+@pytest.mark.parametrize(
+    ("text", "cells", "wanted"),
+    [
+        ("cover == 'heath'", [3, 7, 1], [True, False, False]), ("'wood' == cover", [3, 7, 1], [False, True, False]),
+        ("cover in ('heath', 'wood')", [3, 7, 1], [True, True, False]), ("cover in ('heath', 1)", [3, 7, 1], [True, False, True]),
+        ("cover not in ('heath', 'wood')", [3, 7, 1], [False, False, True]),
+        ("where(cover == 'wood', 5, 0) + 1", [3, 7, 1], [1, 6, 1]), ("not (cover == 'wood') and cover > 2", [3, 7, 1], [True, False, False]),
+    ],
+)  # fmt: skip
+def test_names_of_classes_are_their_codes(text: str, cells: list[int], wanted: list[Any]) -> None:
+    formula = with_codes(parsed(text), COVER)
+    np.testing.assert_array_equal(formula({"cover": np.array(cells)}), wanted)
+
+
+@pytest.mark.parametrize(
+    ("text", "at", "why"),
+    [
+        ("cover == 'heeth'", 10, "there is no class 'heeth': did you mean heath?"),
+        ("cover in ('heath', 'sea')", None, "there is no class 'sea': known are heath, wood"),
+        ("slope == 'wood'", 10, "words are compared with a layer whose classes have names"),
+        ("cover + 1 == 'wood'", None, "words are compared with a layer whose classes have names"),
+    ],
+)  # fmt: skip
+def test_words_that_are_no_class_are_told_at_their_place(text: str, at: int | None, why: str) -> None:
+    with pytest.raises(UsageError) as caught:
+        with_codes(parsed(text), COVER)
+    assert caught.value.why == why and caught.value.remedy == "mend the formula"
+    assert caught.value.what.startswith(f"{text!r} means nothing at character ")
+    assert at is None or caught.value.what.endswith(f" {at}")
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "kind"),
+    [
+        (0, 0, "uint8"), (0, 255, "uint8"), (0, 256, "uint16"), (-1, 0, "int8"), (-128, 127, "int8"), (-129, 0, "int16"), (-1, 128, "int16"),
+        (0, 65_535, "uint16"), (0, 65_536, "uint32"), (-32_768, 32_767, "int16"), (-1, 32_768, "int32"), (0, 2**32 - 1, "uint32"),
+        (-(2**31), 2**31 - 1, "int32"), (-1, 2**31, "int64"), (0, 2**32, "uint64"), (-(2**63), 0, "int64"), (0, 2**64, "float64"),
+    ],
+)  # fmt: skip
+def test_whole_numbers_get_the_smallest_type_that_holds_them(low: int, high: int, kind: str) -> None:
+    assert whole_type(low, high) == kind

@@ -7,7 +7,7 @@ import pytest
 
 from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.registry import by_code
-from zembrel.grid.area import AroundArea, BoxArea, PathArea, PlaceArea, parse_area
+from zembrel.grid.area import AroundArea, BoxArea, PathArea, PlaceArea, check_bounds, parse_area, turned
 from zembrel.measure import parse_length
 
 
@@ -61,3 +61,78 @@ def test_a_circle_is_round_on_the_ground(code: int) -> None:
     )
     away = np.hypot((lon - lon0) * parallel, (lat - lat0) * meridian)
     assert away == pytest.approx(2000, rel=1e-3)
+
+
+@pytest.mark.parametrize(
+    ("text", "what", "why", "remedy"),
+    [
+        ("46,-124,47,-123@EPSG:4326", "area 46,-124,47,-123 looks swapped", "x comes first; ", "write -124,46,-123,47"),
+        ("5,20,6,10", "area 5,20,6,10 looks swapped", "x comes first; west must be less than east and south less than north", "write 5,10,6,20"),
+        ("2,5,3,1", "area 2,5,3,1 looks swapped", "x comes first; west must be less than east and south less than north", "write 2,1,3,5"),
+        ("degree:N99W000", "there is no degree cell N99W000", "it lies off the globe", "write degree:N46W024"),
+        ("degree:N90E000", "there is no degree cell N90E000", "it lies off the globe", "write degree:N46W024"),
+        ("degree:S91E000", "there is no degree cell S91E000", "it lies off the globe", "write degree:N46W024"),
+        ("degree:N00E180", "there is no degree cell N00E180", "it lies off the globe", "write degree:N46W024"),
+        ("degree:N00W181", "there is no degree cell N00W181", "it lies off the globe", "write degree:N46W024"),
+        ("degree:46N24W", "'46N24W' names no one-degree cell", "it is named by its south-west corner", "write degree:N46W024"),
+    ],
+)  # fmt: skip
+def test_wrong_areas_are_told_in_three_lines(text: str, what: str, why: str, remedy: str) -> None:
+    with pytest.raises(UsageError) as caught:
+        parse_area(text)
+    assert caught.value.what == what and caught.value.why.startswith(why)
+    assert caught.value.remedy == remedy
+
+
+@pytest.mark.parametrize(
+    ("text", "bounds"),
+    [
+        ("degree:S90W180", (-180, -90, -179, -89)), ("degree:N89E179", (179, 89, 180, 90)), ("degree:s01w001", (-1, -1, 0, 0)),
+        ("degree:N00E000", (0, 0, 1, 1)),
+    ],
+)  # fmt: skip
+def test_cells_of_the_whole_globe_have_their_corners(text: str, bounds: tuple[float, ...]) -> None:
+    assert parse_area(text) == BoxArea(bounds, by_code(4326))  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize(
+    ("text", "other"),
+    [
+        ("1,2,3,4", "2,1,4,3"), ("1,2,3,4@EPSG:4326", "2,1,4,3@EPSG:4326"), ("square:1,2,3km", "square:2,1,3km"),
+        ("circle:1,2,3km@EPSG:4326", "circle:2,1,3km@EPSG:4326"), ("1,2,3", None), ("circle:1,2", None), ("place:a,b,c,d,e", None),
+        ("square:1,2,3,4", None), ("a.tif", None),
+    ],
+)  # fmt: skip
+def test_phrases_are_turned_number_by_number(text: str, other: str | None) -> None:
+    assert turned(text) == other
+
+
+@pytest.mark.parametrize(
+    ("bounds", "code", "said"),
+    [
+        ((46, -124, 47, -123), 4326, ("area 46,-124,47,-123 looks swapped", "x comes first; latitude comes second", "write -124,46,-123,47")),
+        ((0, 90.5, 1, 91), 4326, ("area 0,90.5,1,91 looks swapped", "x comes first; latitude comes second", "write 90.5,0,91,1")),
+        ((3, 5, 2, 1), 4326, ("area 3,5,2,1 holds nothing", "south must be less than north and west less than east", "did you mean 2,1,3,5?")),
+        ((0, 5, 1, 5), 32626, ("area 0,5,1,5 holds nothing", "south must be less than north and west less than east", "did you mean 0,5,1,5?")),
+        ((5, 1, 5, 2), 32626, ("area 5,1,5,2 holds nothing", "south must be less than north and west less than east", "did you mean 5,1,5,2?")),
+        ((6, 1, 5, 2), 32626, ("area 6,1,5,2 holds nothing", "south must be less than north and west less than east", "did you mean 5,1,6,2?")),
+        ((6, 1, 5, 2), None, ("area 6,1,5,2 holds nothing", "south must be less than north and west less than east", "did you mean 5,1,6,2?")),
+    ],
+)  # fmt: skip
+def test_bounds_that_hold_nothing_are_told(
+    bounds: tuple[float, float, float, float], code: int | None, said: tuple[str, str, str]
+) -> None:
+    with pytest.raises(UsageError) as caught:
+        check_bounds(bounds, by_code(code) if code is not None else None)
+    assert (caught.value.what, caught.value.why, caught.value.remedy) == said
+
+
+@pytest.mark.parametrize(
+    ("bounds", "code"),
+    [((-180, -90, 180, 90), 4326), ((179, -17, -179, -16), 4326), ((5, 1, 5, 2), 4326), ((90, -90, 91, 90), 4326),
+     ((100, 1e6, 101, 2e6), 32626), ((0, 0, 1e-9, 1e-9), None)],
+)  # fmt: skip
+def test_bounds_that_hold_something_are_taken(
+    bounds: tuple[float, float, float, float], code: int | None
+) -> None:
+    check_bounds(bounds, by_code(code) if code is not None else None)
