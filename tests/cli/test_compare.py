@@ -138,7 +138,7 @@ def still() -> ArrayRaster:
 SHIFTS = [(0.5, -0.1), (-7.37, 12.1), (0.1, 0.5), (0.03, -0.03), (0.0, 0.0)]
 
 
-@pytest.mark.parametrize("columns, rows", depth.some(SHIFTS, SHIFTS[:2]))
+@pytest.mark.parametrize("columns, rows", depth.some(SHIFTS, SHIFTS[1:2]))
 def test_a_shift_of_the_scene_itself_is_found_to_a_hundredth_of_a_cell(
     still: ArrayRaster, columns: float, rows: float
 ) -> None:

@@ -21,7 +21,7 @@ RUNS: dict[str, tuple[str, ...]] = {
     "label": ("again.tif", "--nodata", "0"), "frame": ("relief.tif", "--out", "f.frame.toml"),
     "crs": ("find", "UTM zone 26N"), "coords": ("--from-crs", "EPSG:4326", "--crs", "EPSG:32626"),
     "pin": ("sketch.png", "--ties", "sketch-ties.csv", "--crs", "EPSG:32626", "--out", "pin.tif"),
-    "mosaic": ("dem", "--cluster", "local:1", "--out", "m.tif"), "stack": ("relief.tif", "again.tif", "--out", "s.tif"),
+    "mosaic": ("dem", "--out", "m.tif"), "stack": ("relief.tif", "again.tif", "--out", "s.tif"),
     "clip": ("relief.tif", "--within", "coast.geojson", "--out", "c.tif"),
     "tile": ("relief.tif", "--split", "2x2", "--index", "t.gpkg", "--out", "t/"),
     "mask": ("relief.tif", "--where", "value < 1", "--out", "k.tif"),

@@ -66,6 +66,7 @@ KINDS: dict[str, tuple[tuple[str, ...], str]] = {
     "terrain": (("deliver", "heightmap", "a.tif", "--size", "33"), "o/"),
 }
 
+SUITE = ["a file", "a set", "a database", "a store in a folder", "tiles in a folder"]
 
 CARRIED = (
     ("deliver", "chart", "a.tif", "--limits", "0,300", "--carry-to", ".", "--device", "o.device.toml"),
@@ -199,7 +200,7 @@ class Trial:
 
 
 @pytest.mark.parametrize("replacing", depth.some([False, True], [True]), ids=["new", "replaced"])
-@pytest.mark.parametrize("kind", depth.some(KINDS, [*KINDS][:9]))
+@pytest.mark.parametrize("kind", depth.some(KINDS, SUITE))
 def test_a_run_that_is_killed_leaves_the_old_or_the_new_and_a_rerun_goes_on(
     server: Server, tmp_path: Path, kind: str, replacing: bool
 ) -> None:
@@ -222,9 +223,7 @@ def test_a_run_that_is_killed_leaves_the_old_or_the_new_and_a_rerun_goes_on(
 
 
 @pytest.mark.parametrize("mode", [FAIL, FULL], ids=["failing", "full"])
-@pytest.mark.parametrize(
-    "kind", depth.some(KINDS, ["a file", "a database", "a store in a folder", "tiles in a folder"])
-)
+@pytest.mark.parametrize("kind", depth.some(KINDS, SUITE[::2]))
 def test_a_disk_that_fails_or_is_full_costs_nothing(
     server: Server, tmp_path: Path, kind: str, mode: int
 ) -> None:

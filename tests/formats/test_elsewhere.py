@@ -95,6 +95,7 @@ def test_traps_and_broken_archives_are_refused(program: Program, sheet: bytes) -
         assert word in program.refuses(3, "describe", name)[0], name
 
 
+@pytest.mark.deep
 def test_limits_are_lifted_for_inputs_that_are_trusted(program: Program) -> None:
     """One limit of each make: what an archive unpacks to, how large a picture is, how many parts a file has."""
     noughts = np.zeros((8000, 8000), np.uint8)

@@ -61,7 +61,7 @@ def test_what_is_packed_comes_back_to_the_bit(layout: Layout, pattern: str) -> N
 @pytest.mark.parametrize("layout", LAYOUTS, ids=named)
 @pytest.mark.parametrize("pattern", ("random", "flight"))
 def test_the_second_decoder_reads_the_same(layout: Layout, pattern: str) -> None:
-    given_, extra = records(layout, 90, pattern, 7), sum(field.size for field in layout.extra)
+    given_, extra = records(layout, 40, pattern, 7), sum(field.size for field in layout.extra)
     packed = ChunkCodec(layout).encode(given_)
     if layout.long:
         assert plain_laz.layered(packed, layout.format, extra) == given_.tobytes()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+import depth
 from zembrel.raster.model import Raster
 
 
@@ -14,7 +15,7 @@ class RasterLaws:
     def make(self) -> Raster:
         raise NotImplementedError
 
-    @pytest.mark.parametrize("side", [1, 7, 64, 10_000])
+    @pytest.mark.parametrize("side", depth.some([1, 7, 64, 10_000], [7, 64, 10_000]))
     def test_any_split_reads_the_same_cells(self, side: int) -> None:
         view = self.make()
         frame = view.frame
