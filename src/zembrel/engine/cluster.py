@@ -127,8 +127,8 @@ def cluster_at(address: str, cache: int) -> Iterator[Cluster]:
     try:
         if address.startswith(LOCAL):
             local = distributed.LocalCluster(
-                n_workers=_count(address), threads_per_worker=1, processes=True, memory_limit=0, host="127.0.0.1",
-                dashboard_address="127.0.0.1:0",
+                n_workers=_count(address), threads_per_worker=1, processes=True, memory_limit=0,
+                host="127.0.0.1", dashboard_address="127.0.0.1:0",
             )  # fmt: skip
         elif "://" not in address:
             raise UsageError(f"--cluster {address}", "a scheduler has an address", "write tcp://HOST:8786")
