@@ -90,7 +90,7 @@ def seeds(folder: Path) -> list[str]:
 
 @pytest.mark.parametrize("each", depth.some([10, 120], [10]))
 def test_mutants_are_read_or_refused_within_bounds(tmp_path: Path, each: int) -> None:
-    """So many mutants of each file."""
+    """Read `each` mutants of each file."""
     corpus = seeds(tmp_path)
     if len(corpus) < 20:
         pytest.skip("no samples to mutate; make test fetches them")

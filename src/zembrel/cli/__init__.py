@@ -63,7 +63,7 @@ def guarded(arguments: list[str]) -> int:
     try:
         _listen(signal.default_int_handler, _terminate)
         check_words(arguments)
-        time_of_writing()  # for a moment that is none, before a library stumbles over it
+        time_of_writing()  # refuses a SOURCE_DATE_EPOCH that is not numeric, before a library fails on it
         code = int(command_line().main(arguments, prog_name="zembrel", standalone_mode=False) or 0)
         # the command-line package makes 130 of an interrupt
         return code if code != INTERRUPTED else _stopped("interrupted", INTERRUPTED)

@@ -1,4 +1,4 @@
-"""What was asked of the web, by this process and by each of its runs."""
+"""Requests to the web and bytes that came, counted for each run."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Traffic:
 
     @contextmanager
     def counted(self) -> Iterator[Count]:
-        """Count what is asked of the web inside."""
+        """Count the requests made inside."""
         count = Count()
         with self._lock:
             self._counts.append(count)

@@ -81,7 +81,7 @@ def make_app(island: Island) -> Any:
 
 
 async def _not_understood(request: Request, exc: Exception) -> Response:
-    """A query whose numbers are none."""
+    """Answer a query whose numbers are not numeric."""
     return JSONResponse({"title": "Bad Request", "detail": str(exc)}, 400)
 
 
