@@ -53,9 +53,10 @@ def check_keys(path: Path, table: Mapping[str, Any], known: Keys, required: tupl
 
 
 def _line(path: Path, key: str) -> str:
+    """Return the line of a key; nothing for a table that was inside a file of another kind."""
     try:
         lines = path.read_text(encoding="utf-8").splitlines()
-    except OSError:
+    except (OSError, UnicodeDecodeError):
         return ""
     pattern = re.compile(rf"""\s*\[*\s*["']?{re.escape(key)}["']?\s*[\]=]""")
     return next((f" line {n}" for n, line in enumerate(lines, 1) if pattern.match(line)), "")

@@ -180,3 +180,14 @@ def test_a_wrong_frame_file_is_refused_with_its_line(tmp_path: Path, text: str, 
         read_frame(path)
     assert caught.value.remedy == hint
     assert str(path) in caught.value.what
+
+
+def test_a_wrong_key_inside_a_file_that_is_no_text_is_told_without_a_line(tmp_path: Path) -> None:
+    from zembrel.tomlfile import check_keys
+
+    path = tmp_path / "a.parquet"
+    for content, where in ((b"PAR1\xe0\x80", f"{path}: "), (b"# one\ncolour = 3\n", f"{path} line 2: ")):
+        path.write_bytes(content)
+        with pytest.raises(InputError) as caught:
+            check_keys(path, {"colour": 3}, {"columns": int})
+        assert caught.value.what == f"{where}unknown key 'colour'"
