@@ -46,19 +46,25 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     try:
         with warnings.catch_warnings(), Image.open(path) as picture:
             warnings.simplefilter("ignore")
+            size = picture.size
+            _check_size(path, *size)  # before anything asks for cells, as a palette does
             found(path, _description(picture))
-            size, palette = picture.size, None if _see_through(picture) else _legend(picture)
+            palette = None if _see_through(picture) else _legend(picture)
             colours, kind, alpha = _cell_type(path, picture)
     except _BROKEN as exc:
         raise _broken(path, exc) from exc
-    if size[0] * size[1] * 4 > readings.most(MOST_SAMPLES):
-        what, why = f"{path} claims {size[0]:,} x {size[1]:,} cells", "pictures are decoded whole"
-        raise InputError(what, why, f"cut it first, or {TRUST}")
     names = ("code",) if palette else _NAMES[colours]
     bands = tuple(Band(name, kind, colour="" if palette else name, legend=palette) for name in names)
     bands = (*bands, Band(ALPHA, kind, colour=ALPHA)) if alpha else bands
     placed = placed_beside(path, *size)
     return WholeRaster(path, placed.frame, bands, _decode, placed.remarks)
+
+
+def _check_size(path: Path, columns: int, rows: int) -> None:
+    """Raise InputError for more cells than are decoded at once."""
+    if columns * rows * 4 > readings.most(MOST_SAMPLES):
+        what, why = f"{path} claims {columns:,} x {rows:,} cells", "pictures are decoded whole"
+        raise InputError(what, why, f"cut it first, or {TRUST}")
 
 
 def _description(picture: Any) -> str:
