@@ -7,7 +7,7 @@ import os
 import threading
 import zlib
 from collections.abc import Callable, Iterator
-from functools import partial
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from unittest import mock
 
@@ -58,44 +58,71 @@ def zembrel(tmp_path: Path) -> Program:
     return Program(tmp_path)
 
 
+DEMO = ("demo", "--out", "demo", "--data-only", "--json")
 Shared = Callable[[str, Callable[[Path], None]], Path]
 
 
-def once(base: Path, name: str, fill: Callable[[Path], None]) -> Path:
-    """A folder of `base`, filled by whoever comes first."""
+@contextmanager
+def alone(base: Path, name: str) -> Iterator[bool]:
+    """While nobody else may fill a folder of `base`: whether it is still to be filled."""
     with (base / f"{name}.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
-        if not (base / name).exists():
-            (base / f"{name}.part").mkdir()
-            fill(base / f"{name}.part")
-            (base / f"{name}.part").rename(base / name)
-    return base / name
-
-
-def make_demo(folder: Path) -> None:
-    """The demo data, made by the installed program."""
-    said = Program(folder).apart("demo", "--out", "demo", "--data-only", "--json")
-    (folder / "demo.json").write_text(said.out)
+        yield not (base / name).exists()
 
 
 @pytest.fixture(scope="session")
-def shared(tmp_path_factory: pytest.TempPathFactory) -> Shared:
+def base(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The folder of all processes of this run."""
+    own = tmp_path_factory.getbasetemp()
+    return own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+
+
+@pytest.fixture(scope="session")
+def shared(base: Path) -> Shared:
     """A folder of a name that one of the processes fills, and all of them read."""
-    base = tmp_path_factory.getbasetemp()
-    base = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
-    return partial(once, base)
+
+    def folder(name: str, fill: Callable[[Path], None]) -> Path:
+        with alone(base, name) as empty:
+            if empty:
+                (base / f"{name}.part").mkdir()
+                fill(base / f"{name}.part")
+                (base / f"{name}.part").rename(base / name)
+        return base / name
+
+    return folder
 
 
 @pytest.fixture(scope="session", autouse=True)
-def _demo_ahead(shared: Shared) -> Iterator[None]:
-    """The first process has the demo data made while other tests run."""
-    making = threading.Thread(target=shared, args=("marrowick", make_demo), daemon=True)
-    if os.environ.get("PYTEST_XDIST_WORKER") == "gw0" and not depth.ASKED:
-        making.start()
+def _demo_ahead(base: Path) -> Iterator[None]:
+    """The first process begins to make the demo data, so that it is there when tests need it."""
+    if os.environ.get("PYTEST_XDIST_WORKER") != "gw0" or depth.ASKED:
+        yield
+        return
+    held = ExitStack()
+    if not held.enter_context(alone(base, "marrowick")):  # another process was sooner
+        held.close()
+        yield
+        return
+    part = base / "marrowick.part"
+    part.mkdir()
+    process = Program(part).begun(*DEMO)  # here, before a test changes the environment
+
+    def finish() -> None:
+        with held:
+            (part / "demo.json").write_text(Program(part).said_by(process).out)
+            part.rename(base / "marrowick")
+
+    ending = threading.Thread(target=finish)
+    ending.start()
     yield
+    ending.join()
 
 
 @pytest.fixture(scope="session")
 def marrowick(shared: Shared) -> Path:
-    """The demo data, made once by the program itself. Read only: write elsewhere."""
-    return shared("marrowick", make_demo) / "demo"
+    """The demo data, made once by the installed program. Read only: write elsewhere."""
+
+    def fill(folder: Path) -> None:
+        (folder / "demo.json").write_text(Program(folder).apart(*DEMO).out)
+
+    return shared("marrowick", fill) / "demo"

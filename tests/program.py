@@ -47,11 +47,24 @@ class Program:
 
     def apart(self, *words: object, code: int | None = 0, stdin: str = "", **environment: str) -> Said:
         """The same through the installed program, as a process of its own."""
-        done = subprocess.run(
+        return self.said_by(self.begun(*words, **environment), code, stdin)
+
+    def begun(self, *words: object, **environment: str) -> subprocess.Popen[str]:
+        """A process of the installed program, which goes on by itself."""
+        pipe = subprocess.PIPE
+        return subprocess.Popen(
             [INSTALLED, *map(str, words)],
-            cwd=self.folder, input=stdin, capture_output=True, text=True, timeout=SECONDS, env=self._all(environment),
+            cwd=self.folder, stdin=pipe, stdout=pipe, stderr=pipe, text=True, env=self._all(environment),
         )  # fmt: skip
-        return self._checked(Said(done.returncode, done.stdout, done.stderr), code)
+
+    def said_by(self, process: subprocess.Popen[str], code: int | None = 0, stdin: str = "") -> Said:
+        """How a process ended; it is waited for."""
+        try:
+            out, err = process.communicate(stdin, SECONDS)
+        except BaseException:
+            process.kill()
+            raise
+        return self._checked(Said(process.returncode, out, err), code)
 
     def _all(self, environment: dict[str, str]) -> dict[str, str]:
         return os.environ | {"XDG_CONFIG_HOME": str(self.folder)} | environment

@@ -9,21 +9,22 @@ import base64
 import html
 import json
 import re
+import threading
 from collections.abc import Iterator
 from urllib.parse import quote, quote_plus, unquote
 
 _SHORT = 4  # characters below which a secret is only taken for one where it stands alone
-_held: dict[str, str] = {}  # what is shown for each form of a secret, the longest first
+_held: list[dict[str, str]] = [{}]  # what is shown for each form of a secret, the longest first
+_turn = threading.Lock()
 
 
 def keep(secret: str, shown: str) -> None:
     """Show `shown` wherever a text holds `secret`, in any form in which servers and libraries write it."""
-    if not secret or _held.get(secret) == shown:
-        return
-    _held.update((form, shown) for form in _forms(secret))
-    ordered = sorted(_held.items(), key=lambda item: -len(item[0]))
-    _held.clear()
-    _held.update(ordered)
+    with _turn:  # readers have the old table or the new one, and each holds all that was kept before
+        if not secret or _held[0].get(secret) == shown:
+            return
+        forms = _held[0] | dict.fromkeys(_forms(secret), shown)
+        _held[0] = dict(sorted(forms.items(), key=lambda item: -len(item[0])))
 
 
 def keep_login(name: str, password: str) -> None:
@@ -36,7 +37,7 @@ def keep_login(name: str, password: str) -> None:
 
 def redact(text: str) -> str:
     """Return `text` without the secrets of this process."""
-    for form, shown in _held.items():
+    for form, shown in _held[0].items():
         if form in text:
             if len(form) < _SHORT:
                 text = re.sub(rf"(?<!\w){re.escape(form)}(?!\w)", lambda _, shown=shown: shown, text)  # type: ignore[misc]

@@ -151,6 +151,19 @@ def test_results_are_known_by_what_they_are_whatever_their_path(job: Program) ->
     assert "both write" in job.refuses(3, "run", "j.job.toml")[0]
 
 
+def test_what_a_step_would_make_at_its_next_run_is_never_cleaned_away(job: Program) -> None:
+    cut = {"id": "c", "verb": "tile", "inputs": "in/2026-12.tif", "split": "2x1", "out": "s/"}
+    pack = {"id": "p", "verb": "deliver pyramid", "inputs": "in/2026-12.tif", "zooms": "12", "out": "tiles"}
+    write_job(job.folder, steps(step("a", "x.tif"), cut, pack))
+    run(job)
+    whole = files(job.folder)
+    write_job(job.folder, steps(step("aa", "x.tif"), cut | {"id": "cc"}, pack | {"id": "pp"}))
+    assert run(job, "--dry-run").json["left_over"] == []
+    assert run(job, "--clean").json["removed"] == [] and files(job.folder) == whole
+    assert len({row["state"] for row in run(job).json["steps"]} - {"ran"}) == 0
+    assert files(job.folder) == whole and run(job, "--clean").json["removed"] == []
+
+
 @pytest.mark.parametrize("name", ["j.job.toml", "j.frame.toml"])
 def test_the_files_of_the_job_are_never_written(job: Program, name: str) -> None:
     state = name.replace(".job", "").replace(".toml", ".state.sqlite")
@@ -282,6 +295,10 @@ def test_edits_of_a_job_never_lose_a_result_nor_what_is_not_one(job: Program, ro
     for _ in range(rounds):
         edits.edit(job.folder)
         write_job(job.folder, tomli_w.dumps({"step": edits.rows}))
+        cleaned: set[str] = set()
+        if edits.chance.random() < 0.3 and (said := run(job, "--clean", code=None)).code == 0:
+            cleaned = set(said.json["removed"])
+            known -= cleaned
         done = run(job, code=None)
         assert done.code in (0, 3, 4), done.out
         held = files(job.folder)
@@ -296,7 +313,9 @@ def test_edits_of_a_job_never_lose_a_result_nor_what_is_not_one(job: Program, ro
             text = tomli_w.dumps({"step": edits.rows}).replace(str(job.folder), str(fresh.folder))
             write_job(fresh.folder, text)
             run(fresh)
-            assert all(held[name] == data for name, data in files(fresh.folder).items())
+            made = files(fresh.folder)
+            assert all(held[name] == data for name, data in made.items())
+            assert not cleaned & made.keys(), "what the edited job makes was cleaned away"
             shutil.rmtree(fresh.folder)
     assert ran > rounds // 3
     assert tomllib.loads((job.folder / "j.job.toml").read_text())

@@ -64,12 +64,24 @@ class JobState:
         self._file = StateFile(state_file(job), lock=lock)
         self._base, self._sound, self._turns = self._file.base, self._file.sound, threading.Lock()
         self.names = FileNames(job.parent)
+        self._read: dict[str, DoneStep] | None = None
         self._same: dict[tuple[str, str], DoneStep] = {}
         self._claimed: set[str] | None = None
         self._own = frozenset(map(self.names.key, files_of_job(job)))
 
     def done(self) -> dict[str, DoneStep]:
         """Return the steps that were done, by id. Raises InputError for a damaged file."""
+        if self._read is None:
+            self._read = self._read_steps()
+        return dict(self._read)
+
+    @property
+    def own(self) -> frozenset[str]:
+        """The steps that this variant has a record of."""
+        self.done()
+        return self._own_steps
+
+    def _read_steps(self) -> dict[str, DoneStep]:
         parts: dict[str, tuple[list[Content], list[Content]]] = {}
         found: dict[str, DoneStep] = {}
         own: dict[str, DoneStep] = {}
@@ -84,7 +96,7 @@ class JobState:
                 id, _, variant = name.partition(_OF_VARIANT)
                 (own if variant == self._variant else found)[id] = done
                 self._same[id, done.key] = done
-        self.own = frozenset(own)
+        self._own_steps = frozenset(own)
         return found | own
 
     def record(self, id: str, key: str, done: Mapping[str, DoneStep]) -> DoneStep | None:
@@ -115,6 +127,7 @@ class JobState:
 
     def _leave(self, ids: Sequence[str]) -> None:
         """Take steps away; whatever they made is left over until a step makes it again."""
+        self._read = None
         columns = "path, variant, size, changed, altered, inode, checksum"
         chosen = f"select {columns} from content join step on id = step where id = ? and made = 1"
         for name in (id + self._suffix for id in ids):

@@ -12,8 +12,8 @@ from zembrel.engine.cluster import Cluster
 from zembrel.engine.limits import processors
 from zembrel.errors import CheckError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
-from zembrel.jobs.chains import Chain, asked_of, chains_of, key_of, why_due
-from zembrel.jobs.contents import Content, mark_of
+from zembrel.jobs.chains import Chain, asked_of, chains_of, why_due
+from zembrel.jobs.contents import Content
 from zembrel.jobs.graph import after, needed
 from zembrel.jobs.jobfile import ENDING, read_job
 from zembrel.jobs.state import DoneStep, JobState, state_file
@@ -23,6 +23,7 @@ from zembrel.measure import parse_bytes
 from zembrel.progress import step_ended, tell
 from zembrel.verbs.jobs.allowed import TABLE, check_results
 from zembrel.verbs.jobs.figure import check_figure, draw_job
+from zembrel.verbs.jobs.leftover import left_over, records_of
 from zembrel.verbs.jobs.planned import sizes_of
 from zembrel.verbs.jobs.runner import RAN, UNCHANGED, Runner, StepEnd
 from zembrel.verbs.jobs.stepping import Setting
@@ -84,7 +85,8 @@ class _Whole:
         chosen = needed(job, only or {step.id for step in job.steps})
         if start:
             chosen &= needed(job, self._forced)
-        self._chains = [chain for chain in chains_of(job, TABLE) if chain.step.id in chosen]
+        self._all = chains_of(job, TABLE)
+        self._chains = [chain for chain in self._all if chain.step.id in chosen]
         outs = {step.id: step.out for step in job.steps if step.out is not None}
         self._setting = Setting(outs, self._budget(), output.dry_run)
         self._variant = "\n".join(sorted(running.set))
@@ -135,7 +137,7 @@ class _Whole:
                     self._told, self._output.keep_going,
                 )  # fmt: skip
                 runner.run(self._chains)
-            left = state.left_over()
+            left = left_over(self._all, state)
         ends = [runner.ends[chain.step.id] for chain in self._chains]
         failed = [end for end in ends if end.error is not None]
         if failed and not any(end.state in (RAN, UNCHANGED) for end in ends):
@@ -151,7 +153,7 @@ class _Whole:
         if state_file(self._file).exists():
             with self._opened() as state:
                 self._forget(state)
-                left = state.left_over()
+                left = left_over(self._all, state)
                 for content in left:
                     tell(f"the job no longer makes {content.path}", again=True)
                 if not self._output.dry_run:
@@ -159,24 +161,13 @@ class _Whole:
         own = {"title": self._job.title, "steps": (), "removed": removed, "changed": changed}
         return Receipt("run", (self._file,), seconds=self._output.seconds, own=own)
 
-    def _records(self, state: JobState) -> dict[str, DoneStep]:
-        """What is known of each step, by any variant that did what is asked for now."""
-        done = state.done()
-        found: dict[str, DoneStep] = {}
-        for chain in self._chains:
-            id = chain.step.id
-            record = state.record(id, key_of(asked_of(chain, TABLE, Path())), done)
-            found |= {id: record} if record is not None else {}
-        return found
-
     def _forget(self, state: JobState) -> None:
         """Forget steps that are no longer in the job."""
-        state.done()
         state.forget(self._gone(state))
 
     def _gone(self, state: JobState) -> list[str]:
-        ids = {step.id for step in self._job.steps}
-        return sorted(state.own - ids)
+        """The steps of this variant that have a record and are no longer in the job."""
+        return sorted(state.own - {step.id for step in self._job.steps})
 
     def _check(self, state: JobState | None) -> None:
         """Raise RefusedError, before anything runs, for what a step may not overwrite."""
@@ -201,10 +192,7 @@ class _Whole:
         if state_file(self._file).exists():
             with self._opened(lock=False) as state:
                 self._check(state)
-                done, left = self._records(state), state.left_over()
-                known = state.done()
-                gone = [content for id in self._gone(state) for content in known[id].made]
-                left += [content for content in gone if mark_of(content.path) is not None]
+                done, left = records_of(self._chains, state), left_over(self._all, state, self._gone(state))
         else:
             self._check(None)
         reasons = self._reasons(done)
