@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import random
 import shutil
 import sqlite3
@@ -293,6 +294,7 @@ def test_edits_of_a_job_never_lose_a_result_nor_what_is_not_one(job: Program, ro
         (job.folder / name).write_bytes(data)
     known: set[str] = set()
     for _ in range(rounds):
+        before = copy.deepcopy(edits.rows)
         edits.edit(job.folder)
         write_job(job.folder, tomli_w.dumps({"step": edits.rows}))
         cleaned: set[str] = set()
@@ -304,6 +306,8 @@ def test_edits_of_a_job_never_lose_a_result_nor_what_is_not_one(job: Program, ro
         held = files(job.folder)
         assert known <= held.keys() and all(held[name] == data for name, data in own.items())
         known |= held.keys()
+        if done.code and edits.chance.random() < 0.8:
+            edits.rows = before  # as people do, mostly
         if done.code == 0:
             ran += 1
             fresh = Program(job.folder.parent / f"fresh{ran}")
@@ -317,5 +321,5 @@ def test_edits_of_a_job_never_lose_a_result_nor_what_is_not_one(job: Program, ro
             assert all(held[name] == data for name, data in made.items())
             assert not cleaned & made.keys(), "what the edited job makes was cleaned away"
             shutil.rmtree(fresh.folder)
-    assert ran > rounds // 3
+    assert ran > rounds // 2
     assert tomllib.loads((job.folder / "j.job.toml").read_text())
