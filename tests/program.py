@@ -100,6 +100,7 @@ def _inside(words: list[str], folder: Path, stdin: str, environment: dict[str, s
             _signals(),
             mock.patch.dict(os.environ, environment, clear=True),
             mock.patch.object(sys, "argv", ["zembrel", *words]),
+            mock.patch.object(sys, "unraisablehook"),
             contextlib.chdir(folder),
         ):
             code = ended(words)

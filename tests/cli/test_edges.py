@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 import depth
-from program import Program
+from program import INSTALLED, Program
 from rasters import frame, random_cells, raster, save
 
 RUN = f"{sys.executable} -m zembrel"
@@ -105,6 +105,51 @@ def test_a_signal_is_answered_whenever_it_comes(sheet: Program, number: signal.S
         said = process.communicate(timeout=60)[1]
         assert process.returncode in (-number, 128 + number) and "Traceback" not in said, (delay, said)
         assert {path.name for path in sheet.folder.iterdir()} == {"a.tif"}
+
+
+LOST = """
+import os, signal, sys, time, weakref
+from zembrel.cli import signals
+signals.unwind()
+class Thing: ...
+def gone(_):
+    os.kill(os.getpid(), int(sys.argv[1]))
+    time.sleep(0.01)
+thing = Thing()
+watch = weakref.ref(thing, gone)
+try:
+    del thing  # what is raised while an object is removed is ignored by Python
+    time.sleep(30)
+except BaseException as exc:
+    print(type(exc).__name__)
+"""
+
+
+@pytest.mark.parametrize(
+    ("number", "name"), [(signal.SIGINT, "KeyboardInterrupt"), (signal.SIGTERM, "Terminated")]
+)
+def test_a_signal_that_comes_while_an_object_is_removed_is_not_lost(number: int, name: str) -> None:
+    words = [sys.executable, "-c", LOST, str(int(number))]
+    done = subprocess.run(words, capture_output=True, text=True, timeout=20)
+    assert (done.stdout, done.stderr) == (name + "\n", "")
+
+
+def test_a_server_in_the_background_outlives_the_interrupts_of_its_terminal(marrowick: Path) -> None:
+    words = [INSTALLED, "standin", "serve", str(marrowick), "--port", "0"]
+    process = subprocess.Popen(
+        words,
+        stderr=subprocess.PIPE,
+        text=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_IGN),
+    )
+    assert process.stderr is not None and process.stderr.readline()
+    time.sleep(1)
+    process.send_signal(signal.SIGINT)
+    with pytest.raises(subprocess.TimeoutExpired):
+        process.wait(1)
+    process.terminate()
+    said = process.communicate(timeout=20)[1]
+    assert (process.returncode, said.splitlines()[-1]) == (143, "terminated; nothing half-written remains")
 
 
 @pytest.mark.parametrize("words", [("convert", "a.tif", "--out", "b\0.tif"), ("describe", "a\0.tif")])

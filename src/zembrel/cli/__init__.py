@@ -4,28 +4,22 @@ from __future__ import annotations
 
 import gc
 import os
-import signal
 import sys
-from types import FrameType
 from typing import Any
 
-from zembrel.cli import streams
+from zembrel.cli import signals, streams
 
 INTERRUPTED, TERMINATED, BUG = 130, 143, 70
 
 
-class Terminated(BaseException):
-    """SIGTERM came: unwind like an interrupt, so that nothing half-written remains."""
-
-
 def main() -> None:
     """Run the command line and leave with its exit code."""
-    _listen(signal.SIG_DFL, signal.SIG_DFL)  # until somebody can answer, a signal just ends the process
+    signals.end_at_once()  # until somebody can answer
     gc.set_threshold(100_000, 20, 20)  # importing makes many objects and hardly any cycle
     # Numba would look for BLAS by importing SciPy's linear algebra, where there is SciPy; no kernel needs it.
     sys.modules["scipy.linalg.cython_blas"] = None  # type: ignore[assignment]
     code = ended(sys.argv[1:])
-    _listen(signal.SIG_DFL, signal.SIG_DFL)
+    signals.end_at_once()
     gc.freeze()  # the process ends: nobody needs to look for cycles among Numba's objects, for 0.3 s
     sys.exit(code)
 
@@ -40,17 +34,6 @@ def ended(arguments: list[str]) -> int:
     return streams.settle(guarded(arguments))
 
 
-def _listen(interrupt: Any, terminate: Any) -> None:
-    """Answer signals in this way, but for those that whoever started us has turned off."""
-    for number, answer in ((signal.SIGINT, interrupt), (signal.SIGTERM, terminate)):
-        if signal.getsignal(number) is not signal.SIG_IGN:
-            signal.signal(number, answer)
-
-
-def _terminate(number: int, frame: FrameType | None) -> None:
-    raise Terminated
-
-
 def guarded(arguments: list[str]) -> int:
     """Run, and turn whatever stops it into a message and an exit code."""
     from typer.exceptions import TyperException
@@ -61,7 +44,7 @@ def guarded(arguments: list[str]) -> int:
     from zembrel.errors import ZembrelError
 
     try:
-        _listen(signal.default_int_handler, _terminate)
+        signals.unwind()
         check_words(arguments)
         time_of_writing()  # refuses a SOURCE_DATE_EPOCH that is not numeric, before a library fails on it
         code = int(command_line().main(arguments, prog_name="zembrel", standalone_mode=False) or 0)
@@ -79,7 +62,7 @@ def guarded(arguments: list[str]) -> int:
         return _say(out_of_memory(0), arguments)
     except KeyboardInterrupt:
         return _stopped("interrupted", INTERRUPTED)
-    except Terminated:
+    except signals.Terminated:
         return _stopped("terminated", TERMINATED)
     except BrokenPipeError:
         return 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import socket
 import threading
 import time
@@ -10,6 +11,7 @@ from contextlib import contextmanager
 from typing import Any
 
 import uvicorn
+from uvicorn.server import HANDLED_SIGNALS
 
 from zembrel.standins.services.app import Island, make_app
 
@@ -50,8 +52,20 @@ def _listening(host: str, port: int) -> Iterator[socket.socket]:
         door.close()
 
 
+class _Server(uvicorn.Server):
+    """A server that leaves signals alone that whoever started the process has turned off."""
+
+    @contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        off = [number for number in HANDLED_SIGNALS if signal.getsignal(number) is signal.SIG_IGN]
+        with super().capture_signals():
+            for number in off:
+                signal.signal(number, signal.SIG_IGN)
+            yield
+
+
 def _server(island: Island) -> Any:
     config = uvicorn.Config(
         make_app(island), log_level="critical", lifespan="off", timeout_graceful_shutdown=1
     )
-    return uvicorn.Server(config)
+    return _Server(config)
