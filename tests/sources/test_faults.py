@@ -117,6 +117,30 @@ def test_very_many_pieces_need_a_word_and_a_stopped_run_ends_soon(program: Progr
     assert not (program.folder / "o.tif").exists()
 
 
+def test_far_too_much_of_a_source_is_refused_before_pieces_are_listed(program: Program, island: Site) -> None:
+    island.add(program, "s", TILES, "xyz", **{**PHOTO, "zooms": "19-19"})
+    began = time.monotonic()
+    spot = f"circle:{SPOT[0]},{SPOT[1]},1.5km@EPSG:4326"
+    fine = ("fetch", "s", "--within", spot, "--crs", "EPSG:32626", "--cell", "0.01m", "--out", "o.tif")
+    for words in ((), ("--dry-run",)):
+        assert "pass the ceiling" in program.refuses(4, *fine, *words)[1]
+    world = ("fetch", "s", "--within", "-179,-80,179,80@EPSG:4326", "--cell", "0.5", "--crs", "EPSG:4326")
+    assert "1,000,000 are fetched at most" in program.refuses(4, *world, "--dry-run", "--out", "o.tif")[1]
+    assert time.monotonic() - began < 20
+
+
+def test_as_many_pieces_are_counted_for_finer_cells_of_the_same_ground(
+    program: Program, island: Site
+) -> None:
+    island.add(program, "s", TILES, "xyz", **{**PHOTO, "zooms": "14-14"})
+    spot = ("fetch", "s", "--within", f"circle:{SPOT[0]},{SPOT[1]},2km@EPSG:4326", "--crs", "EPSG:32626")
+    counts = []
+    for cell in ("8m", "1m", "0.1m"):
+        said = program(*spot, "--cell", cell, "--dry-run", "--out", "o.tif", "--json").json
+        counts.append(next(fact["pieces"] for fact in said["chose"] if "pieces" in fact))
+    assert counts[0] == counts[1] == counts[2] > 4
+
+
 def test_a_server_that_wants_to_be_left_alone_is(program: Program, island: Site) -> None:
     island.add(program, "s", TILES, "xyz", **{**PHOTO, "zooms": "0-11", "tries": 2})
     vars(island.faults).update(fail=1.0, leave_alone=1.5)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel.engine.commit import check_free
-from zembrel.engine.plan import free_at
+from zembrel.engine.plan import Plan, free_at
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, distinct, fact, remarks
 from zembrel.formats import choose_format
@@ -86,6 +86,7 @@ def _of_rasters(
 ) -> Receipt:
     layers = _layers(_in_order(found, fetching.composite), inputs)
     target = decide(layers, where)
+    Plan(target.frame, layers[0].raster.bands, output.path).check(output.ceiling_bytes, output.command)
     layers = [at_level(layer, target.frame) for layer in layers]
     asked = [errand(layer, target.frame) for layer in layers]
     errands = [one for one in asked if one is not None]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
@@ -25,9 +26,10 @@ from zembrel.verbs.receipt import Loss
 from zembrel.web.asking import Request
 from zembrel.web.remote import Remote
 
-_PART = 256  # cells of the result along a side of a part for which pieces are looked for
+_PART = 256  # cells of the source, about, along a side of a part for which pieces are looked for
 _GUESS = 0.35  # bytes of a cell of a picture, where none was seen yet
 _MANY = 5_000  # pieces from which a word is wanted first
+_MOST = 1_000_000  # pieces that are looked for
 Done = Callable[[int], None]  # told of pieces that came
 
 
@@ -125,9 +127,13 @@ def at_level(layer: Layer, frame: Frame) -> Layer:
 
 
 def errand(layer: Layer, frame: Frame) -> Errand | None:
-    """What has to be brought for a layer on a frame; None for one that comes otherwise."""
+    """What has to be brought for a layer on a frame; None for one that comes otherwise.
+
+    Raises RefusedError for more pieces than can be looked for.
+    """
     raster = layer.raster
     if isinstance(raster, RemoteBlocks):
+        _check_pieces(raster, frame)
         wanted = {
             piece.key: piece for pane in _panes(raster.frame, frame) for _, piece in raster.blocks(pane)
         }
@@ -141,11 +147,25 @@ def errand(layer: Layer, frame: Frame) -> Errand | None:
     return None
 
 
+def _check_pieces(raster: RemoteBlocks, frame: Frame) -> None:
+    met = footprint_of(frame, raster.frame)
+    rows, columns = raster.side
+    count = met.size // (rows * columns) if met is not None else 0
+    if count > _MOST:
+        what = f"about {count:,} pieces would be asked for"
+        remedy = "choose a smaller area, a coarser --cell or a lower --zoom"
+        raise RefusedError(what, f"{_MOST:,} are fetched at most", remedy)
+
+
 def _panes(source: Frame, frame: Frame) -> Iterator[Pane]:
-    """What of a source parts of a frame need."""
-    for top in range(0, frame.rows, _PART):
-        for left in range(0, frame.columns, _PART):
-            part = Pane(top, left, min(top + _PART, frame.rows), min(left + _PART, frame.columns))
+    """What of a source the parts of a frame need; parts are about as large as those of the source."""
+    whole = footprint_of(frame, source)
+    if whole is None:
+        return
+    side = round(_PART * max(1.0, math.sqrt(frame.size / whole.size)))
+    for top in range(0, frame.rows, side):
+        for left in range(0, frame.columns, side):
+            part = Pane(top, left, min(top + side, frame.rows), min(left + side, frame.columns))
             pane = footprint_of(frame.crop(part), source)
             met = pane.grown(MARGIN).meet(source.pane) if pane is not None else None
             if met is not None:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 
-from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 
 TRAIN, VALIDATION = "train", "validation"
@@ -20,15 +21,39 @@ class ChipPlace(NamedTuple):
     split: str
 
 
-def places_of(frame: Frame, cells: int, overlap: int) -> list[Pane]:
-    """Squares of `cells` a side, row by row, that share `overlap` cells; the last ones end with the frame."""
-    rows, columns = (_starts(size, cells, cells - overlap) for size in frame.pane.shape)
-    return [Pane(row, column, row + cells, column + cells) for row in rows for column in columns]
+@dataclass(frozen=True)
+class ChipGrid:
+    """Squares of `cells` a side on an image of `shape` cells, row by row, that share `overlap` cells.
 
+    The last ones end with the image. Nothing is listed: there may be very many.
+    """
 
-def _starts(size: int, cells: int, step: int) -> list[int]:
-    starts = list(range(0, size - cells + 1, step))
-    return starts if starts[-1] == size - cells else [*starts, size - cells]
+    shape: tuple[int, int]
+    cells: int
+    overlap: int
+
+    @property
+    def count(self) -> int:
+        down, across = (-(-(size - self.cells) // self._step) + 1 for size in self.shape)
+        return down * across
+
+    def place(self, number: int) -> Pane:
+        """The square of a number from 0."""
+        last_top, last_left = (size - self.cells for size in self.shape)
+        row, column = divmod(number, -(-last_left // self._step) + 1)
+        top, left = min(row * self._step, last_top), min(column * self._step, last_left)
+        return Pane(top, left, top + self.cells, left + self.cells)
+
+    def drawn(self, count: int | None, seed: int) -> list[Pane]:
+        """All squares, or `count` of them that chance chooses, in their order."""
+        if count is None or count >= self.count:
+            return [self.place(number) for number in range(self.count)]
+        chosen = np.random.default_rng(seed).choice(self.count, count, replace=False, shuffle=False)
+        return [self.place(number) for number in sorted(chosen.tolist())]
+
+    @property
+    def _step(self) -> int:
+        return self.cells - self.overlap
 
 
 def split_by_ground(panes: Sequence[Pane], share: float, block: int, seed: int) -> list[ChipPlace]:
@@ -39,14 +64,15 @@ def split_by_ground(panes: Sequence[Pane], share: float, block: int, seed: int) 
     if share <= 0:
         return [ChipPlace(pane, TRAIN) for pane in panes]
     owners = [_block_at((p.top + p.bottom) // 2, (p.left + p.right) // 2, block) for p in panes]
-    blocks = sorted(set(owners))
+    sizes = Counter(owners)
+    blocks = sorted(sizes)
     order = np.random.default_rng(seed).permutation(len(blocks)).tolist()
     wanted, taken, held = share * len(panes), 0, set[tuple[int, int]]()
     for n in order:
         if taken >= wanted:
             break
         held.add(blocks[n])
-        taken += owners.count(blocks[n])
+        taken += sizes[blocks[n]]
     made = []
     cells = [pane for pane, owner in zip(panes, owners, strict=True) if owner in held]
     grid = _Covered(cells, block)

@@ -8,12 +8,11 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import numpy.typing as npt
 
 from zembrel.deliver.chips.about import ChipTotals, index_row
 from zembrel.deliver.chips.cutting import LabelledImage, chips_of, shares_of
-from zembrel.deliver.chips.layout import TRAIN, VALIDATION, ChipPlace, balanced, places_of, split_by_ground
+from zembrel.deliver.chips.layout import TRAIN, VALIDATION, ChipGrid, ChipPlace, balanced, split_by_ground
 from zembrel.deliver.chips.stores import Chip, ChipStore, FolderChips, RecordChips, TarChips, ZarrChips
 from zembrel.deliver.devices.rules import PackTraits
 from zembrel.engine.commit import Staging, check_free, resource_errors
@@ -38,6 +37,7 @@ from zembrel.verbs.target import Target, decide, masked
 Array = npt.NDArray[Any]
 SAMPLINGS, FORMS = ("grid", "balanced"), ("tif", "npz")
 _BLOCKS = 4  # chips along a block of the split, if it is not said
+_COUNTED = 1_000_000  # chips of which classes are counted
 
 
 @dataclass(frozen=True)
@@ -138,12 +138,11 @@ def _packed(inputs: Inputs, where: Where, output: Output, chipping: Chipping) ->
         what = f"the image has {frame.columns:,} x {frame.rows:,} cells"
         raise UsageError(what, f"no chip of {chipping.cells} fits", "choose a smaller --cells")
     views = LabelledImage(view, _labels(target, output, chipping))
-    places, between = _chosen(views, output, chipping)
+    grid = ChipGrid(frame.pane.shape, chipping.cells, chipping.overlap)
     each_size = chipping.cells**2 * (sum(b.dtype.itemsize for b in view.bands) + 9)
+    _check_count(grid, each_size, output, chipping)
+    places, between = _chosen(grid, views.labels, output, chipping)
     size = each_size * len(places)
-    fitting = output.ceiling_bytes // each_size
-    fits = f"--count {fitting}" if fitting else ""
-    check_room(output.path, size, output.ceiling_bytes, output.command, f"{len(places):,} chips", fits)
     paths = (*(layer.path for layer in layers), *([Path(chipping.labels)] if chipping.labels else []))
     shape = fact("chips_of", cells=chipping.cells, overlap=chipping.overlap, sampling=chipping.sampling)
     receipt = Receipt(
@@ -180,16 +179,30 @@ def _labels(target: Target, output: Output, chipping: Chipping) -> Raster | None
     return scanned_view(path, table.to(target.frame.crs), target.frame, replace(output, type=None), scanning)
 
 
-def _chosen(views: LabelledImage, output: Output, chipping: Chipping) -> tuple[list[ChipPlace], list[Fact]]:
+def _check_count(grid: ChipGrid, each_size: int, output: Output, chipping: Chipping) -> None:
+    """Raise RefusedError past the ceiling, or where classes of very many chips would be counted."""
+    count = min(grid.count, chipping.count or grid.count)
+    fitting = output.ceiling_bytes // each_size
+    fits = f"--count {fitting}" if fitting else ""
+    check_room(output.path, each_size * count, output.ceiling_bytes, output.command, f"{count:,} chips", fits)
+    if chipping.sampling == "balanced" and grid.count > _COUNTED:
+        why = f"classes of {_COUNTED:,} are counted at most"
+        raise RefusedError(
+            f"there are {grid.count:,} chips", why, "choose a larger --cells, or --within AREA"
+        )
+
+
+def _chosen(
+    grid: ChipGrid, labels: Raster | None, output: Output, chipping: Chipping
+) -> tuple[list[ChipPlace], list[Fact]]:
     """The places of chips, those of the sampling, each in its part of the set, and what was left out."""
-    panes = places_of(views.image.frame, chipping.cells, chipping.overlap)
     if chipping.sampling == "balanced" and not output.dry_run:
-        assert views.labels is not None
-        shares = shares_of(views.labels, panes, output.limits)
+        assert labels is not None
+        panes = grid.drawn(None, chipping.seed)
+        shares = shares_of(labels, panes, output.limits)
         panes = [panes[n] for n in balanced(shares, chipping.count, chipping.seed)]
-    elif chipping.count is not None and chipping.count < len(panes):
-        drawn = np.random.default_rng(chipping.seed).permutation(len(panes))[: chipping.count]
-        panes = [panes[n] for n in sorted(drawn.tolist())]
+    else:
+        panes = grid.drawn(chipping.count, chipping.seed)
     block = chipping.block or _BLOCKS * chipping.cells
     places = split_by_ground(panes, chipping.validation, block, chipping.seed)
     between = len(panes) - len(places)
