@@ -49,3 +49,36 @@ def test_compiling_is_said_once_and_only_when_it_happens(tmp_path: Path) -> None
     mended = run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels"))
     assert mended.stderr.count("note:  kept kernels are damaged") == 1 and "wrote" in mended.stderr
     assert "note:" not in run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels")).stderr
+
+
+SUM = """
+import sys, numpy as np
+from numba.core import event
+from sums import total
+with event.install_recorder("numba:compile") as seen:
+    value = total(np.arange(10, dtype=sys.argv[1]))
+print(sum(e.is_start and e.data["dispatcher"] is total for _, e in seen.buffer), int(value))
+"""
+
+
+@pytest.mark.parametrize("types", [["int32"] * 3, ["uint8", "int16", "float32"]])
+def test_processes_that_compile_at_once_share_the_work_and_lose_none_of_it(
+    tmp_path: Path, types: list[str]
+) -> None:
+    (tmp_path / "sums.py").write_text(
+        "from zembrel.compiling import kernel\n@kernel\ndef total(a):\n    t = 0\n    for x in a:\n        t += x\n    return t\n"
+    )
+    place = os.environ | {"NUMBA_CACHE_DIR": str(tmp_path / "kernels"), "PYTHONPATH": str(tmp_path)}
+
+    def all_at_once() -> list[str]:
+        runs = [
+            subprocess.Popen([sys.executable, "-c", SUM, name], stdout=subprocess.PIPE, text=True, env=place)
+            for name in types
+        ]
+        return [run.communicate(timeout=60)[0] for run in runs]
+
+    first = all_at_once()
+    assert sorted(line.split()[0] for line in first) == sorted(
+        ["1"] * len(set(types)) + ["0"] * (3 - len(set(types)))
+    )
+    assert all_at_once() == ["0 45\n"] * 3  # each is kept
