@@ -7,6 +7,7 @@ import json
 import zipfile
 from contextlib import suppress
 from datetime import date
+from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
 
@@ -17,8 +18,10 @@ import shapefile
 import shapely
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from lxml import etree
 
 from depth import examples
+from program import Program
 from zembrel.errors import InputError, RefusedError, ZembrelError
 from zembrel.facts import fact
 from zembrel.features.files import holds_features, read_features, write_features
@@ -161,9 +164,61 @@ def test_geoparquet_by_the_standard(tmp_path: Path) -> None:
     )
 
 
+class Shown(HTMLParser):
+    """What a viewer of HTML shows of a text, and the elements that it finds there."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.text, self.elements = "", list[str]()
+        self.feed(text)
+        self.close()
+
+    def handle_data(self, data: str) -> None:
+        self.text += data
+
+    def handle_starttag(self, tag: str, attrs: object) -> None:
+        self.elements.append(tag)
+
+
+@pytest.mark.parametrize(
+    "text", ["<img src=x onerror=alert(1)>", "a &lt; b & c &copy d", "</table><b>x", "AT&T <", 'say "&amp;"']
+)
+def test_viewers_of_kml_show_text_and_no_markup(zembrel: Program, text: str) -> None:
+    fields = {"name": "n", "description": text, "note": text, text: "v"}
+    point = {"type": "Feature", "properties": fields, "geometry": {"type": "Point", "coordinates": [-24, 46]}}
+    (zembrel.folder / "p.geojson").write_text(json.dumps(point))
+    zembrel("convert", "p.geojson", "--out", "p.kml")
+    zembrel("deliver", "globe", "p.geojson", "--out", "g.kmz")
+    with zipfile.ZipFile(zembrel.folder / "g.kmz") as packed:
+        globe = packed.read("f0.kml")
+    space = "{http://www.opengis.net/kml/2.2}"
+    for document, values in (((zembrel.folder / "p.kml").read_bytes(), "SimpleData"), (globe, "value")):
+        root = etree.fromstring(document)
+        found = [
+            Shown(node.text)
+            for tag in ("description", values, "displayName")
+            for node in root.iter(space + tag)
+        ]
+        assert not any(shown.elements for shown in found)
+        assert {text} <= {shown.text for shown in found}
+    zembrel("convert", "p.kml", "--out", "back.geojson")
+    back = json.loads((zembrel.folder / "back.geojson").read_text())
+    assert back["features"][0]["properties"] == fields
+
+
+def test_markup_in_kml_of_others_stays_and_escapes_are_read(zembrel: Program) -> None:
+    mark = "<Placemark><description>{}</description><Point><coordinates>1,2</coordinates></Point></Placemark>"
+    marks = mark.format("<![CDATA[<b>high</b> &amp; dry]]>") + mark.format("high &amp;amp; dry")
+    (zembrel.folder / "o.kml").write_text(
+        f'<kml xmlns="http://www.opengis.net/kml/2.2"><Document>{marks}</Document></kml>'
+    )
+    zembrel("convert", "o.kml", "--out", "o.geojson")
+    features = json.loads((zembrel.folder / "o.geojson").read_text())["features"]
+    assert [f["properties"]["description"] for f in features] == ["<b>high</b> &amp; dry", "high & dry"]
+
+
 def test_kml_obeys_its_schema(tmp_path: Path) -> None:
     import fastkml
-    from lxml import etree
 
     folder = Path(fastkml.__file__).parent / "schema"
     schema = etree.XMLSchema(etree.parse(str(folder / "ogckml22.xsd")))

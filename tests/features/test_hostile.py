@@ -19,6 +19,7 @@ import shapely
 from program import Program
 from zembrel.errors import InputError
 from zembrel.features.depth import DEEPEST, check_binary, check_texts
+from zembrel.features.files import feature_parts
 
 SQUARE = '{"type": "Feature", "properties": {"n": 1}, "geometry": {"type": "Polygon", "coordinates": [[[0, 0], [1, 0], [1, 1], [0, 0]]]}}'
 FEATURES = f'{{"type": "FeatureCollection", "features": [{SQUARE}]}}'
@@ -123,6 +124,31 @@ def test_a_view_that_comes_to_no_end_is_stopped(files: Program) -> None:
         file.execute("UPDATE gpkg_geometry_columns SET table_name = 'v'")
         file.execute("UPDATE gpkg_contents SET table_name = 'v'")
     assert "comes to no end" in reads(files, "endless.gpkg")
+
+
+@pytest.mark.parametrize("made_up", ["zeroblob(900000000)", "hex(zeroblob(300000000))"])
+def test_a_view_cannot_make_up_values_longer_than_its_file(files: Program, made_up: str) -> None:
+    path = files.folder / "long.gpkg"
+    shutil.copyfile(files.folder / "a.gpkg", path)
+    with sqlite3.connect(path) as file:
+        file.execute(f"CREATE VIEW v AS SELECT 1 AS fid, NULL AS geom, {made_up} AS n")
+        file.execute("UPDATE gpkg_geometry_columns SET table_name = 'v'")
+        file.execute("UPDATE gpkg_contents SET table_name = 'v'")
+    assert "a value that is too long" in reads(files, "long.gpkg")
+
+
+def test_many_long_values_are_read_some_at_a_time(files: Program) -> None:
+    path = files.folder / "many.gpkg"
+    shutil.copyfile(files.folder / "a.gpkg", path)
+    with sqlite3.connect(path) as file:
+        file.execute(
+            "CREATE VIEW v AS WITH RECURSIVE more(fid) AS (SELECT 1 UNION ALL SELECT fid + 1 FROM more WHERE fid < 400) "
+            "SELECT fid, NULL AS geom, printf('%.*c', 500000, 'x') AS n FROM more"
+        )
+        file.execute("UPDATE gpkg_geometry_columns SET table_name = 'v'")
+        file.execute("UPDATE gpkg_contents SET table_name = 'v'")
+    sizes = [len(table) for table in feature_parts(path)]
+    assert sum(sizes) == 400 and max(sizes) * 500_000 <= 64_500_000
 
 
 @pytest.mark.skipif(os.name != "posix", reason="pipes and devices are of POSIX systems")

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from PIL import Image
 
+from zembrel.sqlitefile import opened_for_reading
 from zembrel.standins.globeview import globe_verdict
 from zembrel.standins.tilescreen import Tiles, decoded, shown
 from zembrel.standins.verdict import RejectedError, Verdict, need
@@ -33,7 +34,7 @@ def judge(path: Path) -> Verdict:
 
 def _mbtiles(path: Path) -> Verdict:
     try:
-        file = sqlite3.connect(f"file:{path.resolve()}?mode=ro", uri=True)
+        file = opened_for_reading(path)
         told = dict(file.execute("SELECT name, value FROM metadata").fetchall())
         columns = [row[1] for row in file.execute("PRAGMA table_info(tiles)")]
         levels = file.execute("SELECT zoom_level, count(*) FROM tiles GROUP BY 1 ORDER BY 1").fetchall()

@@ -19,6 +19,7 @@ from zembrel.features.files.geopackage.metadata import read_provenance
 from zembrel.measure import show_bytes
 from zembrel.provenance import KEY, document, steps_in
 from zembrel.reading import readings
+from zembrel.sqlitefile import opened_for_reading
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.finding import find
 from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, identified
@@ -103,7 +104,7 @@ def _of_pack(path: Path) -> Steps:
                 at, size = struct.unpack("<QQ", file.read(127)[24:40])
                 file.seek(at)
                 return steps_in(json.dumps(json.loads(gzip.decompress(file.read(size))).get(KEY, {})))
-        with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)) as base:
+        with closing(opened_for_reading(path)) as base:
             if path.suffix == ".mbtiles":
                 row = base.execute("SELECT value FROM metadata WHERE name = ?", (KEY,)).fetchone()
                 return steps_in(row[0]) if row else ()

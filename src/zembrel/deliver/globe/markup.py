@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 from xml.sax.saxutils import escape
 
-from zembrel.features.files.kml import XML_HOLDS_NOT, geometry_text
+from zembrel.features.files.kml import geometry_text
+from zembrel.features.files.kmltext import XML_HOLDS_NOT, display_name, for_viewers
 from zembrel.features.table import FeatureTable
 from zembrel.grid.tiling import Bounds
 
@@ -99,7 +100,7 @@ def placemarks(table: FeatureTable, colours: Sequence[str]) -> str:
 def _placemark(shape: Any, row: dict[str, Any], colour: str) -> str:
     name = text_of("name", str(row["name"])) if row.get("name") is not None else ""
     data = "".join(
-        f'<Data name="{_quoted(key)}">{text_of("value", str(value))}</Data>'
+        f'<Data name="{_quoted(key)}">{display_name(key)}{text_of("value", for_viewers(str(value)))}</Data>'
         for key, value in row.items()
         if value is not None
     )

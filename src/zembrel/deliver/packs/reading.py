@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gzip
 import io
-import sqlite3
 import struct
 import zipfile
 from collections import Counter
@@ -17,6 +16,7 @@ from PIL import Image
 
 from zembrel.errors import ResourceError
 from zembrel.formats.tilefolder import TILE_NAME
+from zembrel.sqlitefile import opened_for_reading
 
 _LOOKED_AT = 64  # pictures that are decoded
 
@@ -55,14 +55,14 @@ def of_mbtiles(path: Path) -> Iterator[TileFound]:
 
 def of_geopackage(path: Path) -> Iterator[TileFound]:
     """Rows of each table of tiles that the contents name."""
-    with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)) as file:
+    with closing(opened_for_reading(path)) as file:
         tables = file.execute("SELECT table_name FROM gpkg_contents WHERE data_type = 'tiles'").fetchall()
     for (table,) in tables:
         yield from _rows(path, str(table))
 
 
 def _rows(path: Path, table: str) -> Iterator[TileFound]:
-    with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)) as file:
+    with closing(opened_for_reading(path)) as file:
         pick = f"SELECT tile_data FROM {table} WHERE zoom_level = ? AND tile_column = ? AND tile_row = ?"
         for place in file.execute(f"SELECT zoom_level, tile_column, tile_row FROM {table}"):
             zoom, column, row = place

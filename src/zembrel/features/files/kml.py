@@ -7,7 +7,6 @@ lies in are the field `folder`.
 
 from __future__ import annotations
 
-import re
 import shutil
 import zipfile
 import zlib
@@ -21,6 +20,7 @@ import shapely
 from zembrel.errors import InputError
 from zembrel.facts import Fact, fact
 from zembrel.features.columns import INTEGER, REAL, TRUTH
+from zembrel.features.files.kmltext import XML_HOLDS_NOT, display_name, for_viewers, of_viewers
 from zembrel.features.files.schema import Schema
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.registry import by_code
@@ -29,7 +29,6 @@ from zembrel.reading import TRUST, readings
 
 _WGS_84 = 4326
 _DEEPEST = 200
-XML_HOLDS_NOT = re.compile("[^\\t\\n\\r\\x20-\\ud7ff\\ue000-\\ufffd\\U00010000-\\U0010ffff]")  # XML 1.0, 2.2
 _MOST = 2_000_000_000  # bytes of a document in a KMZ
 _TYPES = {INTEGER: "int", REAL: "double", TRUTH: "bool"}
 _MAKERS = {"int": int, "short": int, "uint": int, "ushort": int, "double": float, "float": float}
@@ -125,12 +124,15 @@ def _words(text: str | None) -> str:
 
 
 def _row(mark: Any, folders: tuple[str, ...], schemas: dict[tuple[str, str], str]) -> dict[str, Any]:
-    row: dict[str, Any] = {name: _text(mark, name) for name in _OWN if _text(mark, name) is not None}
+    row: dict[str, Any] = {name: text for name in _OWN if (text := _text(mark, name)) is not None}
+    if "description" in row:
+        row["description"] = of_viewers(row["description"])
     if folders:
         row["folder"] = "/".join(folders)
     for data in (child for node in mark if _local(node) == "ExtendedData" for child in node):
         if _local(data) == "Data":
-            row[data.get("name", "")] = _text(data, "value")
+            value = _text(data, "value")
+            row[data.get("name", "")] = None if value is None else of_viewers(value)
         elif _local(data) == "SchemaData":
             schema = data.get("schemaUrl", "").lstrip("#")
             for field in data:
@@ -145,7 +147,7 @@ def _value(text: str, kind: str) -> Any:
         return None
     if kind == "bool":
         return text.strip().lower() in ("1", "true")
-    return _MAKERS[kind](text.strip()) if kind in _MAKERS else text
+    return _MAKERS[kind](text.strip()) if kind in _MAKERS else of_viewers(text)
 
 
 def _geometry_of(mark: Any) -> shapely.Geometry | None:
@@ -199,7 +201,8 @@ class KMLWriter:
         self._lost: dict[str, int] = {}
         self._own = {name for name in _OWN if name in schema.fields}
         fields = "".join(
-            f"<SimpleField name={_attribute(name)} type={quoteattr(_TYPES.get(field.kind, 'string'))}/>"
+            f"<SimpleField name={_attribute(name)} type={quoteattr(_TYPES.get(field.kind, 'string'))}>"
+            f"{display_name(name)}</SimpleField>"
             for name, field in schema.fields.items()
             if name not in self._own
         )
@@ -247,7 +250,7 @@ class KMLWriter:
         kept = XML_HOLDS_NOT.sub("", text)
         if kept != text:
             self._lost[name] = self._lost.get(name, 0) + 1
-        return escape(kept, {"\r": "&#13;"})
+        return escape(kept if name == "name" else for_viewers(kept), {"\r": "&#13;"})
 
     def abort(self) -> None:
         self._file.close()

@@ -25,11 +25,12 @@ from zembrel.features.table import FeatureTable, Geometries
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import read_crs
-from zembrel.reading import TRUST, readings
+from zembrel.measure import show_bytes
+from zembrel.reading import TRUST
+from zembrel.sqlitefile import LONGEST, opened_for_reading
 
 KEY = "fid"
-# steps of SQLite's machine: after how many a look is taken, how many any file gets, and how many for a byte
-_EVERY, _STEPS, _STEPS_A_BYTE = 100_000, 100_000_000, 20
+_PART = 64_000_000  # bytes of the values that are held at a time, and those of one row more
 _ENVELOPES = (0, 32, 48, 48, 64)  # bytes, by the indicator in the flags
 
 
@@ -75,13 +76,27 @@ def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
             file.execute("BEGIN")  # all that follows sees one state of the file
             table = _Table(path, file, name, geometry, _crs(file, srs))
             cursor, before = file.execute(f"SELECT * FROM {quoted(name)}"), 0
-            while rows := cursor.fetchmany(BATCH):
+            for rows in _batches(cursor):
                 yield table.part(rows, before)
                 before += len(rows)
             if not before:
                 yield table.part([], 0)
         except sqlite3.Error as exc:
             raise _broken(path, exc, f"table {name}: ") from exc
+
+
+def _batches(cursor: sqlite3.Cursor) -> Iterator[list[tuple[Any, ...]]]:
+    """All rows, so many at a time that their texts and bytes can be held."""
+    rows: list[tuple[Any, ...]] = []
+    held = 0
+    for row in cursor:
+        rows.append(row)
+        held += sum(len(value) for value in row if isinstance(value, bytes | str))
+        if len(rows) == BATCH or held > _PART:
+            yield rows
+            rows, held = [], 0
+    if rows:
+        yield rows
 
 
 class _Table:
@@ -146,17 +161,7 @@ def opened(path: Path) -> sqlite3.Connection:
         raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
     if mark != b"SQLite format 3\0":
         raise _broken(path, f"it begins with {mark[:8]!r}")
-    # what another program has written and not yet put into the file lies beside it
-    live = any(_has_content(path.with_name(path.name + ending)) for ending in ("-wal", "-journal"))
-    file = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro{'' if live else '&immutable=1'}", uri=True)
-    file.execute("PRAGMA trusted_schema = OFF")
-    steps = iter(range(readings.most(_STEPS + _STEPS_A_BYTE * path.stat().st_size) // _EVERY))
-    file.set_progress_handler(lambda: next(steps, None) is None, _EVERY)
-    return file
-
-
-def _has_content(path: Path) -> bool:
-    return path.exists() and path.stat().st_size > 0
+    return opened_for_reading(path)
 
 
 def layers_in(path: Path, file: sqlite3.Connection) -> list[tuple[str, str, int]]:
@@ -219,6 +224,9 @@ def _broken(path: Path, why: str | Exception, where: str = "") -> InputError:
             f"{where}a view or an index in it comes to no end",
             f"name a table of it with --layer, or {TRUST}",
         )
+    if code == sqlite3.SQLITE_TOOBIG:
+        limit = f"a value takes {show_bytes(LONGEST)} at most, and no more than the file"
+        return InputError(f"{path} holds a value that is too long", f"{where}{limit}", TRUST)
     if code in (sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
         return InputError(
             f"{path} is not whole without the file of changes beside it",
