@@ -19,6 +19,7 @@ from zembrel.grid.pane import Pane
 from zembrel.raster.difference import Confusion, Differences, Subtracted
 from zembrel.raster.displacement import Untold
 from zembrel.raster.model import Raster
+from zembrel.raster.passing import blocks_of
 from zembrel.raster.views.bands import stack
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.place import crop
@@ -29,7 +30,6 @@ from zembrel.verbs.methods import codes_in
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.shifts import ShiftEstimate, shift_between
-from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import Target, brought
 from zembrel.verbs.write import write
 

@@ -13,20 +13,10 @@ from zembrel.engine.limits import Limits
 from zembrel.engine.run import Observer, observe
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block, Raster
+from zembrel.raster.passing import blocks_of
 from zembrel.raster.survey import Coverage
 
 _BINS = 65_536
-
-
-def blocks_of(view: Raster, side: int = 1024) -> list[Pane]:
-    """Panes that cover `view`, whole segments where the source has them."""
-    rows, columns = getattr(view, "block_shape", (side, side))
-    fitting = max(1, side * side // (rows * columns))
-    if columns >= view.frame.columns:
-        return list(view.frame.pane.blocks(rows * fitting, view.frame.columns))
-    return list(
-        view.frame.pane.blocks(max(rows, side // rows * rows), max(columns, side // columns * columns))
-    )
 
 
 Watcher = TypeVar("Watcher", bound=Observer)

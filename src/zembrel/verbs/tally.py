@@ -29,6 +29,7 @@ from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
 from zembrel.measure import parse_length, show_number
 from zembrel.raster.model import Band, Raster
+from zembrel.raster.passing import blocks_of
 from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.each import opened
@@ -38,7 +39,6 @@ from zembrel.verbs.intake import FEATURES, RASTERS, Given, take
 from zembrel.verbs.layers import Layer, check_resolved, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.within import asked_crs
 from zembrel.verbs.write import write
 

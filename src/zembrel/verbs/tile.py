@@ -20,6 +20,7 @@ from zembrel.grid.frame import Frame
 from zembrel.progress import Progress, no_tick
 from zembrel.provenance import document
 from zembrel.raster.model import Raster, shared_type
+from zembrel.raster.passing import blocks_of
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.place import crop
 from zembrel.reading import readings
@@ -33,7 +34,6 @@ from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.resuming import SheetRun
 from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
-from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import decide
 from zembrel.verbs.write import NothingValidError, write
 

@@ -22,11 +22,11 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.kernels import skeleton
 from zembrel.raster.model import Cells, Mask, Raster
+from zembrel.raster.passing import blocks_of
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.layers import Layer, check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.survey import blocks_of
 
 Integers = npt.NDArray[np.int64]
 

@@ -1,7 +1,8 @@
-"""Strips of Deflate too long to be held: unpacked once, some rows at a time, into a file of this run."""
+"""Strips too long to be held: unpacked once, some rows at a time, into a file of this run."""
 
 from __future__ import annotations
 
+import io
 import threading
 from collections import OrderedDict
 from collections.abc import Hashable, Iterator
@@ -11,6 +12,7 @@ from typing import Any
 import numpy as np
 from zlib_ng import zlib_ng
 
+from zembrel.formats.tiff import lzwparts
 from zembrel.formats.tiff.coding import Coding, check_ratio, decoded
 from zembrel.formats.tiff.directory import Container
 from zembrel.raster.model import Cells
@@ -23,7 +25,7 @@ _KEPT = 4  # strips on the disk
 
 def is_long(coding: Coding, shape: tuple[int, int, int]) -> bool:
     """Whether a strip of rows, columns and samples is unpacked to the disk."""
-    plain = coding.compression == "deflate" and not coding.backwards and coding.subsampling == (1, 1)
+    plain = coding.compression in _UNPACKERS and not coding.backwards and coding.subsampling == (1, 1)
     return plain and coding.bits in (8, 16, 32, 64) and int(np.prod(shape)) * coding.dtype.itemsize > LONG
 
 
@@ -90,7 +92,7 @@ def _unpacked(
     rows, columns, samples = shape
     line, plain = columns * samples * coding.dtype.itemsize, replace(coding, compression="none")
     held, left = bytearray(), rows
-    for raw in _inflated(container, place):
+    for raw in _UNPACKERS[coding.compression](container, place):
         held += raw
         whole = min(len(held) // line, left)
         if whole and (len(held) >= _PIECE or whole == left):
@@ -115,3 +117,39 @@ def _inflated(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
             except zlib_ng.error as exc:  # type: ignore[misc]
                 raise ValueError(f"{exc}") from exc
             data = stream.unconsumed_tail
+
+
+def _of_zstandard(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
+    """The bytes that Zstandard packs, some at a time. Raises ValueError for what is none."""
+    import pyarrow as pa
+
+    try:
+        with pa.CompressedInputStream(pa.PythonFile(_Part(container, place), "r"), "zstd") as stream:
+            while data := stream.read(_PIECE):
+                yield data
+    except OSError as exc:
+        raise ValueError(f"{exc}") from exc
+
+
+def _of_lzw(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
+    """The bytes that LZW packs, some at a time. Raises ValueError or RuntimeError for what is none."""
+    yield from lzwparts.parts(lambda at, count: container.read(place[0] + at, count, "strip"), place[1])
+
+
+class _Part(io.RawIOBase):
+    """Some bytes of a container as a file."""
+
+    def __init__(self, container: Container, place: tuple[int, int]) -> None:
+        self._container, (self._at, self._left) = container, place
+
+    def readable(self) -> bool:
+        return True
+
+    def read(self, size: int = -1) -> bytes:
+        count = min(self._left, size if size >= 0 else self._left)
+        data = self._container.read(self._at, count, "strip") if count else b""
+        self._at, self._left = self._at + count, self._left - count
+        return data
+
+
+_UNPACKERS = {"deflate": _inflated, "zstd": _of_zstandard, "lzw": _of_lzw}

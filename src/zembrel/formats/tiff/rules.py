@@ -20,6 +20,7 @@ from zembrel.formats.tiff.layout import SegmentLayout, read_layout
 from zembrel.formats.tiff.opening import open_tiff
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.handles import Readable, file_handles
+from zembrel.raster.passing import blocks_of
 
 GOOD, FAULT, NOTE = "ok", "fault", "note"
 OVERVIEWS_FROM = 1024  # cells along the longer side from which the cloud layout wants overviews
@@ -139,8 +140,7 @@ def _undecodable(path: Readable) -> Iterator[str]:
             if columns in seen:
                 continue
             seen.add(columns)
-            rows, across = getattr(view, "block_shape", (512, 512))
-            for pane in view.frame.pane.blocks(max(rows, 256), max(across, 256)):
+            for pane in blocks_of(view):
                 view.cells(pane)
     except ZembrelError as exc:
         yield exc.why

@@ -32,6 +32,7 @@ from zembrel.grid.pane import Pane
 from zembrel.handles import size_on_disk
 from zembrel.measure import parse_date
 from zembrel.raster.model import Raster, has_alpha
+from zembrel.raster.passing import blocks_of
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.opacity import Flattened
 from zembrel.raster.views.place import crop
@@ -46,7 +47,6 @@ from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.survey import blocks_of
 from zembrel.verbs.target import decide, masked
 
 ENDING = ".kap"

@@ -15,9 +15,10 @@ from zembrel.errors import RefusedError
 from zembrel.facts import Fact, fact
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Raster
+from zembrel.raster.passing import blocks_of
 from zembrel.raster.survey import Statistics
 from zembrel.verbs.stretch import ends_of
-from zembrel.verbs.survey import blocks_of, seen
+from zembrel.verbs.survey import seen
 
 _TOP, _FINEST = 65_535, 1e-9  # the highest number, and metres of a step at least
 
