@@ -91,7 +91,10 @@ class Cluster:
                     asked = asked[-len(waiting) :]
             while waiting:
                 yield from waiting.popleft().result()
-        except (CommClosedError, futures.CancelledError) as exc:
+        except (CommClosedError, futures.CancelledError, OSError, RuntimeError) as exc:
+            told = isinstance(exc, CommClosedError | futures.CancelledError)
+            if not told and self._client.status == "running":
+                raise  # of a task
             what, remedy = "the cluster's scheduler was lost", "start it again, and then this run"
             raise ResourceError(what, "it answers no more", remedy) from exc
         finally:
