@@ -17,6 +17,7 @@ from points.clouds import cloud, write
 from program import Program
 from rasters import frame, random_cells, raster, save
 from schedulers import scheduler
+from zembrel.engine import cluster
 from zembrel.errors import ResourceError
 from zembrel.progress import Progress
 from zembrel.verbs.calls import call
@@ -149,8 +150,10 @@ def test_a_job_uses_the_cluster_for_its_steps(zembrel: Program, inputs: Path, ad
     ],
 )
 def test_a_cluster_that_is_not_there_is_told(
-    zembrel: Program, inputs: Path, address: str, code: int, wrong: str, right: str
-) -> None:
+    zembrel: Program, inputs: Path, address: str, code: int, wrong: str, right: str,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    monkeypatch.setattr(cluster, "_PATIENCE", 2)
     words = ("convert", inputs / "photo.tif", "--out", "o.tif", "--cluster", address)
     what, _, remedy = zembrel.refuses(code, *words)
     assert wrong in what and right in remedy

@@ -40,7 +40,7 @@ def run(folder: Path, *words: str, **environment: str) -> subprocess.CompletedPr
 def test_compiling_is_said_once_and_only_when_it_happens(tmp_path: Path) -> None:
     cells = random_cells(40, 50)
     save(tmp_path / "codes.tif", raster(cells, cells > 9, nodata=0.0))
-    words = "fill", "codes.tif", "--reach", "3", "--out", "o.tif", "--replace"
+    words = "convert", "codes.tif", "--out", "o.tif", "--replace"
     first = run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels"))
     assert first.stderr.count("note:  compiling kernels, once after installation") == 1
     assert "compiling" not in run(tmp_path, *words, NUMBA_CACHE_DIR=str(tmp_path / "kernels")).stderr
@@ -61,7 +61,7 @@ print(sum(e.is_start and e.data["dispatcher"] is total for _, e in seen.buffer),
 """
 
 
-@pytest.mark.parametrize("types", [["int32"] * 3, ["uint8", "int16", "float32"]])
+@pytest.mark.parametrize("types", depth.some([["int32"] * 3, ["uint8", "int16", "float32"]], [["int32"] * 3]))
 def test_processes_that_compile_at_once_share_the_work_and_lose_none_of_it(
     tmp_path: Path, types: list[str]
 ) -> None:
@@ -70,15 +70,15 @@ def test_processes_that_compile_at_once_share_the_work_and_lose_none_of_it(
     )
     place = os.environ | {"NUMBA_CACHE_DIR": str(tmp_path / "kernels"), "PYTHONPATH": str(tmp_path)}
 
-    def all_at_once() -> list[str]:
+    def all_at_once(types: list[str]) -> list[str]:
         runs = [
             subprocess.Popen([sys.executable, "-c", SUM, name], stdout=subprocess.PIPE, text=True, env=place)
             for name in types
         ]
         return [run.communicate(timeout=60)[0] for run in runs]
 
-    first = all_at_once()
+    first = all_at_once(types)
     assert sorted(line.split()[0] for line in first) == sorted(
         ["1"] * len(set(types)) + ["0"] * (3 - len(set(types)))
     )
-    assert all_at_once() == ["0 45\n"] * 3  # each is kept
+    assert set(all_at_once(sorted(set(types)))) == {"0 45\n"}  # each is kept

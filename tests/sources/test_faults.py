@@ -24,6 +24,7 @@ import tifffile
 
 from program import Program
 from sources.island import BOUNDS, SPOT, Site
+from zembrel.verbs import fetching
 
 AREA = ",".join(map(str, BOUNDS)) + "@EPSG:4326"
 TILES = "/xyz/{version}/ortho/{z}/{x}/{y}.png"
@@ -100,8 +101,11 @@ def test_another_version_is_a_variable_and_asks_anew(program: Program, island: S
     )
 
 
-def test_very_many_pieces_need_a_word_and_a_stopped_run_ends_soon(program: Program, island: Site) -> None:
-    island.add(program, "s", TILES, "xyz", **{**PHOTO, "zooms": "0-18"})
+def test_very_many_pieces_need_a_word_and_a_stopped_run_ends_soon(
+    program: Program, island: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(fetching, "_MANY", 200)
+    island.add(program, "s", TILES, "xyz", **{**PHOTO, "zooms": "0-16"})
     error = program.refuses(4, *FETCH, "o.tif")
     assert "pieces of about" in error[0] and error[2].endswith("--yes")
     vars(island.faults).update(fail=1.0)

@@ -29,7 +29,7 @@ from zembrel.version import program_version
 Item = TypeVar("Item")
 Result = TypeVar("Result")
 LOCAL = "local:"
-_PATIENCE = 15  # seconds until a scheduler answers
+_PATIENCE, _LEAVING = 15, 3  # seconds until a scheduler answers, and until it has let go
 _AHEAD = 3  # groups of items of each thread that are asked for at a time
 _BRINGING = 4  # results that are on their way at a time
 _GROUP = 4  # items that go together at most: each group costs a message or three
@@ -147,7 +147,7 @@ def cluster_at(address: str, cache: int) -> Iterator[Cluster]:
         _check_versions(client)
         yield Cluster(client, cache)
     finally:
-        client.close()
+        client.close(_LEAVING)
         if local is not None:
             local.close()
 
