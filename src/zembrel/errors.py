@@ -65,6 +65,21 @@ class ResourceError(ZembrelError):
     exit_code = 5
 
 
+class EmptyInputError(InputError):
+    """Nothing of the inputs is what is asked for."""
+
+
+class EmptyResultError(RefusedError):
+    """A result would hold nothing."""
+
+
+class EmptySourceError(RemoteError):
+    """A source has nothing in the area."""
+
+
+EMPTY = (EmptyInputError, EmptyResultError, EmptySourceError)  # of work that finds nothing to do
+
+
 def nearest_name(wanted: str, known: Iterable[str]) -> str:
     """Phrase that offers the near miss of `wanted`, else lists what is `known`."""
     names = sorted(known)

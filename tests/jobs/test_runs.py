@@ -172,13 +172,14 @@ def test_single_steps_are_asked_for(job: Program) -> None:
 
 
 def test_others_go_on_where_one_fails_and_the_rest_is_done_later(job: Program) -> None:
-    change(job, 'crs = "EPSG:3857"', 'crs = "EPSG:99999"')
+    change(job, 'crs = "EPSG:3857"', 'crs = "EPSG:3857"\nwithin = "bad.geojson"')
+    (job.folder / "bad.geojson").write_text("{")
     said = run(job, code=3)
-    assert said.json["error"].startswith("step web: ") and "EPSG:99999" in said.json["error"]
+    assert said.json["error"].startswith("step web: ") and "bad.geojson" in said.json["error"]
     said = run(job, "--keep-going", code=7)
     assert states(said) == {"whole": "unchanged", "web": "failed", "sheets": "ran", "look": "not run"}
     assert said.json["lost"][0]["input"] == "step web"
-    change(job, 'crs = "EPSG:99999"', 'crs = "EPSG:3857"')
+    change(job, '\nwithin = "bad.geojson"', "")
     assert ran(run(job)) == {"web", "look"}
 
 

@@ -59,7 +59,8 @@ def _state(row: Values) -> str:
     if state == "to run":
         most = f"at most {show_bytes(row['bytes_at_most'])}, " if "bytes_at_most" in row else ""
         return f"{most}{why}" if most or why else "to run"
-    return f"{state}: {row.get('error') or why}" if why or row.get("error") else state
+    why = row.get("error") or row.get("empty") or why
+    return f"{state}: {why}" if why else state
 
 
 def _why(facts: Values | None) -> str:

@@ -10,7 +10,7 @@ import shapely
 
 from zembrel.draw.classes import Classes, classes_of
 from zembrel.draw.ramps import colour_map
-from zembrel.errors import InputError
+from zembrel.errors import EmptyInputError
 from zembrel.features.table import FeatureTable
 from zembrel.raster.legend import Legend
 
@@ -102,7 +102,7 @@ def draw_shapes(axes: Any, table: FeatureTable, colours: list[str], *, over: boo
     from matplotlib.collections import LineCollection, PathCollection
 
     if not len(table):
-        raise InputError("there is no feature to draw", "the layer is empty", "check --where")
+        raise EmptyInputError("there is no feature to draw", "the layer is empty", "check --where")
     parts, owner = shapely.get_parts(table.geometries, return_index=True)
     while (shapely.get_type_id(parts) > 3).any():
         parts, inner = shapely.get_parts(parts, return_index=True)

@@ -18,6 +18,7 @@ from zembrel.draw.ticks import INK
 _COLOURS = {
     "to run": ("#d55e00", "#fdf0e6"), "ran": ("#009e73", "#e8f6f1"), "failed": ("#b00020", "#fbe9ec"),
     "not run": ("#999999", "#ffffff"), "unchanged": ("#8a8f94", "#f3f4f5"),
+    "empty": ("#0072b2", "#ffffff"),
 }  # fmt: skip
 _TOP, _SIDE, _FOOT = 92, 30, 50  # pixels
 _WIDEST, _HIGHEST = 250.0, 92.0  # of a box

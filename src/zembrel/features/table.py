@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
-from zembrel.errors import InputError, nearest_name
+from zembrel.errors import EmptyInputError, InputError, nearest_name
 from zembrel.expression.formula import Condition, parse_condition
 from zembrel.features.columns import Column, ColumnSeen, column, kind_of, plain
 from zembrel.features.followed import followed
@@ -108,7 +108,7 @@ class FeatureTable:
         condition.check_names(columns)
         kept = condition.met(columns, len(self))
         if not kept.any():
-            raise InputError(
+            raise EmptyInputError(
                 f"no feature meets {condition.text!r}",
                 f"all {len(self):,} were looked at",
                 "check the values",

@@ -213,7 +213,8 @@ def choose_format(out: Path, asked: str | None) -> str:
 
 
 def check_settings(name: str, settings: Mapping[str, str]) -> None:
-    """Raise UsageError, with the near miss, for a setting that format `name` does not have."""
+    """Raise UsageError, with the near miss, for a setting that format `name` does not have, or a value of one
+    that it cannot have, as far as its module tells before cells are there."""
     form = format_named(name)
     for key in settings:
         if key not in form.settings:
@@ -222,3 +223,6 @@ def check_settings(name: str, settings: Mapping[str, str]) -> None:
                 f"see zembrel formats {name}",
                 nearest_name(key, form.settings) if form.settings else "leave it out",
             )
+    parse = getattr(load(name), "parse_options", None)
+    if parse is not None:
+        parse(settings)

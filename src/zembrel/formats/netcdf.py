@@ -94,6 +94,11 @@ def _part(path: Path, name: str, index: tuple[Any, ...]) -> npt.NDArray[Any]:
     return np.asarray(hdf5_file(path)[name][index])
 
 
+def parse_options(settings: Mapping[str, str]) -> int:
+    """The level of compression as typed. Raises UsageError."""
+    return parse_level(settings.get("compress", "deflate:4"))
+
+
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
     """A sink for variables on a north-up frame. Raises UsageError for a turned one or an odd level."""
     if not frame.north_up:
@@ -103,7 +108,7 @@ def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mappi
             "reproject it onto a frame first",
         )
     chunks = min(_CHUNK, frame.rows), min(_CHUNK, frame.columns)
-    encoder = ChunkEncoder(bands, chunks, parse_level(settings.get("compress", "deflate:4")))
+    encoder = ChunkEncoder(bands, chunks, parse_options(settings))
     blocks = tuple(frame.pane.blocks(2 * chunks[0], 2 * chunks[1]))
     return Sink(blocks, encoder, NetcdfStore(path, frame, bands, encoder))
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -63,6 +63,39 @@ def _before(step: JobStep, verbs: VerbTable, by_id: Mapping[str, JobStep]) -> tu
     return tuple(found.values())
 
 
+def without(chain: Chain, empty: Collection[str]) -> Chain | None:
+    """The chain without the results of steps that made nothing; None if one of its steps has nothing left."""
+    steps: list[JobStep] = []
+    for step in chain.steps:
+        inputs = _but_for(empty, step.inputs)
+        options = {name: _but_for(empty, value) for name, value in step.options.items()}
+        if (step.inputs and not inputs) or None in options.values():
+            return None
+        steps.append(replace(step, inputs=inputs, options=options))
+    return replace(chain, step=steps[-1], before=tuple(steps[:-1]))
+
+
+def _but_for(empty: Collection[str], value: Any) -> Any:
+    """A value of a step without results that are not there; None if it is one, or of several none is left."""
+    if isinstance(value, MadeBy):
+        return None if value.step in empty else value
+    if not isinstance(value, tuple):
+        return value
+    left = tuple(inner for inner in value if not (isinstance(inner, MadeBy) and inner.step in empty))
+    return left if left or not value else None
+
+
+def emptied(chains: Sequence[Chain], done: Mapping[str, DoneStep]) -> Iterator[tuple[Chain, Chain | None]]:
+    """Each chain, and what is left of it by the records of those before it."""
+    empty: set[str] = set()
+    for chain in chains:
+        left = without(chain, empty) if empty.intersection(chain.needs) else chain
+        record = done.get(chain.step.id)
+        if left is None or (record is not None and record.empty):
+            empty.add(chain.step.id)
+        yield chain, left
+
+
 def asked_of(chain: Chain, verbs: VerbTable, folder: Path) -> dict[str, Any]:
     """What a chain is to do, in words that can be compared: the verbs and options of its steps, and what
     inputs mean now."""
@@ -75,11 +108,17 @@ def asked_of(chain: Chain, verbs: VerbTable, folder: Path) -> dict[str, Any]:
             "verb": step.verb,
             "revision": verbs.of(step.verb).revision,
             "inputs": [_word(value) for value in step.inputs],
-            "options": {name: _word(value) for name, value in sorted(step.options.items())},
+            "options": words_of(step),
             "found": {word: [name for name in names if files.key(f"{word}/{name}") not in own]
                       for word, names in found.items()},
         }  # fmt: skip
     return asked
+
+
+def words_of(step: JobStep) -> dict[str, Any]:
+    """The options of a step in words that can be compared, as a record has them."""
+    words: dict[str, Any] = json.loads(json.dumps({n: _word(v) for n, v in sorted(step.options.items())}))
+    return words
 
 
 def key_of(asked: Mapping[str, Any]) -> str:

@@ -11,8 +11,8 @@ from zembrel.errors import nearest_name
 from zembrel.jobs.graph import checked_graph
 from zembrel.jobs.mistakes import Spot
 from zembrel.jobs.places import KeyLines
-from zembrel.jobs.signature import VerbTable
-from zembrel.jobs.steps import REFERENCE, JobPlan, JobStep, MadeBy
+from zembrel.jobs.signature import Signature, VerbTable
+from zembrel.jobs.steps import FAIL, REFERENCE, WHEN_EMPTY, WRITE, JobPlan, JobStep, MadeBy
 from zembrel.jobs.variables import Variables, filled, mentioned, read_variables
 from zembrel.jobs.written import as_typed, check_names
 from zembrel.tomlfile import read_toml
@@ -21,7 +21,8 @@ ENDING = ".job.toml"
 MOST_STEPS = 200_000
 _KEYS = ("title", "set", "matrix", "shared", "step")
 _ID = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
-_OWN = ("id", "verb", "inputs")
+_WHEN_EMPTY = "when_empty"
+_OWN = ("id", "verb", "inputs", _WHEN_EMPTY)
 _NOT_SHARED = ("id", "verb", "inputs", "out")
 
 
@@ -100,6 +101,8 @@ def _shared(given: Any, spot: Spot, verbs: VerbTable, steps: Sequence[Mapping[st
     }
     for key in given:
         name = key.replace("-", "_")
+        if name == _WHEN_EMPTY:
+            continue
         if name in _NOT_SHARED:
             raise spot.at(key).mistake(
                 f"{key} cannot be shared", "each step has its own", "write it in the steps"
@@ -140,11 +143,12 @@ def _instances(
         here = spot._replace(table="step", number=number)
         verb = _verb_of(step, here, verbs)
         signature = verbs.of(verb)
+        when_empty = _when_empty(step, verb, signature, here)
         for labels, values in variables.products(spread[name]):
             said = {
                 key: _referred(filled(value, values, here.at(key)), labels, ids, here.at(key))
                 for key, value in step.items()
-                if key not in _OWN
+                if key.replace("-", "_") not in _OWN
             }
             typed = {
                 option: as_typed(signature.options[option], value, here.at(_key(step, option)))
@@ -152,8 +156,23 @@ def _instances(
             }
             inputs = _inputs(step.get("inputs", []), values, here.at("inputs"))
             given = _referred(inputs, labels, ids, here.at("inputs"))
-            made.append(JobStep(_called(name, labels), name, verb, tuple(given), typed, here))
+            id = _called(name, labels)
+            made.append(JobStep(id, name, verb, tuple(given), typed, here, when_empty=when_empty))
     return made
+
+
+def _when_empty(step: Mapping[str, Any], verb: str, signature: Signature, spot: Spot) -> str:
+    """What a step does where there is nothing to do. Raises InputError."""
+    key = _key(step, _WHEN_EMPTY)
+    said = step.get(key, FAIL)
+    if said not in WHEN_EMPTY:
+        why = f"it is {', '.join(WHEN_EMPTY[:-1])} or {WHEN_EMPTY[-1]}"
+        near = nearest_name(str(said), WHEN_EMPTY)
+        raise spot.at(key).mistake(f"{key} = {said!r}", why, near)
+    if said == WRITE and "keep_empty" not in signature.options:
+        why = f"{verb} makes nothing where there is nothing"
+        raise spot.at(key).mistake(f"{key} = {said!r}", why, 'write when-empty = "skip"')
+    return str(said)
 
 
 def _check_count(steps: int, spot: Spot) -> None:
@@ -176,7 +195,10 @@ def _with_shared(
     here = spot._replace(table="step", number=number)
     options = verbs.of(_verb_of(step, here, verbs)).options
     own = {key.replace("-", "_") for key in step}
-    more = {key: value for key, value in shared.items() if key.replace("-", "_") in options.keys() - own}
+    heeded = {*options, _WHEN_EMPTY} - own
+    more = {key: value for key, value in shared.items() if key.replace("-", "_") in heeded}
+    if WRITE in (more.get(key) for key in (_WHEN_EMPTY, "when-empty")) and "keep_empty" not in options:
+        more = {key: value for key, value in more.items() if value != WRITE}
     return step | more
 
 

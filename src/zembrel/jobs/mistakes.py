@@ -26,6 +26,11 @@ class Spot(NamedTuple):
         line = self.lines.line(self.table, self.number, self.key)
         return f"{self.path} line {line}" if line else str(self.path)
 
+    @property
+    def own_line(self) -> int:
+        """The line of the key itself, 0 if it is not in the file."""
+        return self.lines.line_of(self.table, self.number, self.key)
+
     def mistake(self, what: str, why: str, remedy: str) -> InputError:
         """The error that something is wrong here."""
         return InputError(f"{self}: {what}", why, remedy)

@@ -39,6 +39,10 @@ class KeyLines:
         places = ((table, number, key), (table or key, number, ""), ("", 0, table))
         return next((at[place] for place in places if place in at), 0)
 
+    def line_of(self, table: str, number: int, key: str) -> int:
+        """The line of a key of a table; 0 if it is not to be found."""
+        return self._lines.get((table, number, key), 0)
+
 
 def _statements(text: str) -> Iterator[tuple[int, str]]:
     """The lines on which something begins, with their numbers; what values go on over is left out."""

@@ -34,6 +34,13 @@ class DoneStep:
     read: tuple[Content, ...] = ()
     made: tuple[Content, ...] = ()
 
+    @property
+    def empty(self) -> str:
+        """Why there was nothing to do; empty for a step that did something."""
+        if self.made or '"empty"' not in self.receipt:
+            return ""
+        return str(json.loads(self.receipt).get("empty", ""))
+
 
 def state_file(job: Path) -> Path:
     """Where the state of a job is kept: `island.state.sqlite` beside `island.job.toml`."""

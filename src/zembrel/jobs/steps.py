@@ -12,6 +12,10 @@ from zembrel.jobs.mistakes import Spot
 REFERENCE = re.compile(r"(?P<lead>[A-Za-z_]\w*=)?@(?P<name>[^/*]*)(?P<every>\*?)(?P<rest>/.*)?")
 
 
+FAIL, SKIP, WRITE = "fail", "skip", "write"
+WHEN_EMPTY = (FAIL, SKIP, WRITE)
+
+
 class MadeBy(NamedTuple):
     """The result of another step: its id, a path within it if it is a folder, and what stands before it."""
 
@@ -23,7 +27,7 @@ class MadeBy(NamedTuple):
 @dataclass(frozen=True)
 class JobStep:
     """What to do. id: with the values of the matrix in brackets; name: without; options: by typed name;
-    after: steps that make what it names by path."""
+    after: steps that make what it names by path; when_empty: what is done where there is nothing to do."""
 
     id: str
     name: str
@@ -32,6 +36,7 @@ class JobStep:
     options: Mapping[str, Any]
     spot: Spot
     after: tuple[str, ...] = ()
+    when_empty: str = FAIL
 
     @property
     def out(self) -> str | None:

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from functools import cached_property
 
-from zembrel.errors import InputError, RemoteError
+from zembrel.errors import EmptySourceError, InputError
 from zembrel.formats.legendfile import read_legend
 from zembrel.grid.tiling import TileRange, Tiling, tiling_called
 from zembrel.raster.legend import Legend
@@ -124,10 +124,10 @@ def holding_of(source: SourceFile, shape: tuple[int, int]) -> TileCells:
     )
 
 
-def nothing_there(source: SourceFile) -> RemoteError:
+def nothing_there(source: SourceFile) -> EmptySourceError:
     """The error for an area where a source has nothing."""
     said = source.get("bounds", list(WORLD))
     why = f"it covers {', '.join(f'{value:g}' for value in said)} in degrees, as far as is known"
-    return RemoteError(
+    return EmptySourceError(
         f"{source.name} has nothing in the area", why, "check --within, or the bounds of the source"
     )

@@ -11,7 +11,7 @@ import shapely
 
 from zembrel.engine.limits import Limits
 from zembrel.engine.run import over_panes
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import EmptyInputError, UsageError
 from zembrel.facts import distinct, remarks
 from zembrel.features.columns import INTEGER, REAL, TEXT, Column, column
 from zembrel.features.files.schema import Field, Schema
@@ -53,7 +53,7 @@ def centroids(inputs: Inputs, output: Output) -> Receipt:
         out, _tables(raster, output.limits), Schema(out.stem, "Point", False, kinds, crs), output
     )
     if not written.features:
-        raise InputError(f"{layer.path} has no valid cell", "there is no point", "check its nodata")
+        raise EmptyInputError(f"{layer.path} has no valid cell", "there is no point", "check its nodata")
     return Receipt(
         "centroids",
         (layer.path,),

@@ -14,10 +14,11 @@ import shapely
 
 from zembrel.draw.colouring import Look
 from zembrel.draw.picture import ShapeLayer, View, draw_map, draw_picture
+from zembrel.draw.ramps import check_ramp
 from zembrel.draw.shapes import ShapeLook
 from zembrel.draw.terminal import in_terminal
 from zembrel.engine.commit import Staging, resource_errors
-from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.errors import EmptyInputError, InputError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
@@ -51,6 +52,7 @@ def draw(inputs: Inputs, where: Where, output: Output, drawing: Drawing = USUAL)
     Raises UsageError for inputs that make no picture together, or an ending that is no picture's.
     """
     look, shapes, points, extras = drawing.look, drawing.shapes, drawing.points, drawing.extras
+    check_ramp(look.ramp)
     if drawing.of_points:
         inputs = replace(inputs, classes=drawing.classes)
     found = identified(inputs, output, (RASTERS, FEATURES, POINTS))
@@ -200,7 +202,7 @@ def _ground(layers: Sequence[ShapeLayer], crs: CRS | None, where: Where) -> Fram
     else:
         bounds = np.array([shapely.total_bounds(layer.table.geometries) for layer in layers])
         if not np.isfinite(bounds).any():
-            raise InputError("there is no feature to draw", "the layers are empty", "check --where")
+            raise EmptyInputError("there is no feature to draw", "the layers are empty", "check --where")
         west, south = (float(v) for v in np.nanmin(bounds[:, :2], axis=0))
         east, north = (float(v) for v in np.nanmax(bounds[:, 2:], axis=0))
     span = max(east - west, north - south) or 1.0

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
-from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
+from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError, nearest_name
 from zembrel.facts import distinct, fact
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
 from zembrel.features.table import FeatureTable, Geometries
@@ -54,7 +54,7 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     path = origin.name
     table, mended = opened(origin, inputs, check=True)
     if not len(table):
-        raise InputError(
+        raise EmptyInputError(
             f"{path} holds no feature", "there is nothing to draw", "name another file or --layer"
         )
     frame, chose = frame_for(table, where)

@@ -147,6 +147,8 @@ def _part(row: Mapping[str, Any], pictures: _Pictures, say: Say) -> ReceiptPart:
                 "lost", [f"{one.get('input')}: {one.get('error')}" for one in entry.get("lost", ())], BAD
             )
         )
+    if row.get("empty"):
+        lines.append(ReceiptLine("empty", [str(row["empty"])]))
     failed = row.get("state") in ("failed", "not run")
     if failed:
         lines.append(ReceiptLine(str(row["state"]), [str(row.get("error") or "")], BAD))

@@ -12,7 +12,7 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.engine.limits import each
-from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError
 from zembrel.facts import distinct, fact, remarks
 from zembrel.features.columns import Column, column
 from zembrel.features.ground import reaches
@@ -89,7 +89,7 @@ def over_places(raster: Raster, output: Output) -> Any:
 
 def _check_points(at: str, table: FeatureTable) -> None:
     if not len(table):
-        raise InputError(f"{at} holds no feature", "there is nowhere to look", "name another file")
+        raise EmptyInputError(f"{at} holds no feature", "there is nowhere to look", "name another file")
     other = np.flatnonzero(shapely.get_type_id(table.geometries) != 0)
     if other.size:
         kind = table.geometries[other[0]]

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from zembrel import features
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import EmptyInputError, UsageError
 from zembrel.formats import choose_format, format_named
 from zembrel.grid.cutting import Cut, by_cells, by_size, split
 from zembrel.grid.frame import Frame
@@ -112,7 +112,7 @@ def _by_polygons(frame: Frame, cutting: Cutting) -> list[Sheet]:
             Sheet(pane, facts, features.cover.PolygonCover(frame.crop(pane), outline, cutting.touching))
         )
     if not sheets:
-        raise InputError(
+        raise EmptyInputError(
             f"no feature of {cutting.by} lies on the inputs",
             "there is nothing to cut",
             "check the CRS of both",

@@ -13,7 +13,7 @@ import shapely
 
 from zembrel.engine.limits import stage
 from zembrel.engine.run import observe
-from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError
 from zembrel.facts import Fact, distinct, fact
 from zembrel.features.files.catalogue import is_features
 from zembrel.features.ground import within_reach
@@ -227,7 +227,7 @@ def _per_cell(
     path = given.paths[0]
     table, said = opened(given.origins[0], given.options, check=True)
     if not len(table):
-        raise InputError(f"{path} holds no feature", "there is nothing to count", "check --where")
+        raise EmptyInputError(f"{path} holds no feature", "there is nothing to count", "check --where")
     frame, chose = frame_for(table, where)
     reach = parse_length(tallying.reach) if tallying.reach else None
     moved = table.to(frame.crs)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import numpy as np
 
 from zembrel import features
-from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.errors import EmptyInputError, InputError, UsageError, nearest_name
 from zembrel.expression.formula import Condition, parse_condition
 from zembrel.facts import Fact, fact
 from zembrel.formats import open_raster
@@ -257,7 +257,7 @@ def _place(place: PlaceArea, where: Where) -> Area:
     return AroundArea("square", point.x, point.y, reach, table.crs)
 
 
-class OutsideError(InputError):
+class OutsideError(EmptyInputError):
     """An input has nothing inside the area: of many, it is left out."""
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import Plan
 from zembrel.engine.run import Observer, run
-from zembrel.errors import RefusedError, UsageError
+from zembrel.errors import EmptyResultError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.formats import Format, check_settings, choose_format, format_named, header_beside, load
 from zembrel.formats.worldfile import world_file_name, write_world_file
@@ -24,7 +24,7 @@ from zembrel.verbs.prepared import prepared
 from zembrel.verbs.receipt import Result
 
 
-class NothingValidError(RefusedError):
+class NothingValidError(EmptyResultError):
     """No cell of a result would be valid."""
 
 

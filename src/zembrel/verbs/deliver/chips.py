@@ -17,7 +17,7 @@ from zembrel.deliver.chips.stores import Chip, ChipStore, FolderChips, RecordChi
 from zembrel.deliver.devices.rules import PackTraits
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room, free_at
-from zembrel.errors import InputError, RefusedError, ResourceError, UsageError, nearest_name
+from zembrel.errors import EmptyResultError, InputError, RefusedError, ResourceError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
 from zembrel.features.files import holds_features
 from zembrel.formats.origin import Origin
@@ -223,7 +223,7 @@ def _written(
                 if chip.split == TRAIN:
                     totals.add(chip)
             if store is None:
-                raise RefusedError("no chip holds anything", "all of the image is void", "check --within")
+                raise EmptyResultError("no chip holds anything", "all of the image is void", "check --within")
             store.finish()
             if store.count() != len(rows):
                 raise ResourceError(

@@ -21,7 +21,7 @@ from zembrel.draw.ramps import check_ramp
 from zembrel.draw.shapes import coloured
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.plan import check_room, free_at
-from zembrel.errors import InputError, RefusedError, ResourceError, UsageError
+from zembrel.errors import EmptyInputError, RefusedError, ResourceError, UsageError
 from zembrel.facts import Fact, distinct, fact
 from zembrel.features.table import FeatureTable
 from zembrel.formats.origin import Origin
@@ -128,13 +128,15 @@ def _packed(inputs: Inputs, where: Where, output: Output, look: GlobeLook) -> Re
         return replace(receipt, results=(planned,))
     origins = [dataset.origin for dataset in found if dataset.kind == FEATURES]
     tables = [(origin.name.stem, _table(origin, inputs, where)) for origin in origins]
+    empty = [fact("nothing_there", input=name) for name, table in tables if not len(table)]
     tables = [(name, table) for name, table in tables if len(table)]
     if not (pictures or tables):
-        raise InputError("there is nothing to show", "no feature has a place in the area", "check --within")
+        raise EmptyInputError("there is nothing to show", "nothing lies in the area", "check --within")
     shown = shape_look(look.field, look.classes, look.brush.ramp, look.brush.entries)
     shapes = [_shapes(layer, n) for n, layer in enumerate(layers_with(tables, shown))]
     made, checks = _written(pictures, shapes, output, look)
-    return replace(receipt, checks=checks, results=(made,), seconds=output.seconds)
+    told = replace(receipt, chose=(*receipt.chose, *empty))
+    return replace(told, checks=checks, results=(made,), seconds=output.seconds)
 
 
 def _check(output: Output, look: GlobeLook) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zembrel.errors import InputError
+from zembrel.errors import EmptyInputError, InputError
 from zembrel.facts import Fact, fact, remarks
 from zembrel.features.spooled import SpooledLayer
 from zembrel.features.table import FeatureTable
@@ -40,7 +40,9 @@ def clip(given: Given, where: Where, output: Output, clipping: Clipping) -> Rece
     """What of each file lies in the area; touching: features that meet it, whole."""
     moves = bool(where.crs or where.onto)
     rule = clipping.touching, clipping.outside
-    return one_to_one("clip", given, output, lambda: PartsClipped(where, moves, *rule), check=True)
+    return one_to_one(
+        "clip", given, output, lambda: PartsClipped(where, moves, *rule, output.keep_empty), check=True
+    )
 
 
 def mosaic(given: Given, where: Where, output: Output, joining: object) -> Receipt:
@@ -69,7 +71,7 @@ def mosaic(given: Given, where: Where, output: Output, joining: object) -> Recei
 
     whole = SpooledLayer(carried())
     if where.within:
-        cutting = PartsClipped(where)
+        cutting = PartsClipped(where, keep_empty=output.keep_empty)
         whole = SpooledLayer(map(cutting.part, whole))
         chose += cutting.finish()
     written = write_layers(out, [(whole, whole.seen.schema(out.stem))], output)
@@ -126,6 +128,7 @@ class PartsClipped:
     moves: bool = False
     touching: bool = False
     outside: bool = False
+    keep_empty: bool = False
     moving: PartsMoved = field(init=False)
     count: int = 0
     kept: int = 0
@@ -145,7 +148,7 @@ class PartsClipped:
         return result
 
     def finish(self) -> list[Fact]:
-        if not self.kept:
+        if not self.kept and not self.keep_empty:
             raise self._empty()
         side = "outside the area" if self.outside else "in the area"
         kept = fact("features_kept", kept=self.kept, of=self.count, side=side)
@@ -157,7 +160,7 @@ class PartsClipped:
         known = np.array([box for box in self.bounds if np.isfinite(box).all()])
         if not known.size:
             why = f"all {self.count:,} are without a geometry"
-            return InputError("no feature has a place", why, "leave --within out")
+            return EmptyInputError("no feature has a place", why, "leave --within out")
         (west, south), (east, north) = known[:, :2].min(axis=0).tolist(), known[:, 2:].max(axis=0).tolist()
         return overlap_error("no feature lies", (west, south, east, north), self.crs, str(self.where.within))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shapely
 
-from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.errors import EmptyResultError, InputError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS
@@ -54,7 +54,7 @@ def check_meets(table: FeatureTable, frame: Frame, output: Output) -> None:
     west, south, east, north = shapely.total_bounds(table.geometries).tolist()
     left, bottom, right, top = frame.bounds
     if not (west <= right and east >= left and south <= top and north >= bottom) and not output.keep_empty:
-        raise RefusedError(
+        raise EmptyResultError(
             "no feature lies on the frame",
             f"they cover {west:.10g},{south:.10g},{east:.10g},{north:.10g}, "
             f"the frame {left:.10g},{bottom:.10g},{right:.10g},{top:.10g}",

@@ -6,7 +6,7 @@ from collections.abc import Generator, Iterator
 from dataclasses import replace
 from typing import Any
 
-from zembrel.errors import InputError, UsageError
+from zembrel.errors import EmptyInputError, InputError, UsageError
 from zembrel.expression.formula import Condition, comparable
 from zembrel.facts import Fact, remarks
 from zembrel.features.columns import INTEGER, REAL, TRUTH
@@ -108,7 +108,7 @@ class LayerParts:
             met += len(kept)
             yield kept if self._options.fields is None else kept.with_fields(fields)
         if condition is not None and not met:
-            raise InputError(
+            raise EmptyInputError(
                 f"no feature meets {condition.text!r}",
                 f"all {whole.seen.count:,} were looked at",
                 "check the values",

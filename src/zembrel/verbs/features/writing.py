@@ -11,7 +11,7 @@ import shapely
 
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.limits import ahead
-from zembrel.errors import RefusedError, UsageError
+from zembrel.errors import EmptyResultError, RefusedError, UsageError
 from zembrel.facts import Fact
 from zembrel.features.files import beside, check_name, make_writer, names_in, take_over
 from zembrel.features.files.schema import Schema, schema_of
@@ -91,7 +91,7 @@ def write_layers(out: Path, layers: Sequence[Parts], output: Output) -> WrittenF
             ]
         count, notes = sum(features for features, _ in done), tuple(n for _, notes in done for n in notes)
         if not count and not output.keep_empty:
-            raise RefusedError(
+            raise EmptyResultError(
                 f"{out} would hold no feature",
                 "nothing in the inputs meets what was asked for",
                 "check the area, the levels and the conditions, or add --keep-empty",

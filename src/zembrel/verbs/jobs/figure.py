@@ -18,6 +18,7 @@ _GRAVE = (
     "not run",
     "to run",
     "ran",
+    "empty",
     "unchanged",
 )  # the state of several is the first that is there
 

@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
-from zembrel.jobs.chains import Chain, asked_of, key_of, why_due
+from zembrel.jobs.chains import Chain, asked_of, emptied, key_of, why_due
 from zembrel.jobs.contents import Content, mark_of
 from zembrel.jobs.graph import written_by
 from zembrel.jobs.state import DoneStep, JobState
@@ -41,7 +41,8 @@ def left_over(chains: Sequence[Chain], state: JobState, gone: Iterable[str] = ()
 
 def _places_of_due(chains: Sequence[Chain], state: JobState, done: Mapping[str, DoneStep]) -> set[str]:
     """Return the files and folders that steps will write at their next run."""
-    due = (chain for chain in chains if why_due(asked_of(chain, TABLE, Path()), done.get(chain.step.id)))
+    left = (chain for _, chain in emptied(chains, done) if chain is not None)
+    due = (chain for chain in left if why_due(asked_of(chain, TABLE, Path()), done.get(chain.step.id)))
     return {state.names.key(path) for chain in due for _, path, _ in written_by(chain.step)}
 
 

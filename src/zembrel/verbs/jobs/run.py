@@ -12,7 +12,7 @@ from zembrel.engine.cluster import Cluster
 from zembrel.engine.limits import processors
 from zembrel.errors import CheckError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
-from zembrel.jobs.chains import Chain, asked_of, chains_of, why_due
+from zembrel.jobs.chains import Chain, asked_of, chains_of, emptied, why_due
 from zembrel.jobs.contents import Content
 from zembrel.jobs.graph import after, needed
 from zembrel.jobs.jobfile import ENDING, read_job
@@ -24,8 +24,8 @@ from zembrel.progress import step_ended, tell
 from zembrel.verbs.jobs.allowed import TABLE, check_results
 from zembrel.verbs.jobs.figure import check_figure, draw_job
 from zembrel.verbs.jobs.leftover import left_over, records_of
-from zembrel.verbs.jobs.planned import sizes_of
-from zembrel.verbs.jobs.runner import RAN, UNCHANGED, Runner, StepEnd
+from zembrel.verbs.jobs.planned import not_tried, sizes_of
+from zembrel.verbs.jobs.runner import EMPTY, RAN, UNCHANGED, Runner, StepEnd
 from zembrel.verbs.jobs.stepping import Setting
 from zembrel.verbs.jobs.workers import workers_for
 from zembrel.verbs.options import Output
@@ -126,10 +126,13 @@ class _Whole:
 
     def done(self) -> Receipt:
         """Run what is due."""
-        if not state_file(self._file).exists():
+        if new := not state_file(self._file).exists():  # nothing is written before all is known to be right
             self._check(None)
+            sizes_of(self._chains, self._setting)
         with self._opened() as state:
             self._check(state)
+            if not new:
+                sizes_of(not_tried(self._chains, records_of(self._chains, state)), self._setting)
             self._forget(state)
             with workers_for(self._running.jobs, state, self._file, self._output.replace) as workers:
                 runner = Runner(
@@ -140,7 +143,7 @@ class _Whole:
             left = left_over(self._all, state)
         ends = [runner.ends[chain.step.id] for chain in self._chains]
         failed = [end for end in ends if end.error is not None]
-        if failed and not any(end.state in (RAN, UNCHANGED) for end in ends):
+        if failed and not any(end.state in (RAN, UNCHANGED, EMPTY) for end in ends):
             raise failed[0].error or CheckError("no step could be done", "all failed", "see above")
         rows = [_row(end) for end in ends]
         lossy = bool(failed) or any(end.ended is not None and end.ended.lossy for end in ends)
@@ -203,9 +206,16 @@ class _Whole:
             why = reasons[chain.step.id]
             before = done.get(chain.step.id)
             made = sum(content.mark.size for content in before.made) if before is not None else 0
-            end = StepEnd(
-                chain, UNCHANGED if why is None else DUE, why, before.seconds if before else 0.0, made
+            empty = (
+                before.empty
+                if before is not None
+                else ""
+                if why is not None
+                else "nothing is left of its inputs"
             )
+            now = DUE if why is not None else EMPTY if empty else UNCHANGED
+            seconds = before.seconds if before else 0.0
+            end = StepEnd(chain, now, why, seconds, made, empty=empty if now == EMPTY else "")
             rows.append(
                 _row(end) | ({"bytes_at_most": sizes[chain.step.id]} if chain.step.id in sizes else {})
             )
@@ -214,13 +224,13 @@ class _Whole:
     def _reasons(self, done: Mapping[str, DoneStep]) -> dict[str, Fact | None]:
         """Why each chain would run, as far as can be told before any does."""
         reasons: dict[str, Fact | None] = {}
-        for chain in self._chains:
+        for chain, left in emptied(self._chains, done):
             id = chain.step.id
             ahead = next((need for need in chain.needs if reasons.get(need) is not None), None)
             if self._is_forced(id):
                 reasons[id] = fact("step_forced")
                 continue
-            found = why_due(asked_of(chain, TABLE, Path()), done.get(id))
+            found = why_due(asked_of(left, TABLE, Path()), done.get(id)) if left is not None else None
             reasons[id] = found or (fact("after_step", step=ahead) if ahead is not None else None)
         return reasons
 
@@ -240,6 +250,7 @@ def _row(end: StepEnd) -> dict[str, Any]:
     row |= {"why": end.why.facts} if end.why is not None else {}
     row |= {"seconds": round(end.seconds, 3)} if end.seconds else {}
     row |= {"bytes": end.made} if end.made else {}
+    row |= {"empty": end.empty.removeprefix(f"step {step.id}: ")} if end.empty else {}
     if end.error is not None:
         row |= {"error": end.error.what.removeprefix(f"step {step.id}: ")}
     if end.ended is not None:

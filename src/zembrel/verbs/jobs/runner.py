@@ -14,7 +14,7 @@ from typing import Any
 from zembrel.engine.limits import processors
 from zembrel.errors import ResourceError, ZembrelError
 from zembrel.facts import Fact, fact
-from zembrel.jobs.chains import Chain, asked_of, key_of, why_due
+from zembrel.jobs.chains import Chain, asked_of, key_of, why_due, without
 from zembrel.jobs.contents import Content, Mark, contents_of, with_mark
 from zembrel.jobs.signature import VerbTable
 from zembrel.jobs.state import DoneStep, JobState
@@ -23,13 +23,13 @@ from zembrel.verbs.jobs.stepping import Ended, Setting
 from zembrel.verbs.jobs.workers import Workers
 
 _KEPT = 100  # of a list of a receipt
-RAN, UNCHANGED, FAILED, LEFT = "ran", "unchanged", "failed", "not run"
+RAN, UNCHANGED, FAILED, LEFT, EMPTY = "ran", "unchanged", "failed", "not run", "empty"
 
 
 @dataclass
 class StepEnd:
     """What became of a chain: its state, why it ran, in how many seconds, how many bytes it made, and how it
-    failed."""
+    failed; empty: why there was nothing to do."""
 
     chain: Chain
     state: str
@@ -38,6 +38,7 @@ class StepEnd:
     made: int = 0
     ended: Ended | None = None
     error: ZembrelError | None = None
+    empty: str = ""
 
 
 @dataclass
@@ -96,6 +97,12 @@ class Runner:
         if lacking is not None:
             self._tell(StepEnd(chain, LEFT, fact("needs_step", step=lacking)), of)
             return None
+        empty = [need for need in chain.needs if self.ends[need].state == EMPTY]
+        left = without(chain, empty) if empty else chain
+        if left is None:
+            self._tell(StepEnd(chain, EMPTY, empty=f"{', '.join(empty)} made nothing"), of)
+            return None
+        chain = left
         asked = asked_of(chain, self.verbs, self.folder)
         done = self.state.record(id, key_of(asked), self._done)
         if done is not None:
@@ -103,7 +110,8 @@ class Runner:
         why = fact("step_forced") if self.forced(id) else why_due(asked, done)
         if why is None:
             self._keep_marks(id)
-            self._tell(StepEnd(chain, UNCHANGED), of)
+            said = self._done[id].empty
+            self._tell(StepEnd(chain, EMPTY if said else UNCHANGED, empty=said), of)
             return None
         self._asked[id], self._why[id], self._begun[id] = asked, why, time.perf_counter()
         return self.workers.start(chain, self.setting, self._ticking(chain, of))
@@ -137,12 +145,16 @@ class Runner:
         made = self._contents(written)
         asked = self._asked.pop(id)
         told = [_cut({"verb": receipt.verb, **receipt.facts}) for receipt in ended.receipts]
-        kept = json.dumps({"seconds": round(seconds, 3), "receipts": told}, default=str)
+        row = {"seconds": round(seconds, 3), "receipts": told} | (
+            {"empty": ended.empty} if ended.empty else {}
+        )
+        kept = json.dumps(row, default=str)
         done = DoneStep(key_of(asked), asked, seconds, kept, self._contents(read), made)
         self.state.enter(id, done)
         self._done[id] = done
         size = sum(content.mark.size for content in made)
-        self._tell(StepEnd(chain, RAN, self._why[id], seconds, size, ended), of)
+        state = EMPTY if ended.empty else RAN
+        self._tell(StepEnd(chain, state, self._why[id], seconds, size, ended, empty=ended.empty), of)
 
     def _contents(self, then: Mapping[str, Mark]) -> tuple[Content, ...]:
         """What is in files; of one that has changed since it was read, what no later look will find."""

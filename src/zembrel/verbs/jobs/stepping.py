@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zembrel.errors import CheckError, ZembrelError
+from zembrel.errors import EMPTY, CheckError, ZembrelError
 from zembrel.jobs.chains import Chain
 from zembrel.jobs.contents import Mark, mark_of
-from zembrel.jobs.steps import JobStep, MadeBy
+from zembrel.jobs.steps import SKIP, WRITE, JobStep, MadeBy
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
@@ -41,11 +41,15 @@ class Setting:
 
 @dataclass(frozen=True)
 class Ended:
-    """What came of a chain: the receipts of its steps in order, and marks of what it read and wrote."""
+    """What came of a chain: the receipts of its steps in order, and marks of what it read and wrote.
+
+    empty: why there was nothing to do; nothing was made then.
+    """
 
     receipts: tuple[Receipt, ...]
     read: tuple[tuple[str, Mark], ...] = ()
     written: tuple[tuple[str, Mark], ...] = ()
+    empty: str = ""
 
     @property
     def lossy(self) -> bool:
@@ -63,10 +67,15 @@ def executed(chain: Chain, setting: Setting, watcher: Watcher, tick: Tick) -> En
     readings.watcher = watcher
     try:
         with readings.apart():
-            for step in chain.steps:
-                last = step is chain.step
-                receipt, cells[step.id] = done_step(step, setting, cells, tick if last else no_tick)
-                receipts.append(receipt)
+            try:
+                for step in chain.steps:
+                    last = step is chain.step
+                    receipt, cells[step.id] = done_step(step, setting, cells, tick if last else no_tick)
+                    receipts.append(receipt)
+            except EMPTY as exc:
+                if chain.step.when_empty != SKIP:
+                    raise
+                return Ended((), tuple(_read()), empty=str(exc))
             read, wrote = _read(), readings.written
     finally:
         readings.watcher = None
@@ -90,6 +99,7 @@ def done_step(
     said = {name: _resolved(value, setting) for name, value in step.options.items() if name != "out"}
     typed = {name: value for name, value in setting.budget.items() if name in options} | said
     typed |= {"replace": True} if "replace" in options else {}
+    typed |= {"keep_empty": True} if step.when_empty == WRITE else {}
     typed |= {"dry_run": True} if setting.dry_run and "dry_run" in options_of(step.verb) else {}
     try:
         given, names = _given(step, setting, cells)

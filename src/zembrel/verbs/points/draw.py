@@ -14,7 +14,7 @@ from zembrel.draw.picture import View, draw_picture
 from zembrel.draw.points import Section, along_line, draw_section
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.points import Piece, over_pieces, pieces_of
-from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.errors import EmptyInputError, InputError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame, snapped
@@ -146,7 +146,7 @@ def _plan(
         kernels.binning.add_topmost(*stored, values, placing_of(frame, block.scaling), heights, held)
         count += len(block)
     if not count:
-        raise InputError(
+        raise EmptyInputError(
             "there is no point to draw", f"{whole.count:,} were looked at", "check --classes and --within"
         )
     legend = _legend(points.by, held) if look.legend is None else look.legend

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from zembrel.engine.points import pieces_of
-from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.errors import EmptyInputError, InputError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
 from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, holding, snapped
@@ -212,7 +212,7 @@ class _Job:
         margin = reach if g.surface == "idw" else 2 * reach + 1
         spool = self._spooled(margin, values)
         if g.products and not self.counted.ground:
-            raise InputError(
+            raise EmptyInputError(
                 "no point is ground",
                 "none of class 2 was found",
                 "find them with ground first, or check --classes",
@@ -269,6 +269,6 @@ class _Job:
 
     def _refuse_none(self, used: int | bool) -> None:
         if not used and not self.output.dry_run:
-            raise InputError(
+            raise EmptyInputError(
                 "no point was used", f"{self.whole.count:,} were looked at", "check --classes and --returns"
             )

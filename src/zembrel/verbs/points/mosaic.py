@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel.engine.points import Piece
-from zembrel.errors import InputError
+from zembrel.errors import EmptyInputError, InputError
 from zembrel.facts import Fact, fact, remarks
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.operation import CoordinateOperation
@@ -94,7 +94,9 @@ def merged(given: Given, where: Where, output: Output, *, everywhere: bool = Fal
         return whole
     used = whole.met_by(within)
     if not used.sources:
-        raise InputError("no point lies in the area", f"{len(paths)} files were looked at", "check --within")
+        raise EmptyInputError(
+            "no point lies in the area", f"{len(paths)} files were looked at", "check --within"
+        )
     return replace(
         used, chose=(*said, *(fact("nothing_there", input=p) for p in paths if p not in used.paths))
     )

@@ -16,7 +16,7 @@ import shapely
 from zembrel import features
 from zembrel.engine.commit import check_free
 from zembrel.engine.points import Piece
-from zembrel.errors import InputError, UsageError, ZembrelError
+from zembrel.errors import EmptyInputError, UsageError, ZembrelError
 from zembrel.facts import distinct, fact
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS
@@ -160,7 +160,7 @@ def _by_polygons(whole: Merged, cutting: Cutting) -> list[PointSheet]:
         facts |= {"west": west, "south": south, "east": east, "north": north}
         made.append(PointSheet(Inside(outline.bounds, outline), Inside(wide.bounds, wide), facts))
     if not made:
-        raise InputError(
+        raise EmptyInputError(
             f"no feature of {cutting.by} lies on the points",
             "there is nothing to cut",
             "check the CRS of both",

@@ -14,7 +14,7 @@ import numpy as np
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.engine.plan import check_room
 from zembrel.engine.points import Piece, flow, over_pieces, pieces_of
-from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.errors import EmptyInputError, RefusedError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.measure import show_bytes
 from zembrel.points.files import check_name, make_sink
@@ -150,7 +150,7 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
             writer = make_sink(staged, job.new, final)
             done.written = flow(_blocks(job, sources, done, output), writer, output.limits)
             if not done.written and count and not job.empty:
-                raise InputError(
+                raise EmptyInputError(
                     f"no point is left for {final}",
                     f"{done.read:,} of {count:,} points were looked at",
                     "check the area, --classes, --returns and --where",
