@@ -13,11 +13,13 @@ import pytest
 
 import zembrel as z
 from program import Program
-from rasters import ArrayRaster, raster, save
+from rasters import ArrayRaster, frame, random_cells, raster, save
+from zembrel.engine.run import run
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Band
+from zembrel.verbs.deliver import chart
 
 LON, LAT = -23.9954, 46.0123  # of the marker
 
@@ -254,3 +256,19 @@ def test_charts_of_a_folder_are_no_inputs_of_a_rerun_and_few_colours_fit_a_devic
         ran = zembrel("deliver", "chart", "in", "--out", "in/charts/", *carry, *more)
         assert ran.json["inputs"] == ["in/one.tif"]
     assert (zembrel.folder / "card/charts/one.kap").exists()
+
+
+def test_a_chart_that_does_not_read_back_is_told_by_its_own_name(
+    zembrel: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    save(zembrel.folder / "a.tif", raster(random_cells(3, 60, 60), where=frame(60, 60)))
+
+    def cut(view: Any, sink: Any, limits: Any) -> None:
+        run(view, sink, limits)
+        path = Path(sink.store.file.name)
+        path.write_bytes(path.read_bytes()[:-40])
+
+    monkeypatch.setattr(chart, "run", cut)
+    said = zembrel("deliver", "chart", "a.tif", "--out", "c.kap", code=5).err
+    assert "c.kap is no sound chart" in said and ".zembrel-part" not in said
+    assert not (zembrel.folder / "c.kap").exists()

@@ -16,7 +16,7 @@ import pytest
 
 from zembrel import owned
 from zembrel.engine.commit import Staging, check_free
-from zembrel.errors import RefusedError, ResourceError
+from zembrel.errors import InputError, RefusedError, ResourceError
 
 HOLD = (
     "import sys, time; from pathlib import Path; from zembrel.engine.commit import Staging;"
@@ -185,3 +185,16 @@ def test_without_exchange_a_store_is_kept_until_the_new_one_stands(
         assert (tmp_path / "s.zarr" / "zarr.json").read_text() == text
     assert listing(tmp_path) == {"s.zarr"}
     shutil.rmtree(tmp_path / "s.zarr")
+
+
+def test_no_error_names_the_hidden_file_on_its_way(tmp_path: Path) -> None:
+    with pytest.raises(ResourceError) as caught, Staging() as staging:
+        raise InputError(
+            f"{staging.path_for(tmp_path / 'x.kap')} is no sound chart", "it is cut off", "get it again"
+        )
+    told = f"{caught.value.what} {caught.value.why} {caught.value.remedy}"
+    assert ".zembrel-part" not in told and f"{tmp_path / 'x.kap'} is no sound chart: it is cut off" in told
+    with pytest.raises(InputError, match=r"a\.tif is broken"), Staging() as staging:
+        staging.path_for(tmp_path / "y.tif")
+        raise InputError("a.tif is broken", "it is cut off", "get it again")
+    assert not list(tmp_path.iterdir())

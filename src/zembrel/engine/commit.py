@@ -11,14 +11,14 @@ import os
 import shutil
 import sqlite3
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from types import TracebackType
 
 from zembrel.engine.exchange import flush, flush_names, put_new, put_over
 from zembrel.engine.together import Together, settle, unsettled
-from zembrel.errors import RefusedError, ResourceError, ZembrelError
+from zembrel.errors import InputError, RefusedError, ResourceError, ZembrelError
 from zembrel.formats import stands_as_store
 from zembrel.formats.tilefolder import stands_as_tiles
 from zembrel.owned import OwnedFolder, sweep
@@ -141,7 +141,25 @@ class Staging:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        hidden = {f"{owned.path}{os.sep}": parent for parent, owned in self._folders.items()}
         self._discard()
+        if isinstance(error, ZembrelError):
+            _refuse_hidden(error, hidden)
+
+
+def _refuse_hidden(error: ZembrelError, hidden: Mapping[str, Path]) -> None:
+    """Raise ResourceError in place of an error that names a file on its way to its place.
+
+    Nobody who runs the program knows of that file, and what the program itself has written is at fault.
+    hidden: the folders of such files, and where they go.
+    """
+    for folder, parent in hidden.items():
+        if folder in f"{error.what}\n{error.why}":
+            end = "" if parent == Path() else f"{parent}{os.sep}"
+            what, why = (text.replace(folder, end) for text in (error.what, error.why))
+            told = f"{what}: {why}" if isinstance(error, InputError) else why
+            first = "a result is not what was written" if isinstance(error, InputError) else what
+            raise ResourceError(first, told, "run it again, and report it if that does not help") from error
 
 
 def _make_alike(staged: Path, final: Path) -> None:
