@@ -45,8 +45,9 @@ LAZY = ("fetch", "mosaic", "stack", "clip", "mask", "fill", "resample", "reproje
         "grid", "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip
 # verbs that may make no file at all
 SILENT = ("describe", "check", "compare", "profile", "frame", "standin device")
-# raised by one for a verb when its results for the same inputs and options become others
-REVISIONS: dict[str, int] = {}
+# raised by one for a verb when its results for the same inputs and options become others; a test holds
+# the checksums of results against it
+REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1)
 GROUPS = (Inputs, Where, Output)
 # fields whose typed names are words of the language
 TYPED = {
@@ -96,7 +97,7 @@ def options_of(verb: str) -> Mapping[str, Option]:
 def signature_of(verb: str) -> Signature:
     """What a step of that verb may say."""
     options = {name: option for name, option in options_of(verb).items() if name not in ("dry_run", "resume")}
-    return Signature(options, verb in LAZY, verb in SILENT, REVISIONS.get(verb, 1))
+    return Signature(options, verb in LAZY, verb in SILENT, REVISIONS[verb])
 
 
 def _within(name: str, hint: Any, path: tuple[str, ...]) -> Iterator[Option]:
