@@ -1,6 +1,6 @@
 """Damaged files of every format, read by the program in processes of their own: `make fuzz SECONDS=600`.
 
-Each run ends with a result or an error of ours. What ends otherwise (a fault of ours, a signal, more than 20 seconds
+Files are layers, packs, jobs, their states, sources and what services answer (see `fuzzdesk`). Each run ends with a result or an error of ours. What ends otherwise (a fault of ours, a signal, more than 20 seconds
 or a gigabyte) is made as small a change of the sound file as can be, and kept in a folder with what was said.
 """
 
@@ -19,6 +19,7 @@ from collections import Counter
 from pathlib import Path
 from typing import NamedTuple
 
+import fuzzdesk
 from zembrel.cli import guarded
 
 SLOW, LARGE = 20, 1_000_000_000  # seconds, and bytes beside those of the process that forks
@@ -26,15 +27,16 @@ RASTERS = ("tif", "asc", "bil", "npy", "npz", "nc", "h5.nc", "zarr.zip", "jp2", 
            "cells.parquet", "cells.csv", "xyz")  # fmt: skip
 FEATURES = ("geojson", "geojsonl", "gpkg", "shp", "kml", "kmz", "features.csv", "features.parquet")
 POINTS = ("las", "laz", "copc.laz", "ply", "pts", "points.parquet")
+WRITING = ("--replace", "--ceiling", "100MB")
 TRICKY = (0, 1, 2, 127, 128, 255, 256, 32767, 65535, 2**31 - 1, 2**31, 2**32 - 1)
 
 
 class Seed(NamedTuple):
-    """A sound file: its name, the part of it that is damaged, and whether it goes to a raster."""
+    """A sound file: its name, the part of it that is damaged, and the runs that read it, one at a time."""
 
     name: str
     part: str
-    out: str
+    runs: tuple[tuple[str, ...], ...]
 
 
 def seeds(folder: Path) -> list[Seed]:
@@ -76,8 +78,14 @@ def seeds(folder: Path) -> list[Seed]:
             continue
         out = "o.geojson" if main.name[2:] in FEATURES else "o.tif"
         out = "o.las" if main.name[2:] in POINTS else out
-        made.append(Seed(main.name, path.name, out))
+        made.append(Seed(main.name, path.name, _layer_runs(main.name, out)))
     return made
+
+
+def _layer_runs(name: str, out: str) -> tuple[tuple[str, ...], ...]:
+    if name.endswith(".frame.toml"):
+        return (("resample", "r.tif", "--onto", name, "--out", "o.tif", *WRITING),)
+    return (("convert", name, "--out", out, *WRITING),) * 2 + (("describe", name, "--stats"),)
 
 
 def damaged(content: bytes, chance: random.Random) -> bytes:
@@ -163,20 +171,13 @@ def main(seconds: float, kept: Path, number: int, most: float) -> int:
         folder = Path(name)
         os.environ["TMPDIR"] = tempfile.tempdir = name
         given = seeds(folder)
+        given += [Seed(*entry) for entry in fuzzdesk.made(folder, guarded)]
         contents = {seed.part: (folder / seed.part).read_bytes() for seed in given}
         while time.monotonic() < ends and sum(runs.values()) < most:
             seed = chance.choice(given)
             part, whole = folder / seed.part, contents[seed.part]
             bad = damaged(whole, chance)
-            if seed.name.endswith(".frame.toml"):
-                words = ["resample", "r.tif", "--onto", seed.name, "--out", "o.tif"]
-            else:
-                words = ["convert", seed.name, "--out", seed.out]
-            words = (
-                [*words, "--replace", "--ceiling", "100MB"]
-                if chance.random() < 0.7 or "resample" in words
-                else ["describe", seed.name, "--stats"]
-            )
+            words = list(chance.choice(seed.runs))
             part.write_bytes(bad)
             how = ended(folder, words)
             runs[seed.part] += 1

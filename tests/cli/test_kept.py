@@ -154,7 +154,7 @@ finally:
 """
 
 
-@pytest.mark.parametrize("command", depth.some(COMMANDS, [*COMMANDS][::4]))
+@pytest.mark.parametrize("command", depth.some(COMMANDS, [*COMMANDS][::6]))
 def test_whatever_the_process_opens_for_reading_is_on_the_list(folder: Path, command: str) -> None:
     """The oracle is the interpreter itself, which reports every file that is opened."""
     ending = Path(COMMANDS[command].partition(".")[2]).name

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+import depth
 from program import Program
 from rasters import raster, save
 from zembrel.formats import open_raster
@@ -53,7 +54,10 @@ def misses(path: Path, crs: ProjectedCRS) -> tuple[float, float]:
     return float(errors.max()), float(valid.sum() / on_globe.sum())
 
 
-@pytest.mark.parametrize("code", [3413, 3031, 5041, 32601, 3832, 2193, 3035, 3857, 3395, 6933])
+@pytest.mark.parametrize(
+    "code",
+    depth.some([3413, 3031, 5041, 32601, 3832, 2193, 3035, 3857, 3395, 6933], [3413, 32601, 3857, 2193]),
+)
 def test_a_registered_map_shows_its_part_of_the_world(earth: Program, code: int) -> None:
     said = earth("reproject", "earth.tif", "--crs", f"EPSG:{code}", "--out", "m.tif").err
     assert "cut to the area of use" in said and "outside the area" not in said

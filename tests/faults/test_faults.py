@@ -66,7 +66,7 @@ KINDS: dict[str, tuple[tuple[str, ...], str]] = {
     "terrain": (("deliver", "heightmap", "a.tif", "--size", "33"), "o/"),
 }
 
-SUITE = ["a file", "a set", "a database", "a store in a folder", "tiles in a folder"]
+SUITE = ["a file", "a set", "tiles in a folder"]
 
 CARRIED = (
     ("deliver", "chart", "a.tif", "--limits", "0,300", "--carry-to", ".", "--device", "o.device.toml"),

@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+import json
 import math
 
 import numpy as np
 import pytest
 import shapely
+from hypothesis import given
+from hypothesis import strategies as st
 
-from rasters import frame, raster
+from program import Program
+from rasters import frame, raster, save
+from zembrel.deliver.chips.about import ChipTotals
+from zembrel.deliver.chips.stores import Chip
 from zembrel.errors import UsageError
+from zembrel.expression.around import around
 from zembrel.features.stats import NAMES, Stat, parse_stats, statistic
 from zembrel.features.zonal import Held, ZoneSums, ZoneValues, joined, ranked, zone_outlines
 from zembrel.grid.pane import Pane
+from zembrel.raster.model import Block
 
 VALUES = np.array([3.0, 1.0, math.nan, 4.0, 1.0, 5.0, 9.0, math.nan, 1.0])
 KNOWN = VALUES[~np.isnan(VALUES)]
@@ -151,3 +159,79 @@ def test_ranks_majorities_and_shares_have_labels_of_their_own() -> None:
     np.testing.assert_array_equal(found["median"][1:], [4.0, math.nan])
     np.testing.assert_array_equal(found["share_c1"], [0.75, 0.0, 0.0])
     np.testing.assert_array_equal(found["share_c4"], [0.25, 1.0, 0.0])
+
+
+WHOLE = st.lists(
+    st.tuples(st.integers(-50, 50), st.integers(1, 40)), min_size=1, max_size=12, unique_by=lambda v: v[0]
+)
+
+
+@given(WHOLE, st.floats(0, 1))
+def test_ranks_of_whole_cells_are_those_of_numpy_however_often_values_repeat(
+    found: list[tuple[int, int]], share: float
+) -> None:
+    values, counts = np.array(sorted(found), float).T
+    cells = np.repeat(values, counts.astype(int))
+    assert Held(values, counts).rank(share) == pytest.approx(np.quantile(cells, share), abs=1e-9)
+    occurring = Held(values, counts).occurring(share)
+    assert occurring == np.quantile(cells, share, method="inverted_cdf") or abs(share * cells.size % 1) < 1e-6
+
+
+@given(WHOLE, st.floats(0, 1))
+def test_ranks_of_parts_of_cells_are_means_over_one_cell(found: list[tuple[int, int]], share: float) -> None:
+    """The sorted values as steps, each as wide as its cells, sampled finely between where the mean begins and ends."""
+    values, counts = np.array(sorted(found), float).T
+    weights = counts / 7
+    wide = min(1.0, weights.sum())
+    begin = share * (weights.sum() - wide)
+    places = begin + (np.arange(20_000) + 0.5) / 20_000 * wide
+    steps = values[np.minimum(np.searchsorted(np.cumsum(weights), places), values.size - 1)]
+    assert Held(values, weights).rank(share) == pytest.approx(steps.mean(), abs=0.02)
+
+
+@pytest.mark.parametrize("part", [slice(None), slice(0, 5)])
+def test_a_median_of_cells_that_repeat_is_one_of_them(zembrel: Program, part: slice) -> None:
+    """Sixty cells of 1 and forty of 10."""
+    cells = np.where(np.arange(100).reshape(10, 10) < 60, 1, 10).astype(np.int16)
+    save(zembrel.folder / "c.tif", raster(cells))
+    west, south, east, north = frame(10, 10).bounds
+    ring = [[west, south], [east, south], [east, north], [west, north], [west, south]]
+    crs = {"type": "name", "properties": {"name": "urn:ogc:def:crs:EPSG::32626"}}
+    zone = {"type": "Feature", "properties": {}, "geometry": {"type": "Polygon", "coordinates": [ring]}}
+    (zembrel.folder / "z.geojson").write_text(
+        json.dumps({"type": "FeatureCollection", "crs": crs, "features": [zone]})
+    )
+    stats = ("--stat", "median", "--stat", "percentile:60", "--stat", "quartiles")
+    zembrel("tally", "c.tif", "--zones", "z.geojson", *stats, "--out", "t.geojson")
+    found = json.loads((zembrel.folder / "t.geojson").read_text())["features"][0]["properties"]
+    assert found["median"] == 1 and found["p60"] == pytest.approx(np.quantile(cells, 0.6))
+    assert (found["p25"], found["p50"], found["p75"]) == (1, 1, 10)
+
+
+def test_the_median_of_codes_is_a_code() -> None:
+    held = [Held(np.array([10.0, 40.0]), np.array([3.0, 3.0])), Held(np.empty(0), np.empty(0))]
+    found = ranked(held, parse_stats(("median", "percentile:90")), str, codes=True)
+    assert found["median"][0] == 10 and found["p90"][0] == 40 and np.isnan(found["median"][1])
+
+
+@pytest.mark.parametrize("offset", [0.0, 5.1e6, 1.7e9, -1e12])
+def test_deviations_do_not_cancel_at_large_offsets(offset: float) -> None:
+    """Of zones in several panes, around cells, of chips and of whole rasters."""
+    chance = np.random.default_rng(3)
+    cells = np.round(chance.normal(0, 61, (40, 50)), 3) + offset
+    where = frame(50, 40)
+    outlines = zone_outlines(np.array([shapely.box(*where.bounds)], object), where)
+    sums = ZoneSums(outlines, 1)
+    for pane in where.pane.blocks(16, 16):
+        sums.note(sums.look(pane, Block(cells[None, pane.top : pane.bottom, pane.left : pane.right])))
+    exact = float(np.std(cells - offset))
+    assert sums.result("deviation")[0] == pytest.approx(exact, rel=1e-4 if abs(offset) > 1e10 else 1e-7)
+    near, _ = around("deviation", cells, None, 2)
+    wanted = np.std((cells - offset)[8:13, 18:23])
+    assert near[10, 20] == pytest.approx(wanted, rel=1e-4 if abs(offset) > 1e10 else 1e-6)
+    totals = ChipTotals(1)
+    for n in range(4):
+        totals.add(Chip(n, "train", where, cells[None, 10 * n : 10 * n + 10], None))
+    assert totals.facts(["a"])["bands"][0]["deviation"] == pytest.approx(
+        exact, rel=1e-4 if abs(offset) > 1e10 else 1e-7
+    )

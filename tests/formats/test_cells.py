@@ -17,6 +17,7 @@ from zembrel.errors import InputError
 from zembrel.formats import open_raster
 from zembrel.formats.lattice import lattice_of
 from zembrel.grid.frame import Affine
+from zembrel.grid.pane import Pane
 from zembrel.raster.model import Raster
 
 HEIGHTS = np.array([[1.5, 2.5, 3.5], [4.5, np.nan, 6.5]])
@@ -144,3 +145,42 @@ def test_the_program_says_how_many_columns_are_due(tmp_path: Path) -> None:
     (tmp_path / "g.xyz").write_text("1 2 3\n2 2 4 5\n")
     program = Program(tmp_path)
     assert "has 4 fields where the first has 3" in program.refuses(3, "convert", "g.xyz", "--out", "g.tif")[1]
+
+
+@pytest.mark.parametrize("ending", ["xyz", "parquet"])
+def test_one_cell_far_away_takes_no_room_between(tmp_path: Path, ending: str) -> None:
+    """A lattice of twelve million million places, of which twelve hundred are filled."""
+    rows, columns = np.mgrid[:30, :40]
+    x, y = 730_000.0 + 5 * columns.ravel(), 5_100_000.0 - 5 * rows.ravel()
+    x, y = np.append(x, 730_000.0 + 5 * 4_000_000), np.append(y, 5_100_000.0 - 5 * 3_000_000)
+    value = np.arange(x.size, dtype=float)
+    path = tmp_path / f"g.{ending}"
+    if ending == "xyz":
+        path.write_text("".join(f"{a} {b} {c}\n" for a, b, c in zip(x, y, value, strict=True)))
+    else:
+        pq.write_table(pa.table({"x": x, "y": y, "value": value}), path)
+    source = open_raster(path)
+    assert source.frame.pane.shape == (3_000_001, 4_000_001)
+    here = source.cells(Pane(0, 0, 30, 40))
+    assert here.valid is None and (here.cells[0] == value[:-1].reshape(30, 40)).all()
+    last = source.cells(Pane(2_999_990, 3_999_990, 3_000_001, 4_000_001))
+    assert last.valid is not None and last.valid.sum() == 1 and last.cells[0, -1, -1] == value[-1]
+
+
+@pytest.mark.parametrize("share", [0.001, 0.9])
+def test_cells_are_the_same_however_they_are_held(tmp_path: Path, share: float) -> None:
+    chance = np.random.default_rng(7)
+    places = chance.permutation(1_200 * 1_100)[: int(share * 1_200 * 1_100)]
+    places = np.union1d(places, [0, 1, 1_100, 1_200 * 1_100 - 1])
+    rows, columns = np.divmod(chance.permutation(places), 1_100)
+    value = chance.random(rows.size)
+    whole = np.full((1_200, 1_100), np.nan)
+    whole[rows, columns] = value
+    pq.write_table(
+        pa.table({"x": columns + 0.5, "y": 1_200 - rows - 0.5, "value": value}), tmp_path / "g.parquet"
+    )
+    source = open_raster(tmp_path / "g.parquet")
+    for pane in (source.frame.pane, Pane(100, 30, 700, 31), Pane(0, 900, 1, 1_100)):
+        block, wanted = source.cells(pane), whole[pane.top : pane.bottom, pane.left : pane.right]
+        known = block.valid_of(0)
+        assert (known == ~np.isnan(wanted)).all() and (block.cells[0][known] == wanted[known]).all()

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import struct
+import subprocess
+import sys
+import zlib
 from fractions import Fraction
 from pathlib import Path
 
@@ -160,3 +164,39 @@ def test_every_row_of_the_table_loads_and_offers_what_the_table_says(name: str) 
     module = load(name)
     assert all(callable(getattr(module, part)) for part in ("open_raster", "layers", "make_sink"))
     assert FORMATS[name].endings and FORMATS[name].specification and set(FORMATS[name].types) <= set(TYPES)
+
+
+def interlaced(path: Path, side: int) -> None:
+    """A black picture in the seven passes of Adam7 (ISO/IEC 15948, section 8.2)."""
+    passes = [
+        (0, 0, 8, 8),
+        (4, 0, 8, 8),
+        (0, 4, 4, 8),
+        (2, 0, 4, 4),
+        (0, 2, 2, 4),
+        (1, 0, 2, 2),
+        (0, 1, 1, 2),
+    ]
+    sizes = [(len(range(x, side, dx)), len(range(y, side, dy))) for x, y, dx, dy in passes]
+    data = zlib.compress(bytes(sum((across + 1) * down for across, down in sizes)), 1)
+    head = struct.pack(">IIBBBBB", side, side, 8, 0, 0, 0, 1)
+    chunks = ((b"IHDR", head), (b"IDAT", data), (b"IEND", b""))
+    text = b"".join(
+        struct.pack(">I", len(d)) + k + d + struct.pack(">I", zlib.crc32(k + d)) for k, d in chunks
+    )
+    path.write_bytes(b"\x89PNG\r\n\x1a\n" + text)
+
+
+def test_a_picture_is_held_twice_while_it_is_decoded_and_not_more_often(tmp_path: Path) -> None:
+    peaks = {}
+    for side in (64, 12_000):
+        interlaced(tmp_path / "i.png", side)
+        code = (
+            "import resource, sys; from zembrel.formats import open_raster; r = open_raster(__import__('pathlib').Path('i.png'));"
+            "assert not r.cells(r.frame.pane).cells.any(); print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
+        )
+        words = [sys.executable, "-c", code]
+        peaks[side] = int(
+            subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=True).stdout
+        )
+    assert (peaks[12_000] - peaks[64]) * 1024 < 2.6 * 12_000**2

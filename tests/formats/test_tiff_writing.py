@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 import pytest
 import tifffile
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
+from depth import examples
 from rasters import ArrayRaster, frame, random_cells, raster, save
 from zembrel.formats import open_raster
 from zembrel.formats.tiff import assemble
@@ -25,6 +26,7 @@ TYPES = ("uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64
 LEGEND = Legend.of([LegendEntry(1, "open water", (88, 131, 153)), LegendEntry(2, "heath", (148, 118, 128))])
 
 
+@settings(max_examples=examples(30))
 @given(
     st.sampled_from(TYPES), st.sampled_from(["none", "deflate", "deflate:1", "lzw", "packbits", "zstd"]),
     st.sampled_from([1, 2, 3, 4, 6]), st.integers(1, 90), st.integers(1, 90), st.sampled_from(["16", "32", "64"]),

@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.raster.moments import Moments
+
 Array = npt.NDArray[Any]
 Mask = npt.NDArray[np.bool_]
 _ROWS_OF_MEDIANS = 8  # at a time, since each cell brings its whole square
@@ -39,8 +41,17 @@ def around(statistic: str, values: Array, valid: Mask | None, reach: int) -> tup
     mean = total / np.maximum(count, 1)
     if statistic == "mean":
         return mean, some
-    squares = _joined(held * held, reach, np.add, 0.0) / np.maximum(count, 1)
-    return np.sqrt(np.maximum(squares - mean * mean, 0.0)), some
+    whole = _joined(np.stack([ok.astype(np.float64), held, np.zeros_like(held)], axis=-1), reach, _both, 0.0)
+    return np.where(some, np.nan_to_num(_moments(whole).deviation), 0.0), some
+
+
+def _moments(held: Array) -> Moments:
+    """Count, sum and centred squares, which stand along the last axis."""
+    return Moments(held[..., 0], held[..., 1], held[..., 2])
+
+
+def _both(one: Array, other: Array) -> Array:
+    return np.stack(_moments(one).plus(_moments(other)), axis=-1)
 
 
 def _joined(values: Array, reach: int, pair: Callable[[Any, Any], Any], nothing: float) -> Array:

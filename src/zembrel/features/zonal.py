@@ -15,6 +15,7 @@ from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.kernels import tally as kernel
 from zembrel.raster.model import Block, Mask
+from zembrel.raster.moments import Moments
 
 Integers = npt.NDArray[np.int64]
 MOMENTS = ("count", "sum", "mean", "min", "max", "deviation")
@@ -36,7 +37,7 @@ def _seen(block: Block) -> tuple[Array, Mask]:
 
 
 class ZoneSums:
-    """An observer: shares, sums, sums of squares, lowest and highest values of one band in each zone."""
+    """An observer: shares, sums, centred squares, lowest and highest values of one band in each zone."""
 
     def __init__(self, zones: Outlines, count: int) -> None:
         self._outlines = zones
@@ -51,22 +52,20 @@ class ZoneSums:
     def note(self, seen: tuple[Array, Array]) -> None:
         zones, sums = seen
         at = zones.astype(np.int64)
-        np.add.at(self.sums[:, :3], at, sums[:, :3])
-        np.minimum.at(self.sums[:, 3], at, sums[:, 3])
-        np.maximum.at(self.sums[:, 4], at, sums[:, 4])
+        self.sums[at, :3] = np.transpose(Moments(*self.sums[at, :3].T).plus(Moments(*sums[:, :3].T)))
+        self.sums[at, 3] = np.minimum(self.sums[at, 3], sums[:, 3])
+        self.sums[at, 4] = np.maximum(self.sums[at, 4], sums[:, 4])
 
     def result(self, name: str) -> Array:
         """A statistic of each zone, NaN where it holds nothing."""
-        weight, total, squares, low, high = self.sums.T
+        low, high = self.sums[:, 3], self.sums[:, 4]
+        held = Moments(*self.sums[:, :3].T)
         if name == "count":
-            return np.array(weight)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            mean = total / weight
-            found = {
-                "sum": total, "mean": mean, "min": low, "max": high,
-                "deviation": np.sqrt(np.maximum(squares / weight - mean * mean, 0.0)),
-            }  # fmt: skip
-        kept: Array = np.where(weight > 0, found[name], np.nan)
+            return np.array(held.count)
+        found = {
+            "sum": held.total, "mean": held.mean, "min": low, "max": high, "deviation": held.deviation,
+        }  # fmt: skip
+        kept: Array = np.where(held.count > 0, found[name], np.nan)
         return kept
 
 
@@ -78,11 +77,29 @@ class Held:
     weights: Array
 
     def rank(self, share: float) -> float:
-        """The value below which `share` of the cells lie, between neighbours by their middles, or NaN."""
+        """The quantile of a share, or NaN: for whole cells that of definition 7 of R. J. Hyndman and Y. Fan,
+        "Sample quantiles in statistical packages", The American Statistician 50 (1996).
+
+        For shares of cells it is its weighted form: the mean of the sorted values over one cell, from
+        `share` of all cells but one on (A. Akinshin, "Weighted quantile estimators", 2023, section 3).
+        """
         if not self.values.size:
             return float("nan")
-        middles = np.cumsum(self.weights) - self.weights / 2
-        return float(np.interp(share * self.weights.sum(), middles, self.values))
+        ends = np.cumsum(self.weights)
+        window = min(1.0, float(ends[-1]))
+        begin = share * (float(ends[-1]) - window)
+        inside = np.minimum(ends, begin + window) - np.maximum(ends - self.weights, begin)
+        inside = np.maximum(inside, 0.0)
+        first = int(np.argmax(inside > 0))
+        rest = inside[first:] @ (self.values[first:] - self.values[first])
+        return float(self.values[first] + rest / inside.sum())
+
+    def occurring(self, share: float) -> float:
+        """The lowest value that with those below it has at least a share of the cells, or NaN."""
+        if not self.values.size:
+            return float("nan")
+        ends = np.cumsum(self.weights)
+        return float(self.values[min(int(np.searchsorted(ends, share * ends[-1] - 1e-9)), ends.size - 1)])
 
     @property
     def most(self) -> float:
@@ -129,17 +146,23 @@ def joined(parts: Sequence[Held]) -> Held:
     return Held(values[first], np.add.reduceat(weights[order], first))
 
 
-def ranked(held: Sequence[Held], stats: Sequence[Stat], name_of: Callable[[float], str]) -> dict[str, Array]:
+def ranked(
+    held: Sequence[Held], stats: Sequence[Stat], name_of: Callable[[float], str], *, codes: bool = False
+) -> dict[str, Array]:
     """Medians, percentiles, majorities and histograms of what each zone holds, by their labels.
 
-    name_of: what a value is called in the label of its share of the cells.
+    name_of: what a value is called in the label of its share of the cells; codes: whether only a value that
+    occurs means anything.
     """
     found: dict[str, Array] = {}
     for stat in stats:
         if stat.name == "majority":
             found[stat.label] = np.array([part.most for part in held])
+        elif stat.name in ("median", "percentile"):
+            ranks = [part.occurring(stat.share) if codes else part.rank(stat.share) for part in held]
+            found[stat.label] = np.array(ranks)
         elif stat.name != "histogram":
-            found[stat.label] = np.array([part.rank(stat.share) for part in held])
+            raise LookupError(stat.name)
         else:
             for value in np.unique(np.concatenate([part.values for part in held])).tolist():
                 shares = [

@@ -6,11 +6,17 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from concurrent.futures import Future
-from typing import Any
+from typing import Any, Protocol, TypeVar
 
-import numpy.typing as npt
+import numpy as np
 
-Decoded = npt.NDArray[Any]
+
+class _Sized(Protocol):
+    @property
+    def nbytes(self) -> int: ...
+
+
+Decoded = TypeVar("Decoded", bound=_Sized)
 DEFAULT_BUDGET = 128_000_000  # bytes
 
 
@@ -21,9 +27,9 @@ class BlockCache:
     def __init__(self, budget: int = DEFAULT_BUDGET) -> None:
         self._budget = budget
         self._lock = threading.Lock()
-        self._held: OrderedDict[Hashable, Decoded] = OrderedDict()
+        self._held: OrderedDict[Hashable, Any] = OrderedDict()
         self._size = 0
-        self._coming: dict[Hashable, Future[Decoded]] = {}
+        self._coming: dict[Hashable, Future[Any]] = {}
 
     def __contains__(self, key: Hashable) -> bool:
         with self._lock:
@@ -34,19 +40,22 @@ class BlockCache:
         with self._lock:
             if key in self._held:
                 self._held.move_to_end(key)
-                return self._held[key]
+                held: Decoded = self._held[key]
+                return held
             future = self._coming.get(key)
             mine = future is None
             if future is None:
                 future = self._coming[key] = Future()
         if mine:
             self._make(key, decode, future)
-        return future.result()
+        made: Decoded = future.result()
+        return made
 
-    def _make(self, key: Hashable, decode: Callable[[], Decoded], future: Future[Decoded]) -> None:
+    def _make(self, key: Hashable, decode: Callable[[], Any], future: Future[Any]) -> None:
         try:
             block = decode()
-            block.setflags(write=False)
+            if isinstance(block, np.ndarray):
+                block.setflags(write=False)
         except BaseException as exc:
             with self._lock:
                 del self._coming[key]

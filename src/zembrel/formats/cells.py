@@ -22,6 +22,7 @@ from zembrel.formats.blockcache import block_cache
 from zembrel.formats.columns import Dialect, dialect_of, tables
 from zembrel.formats.lattice import lattice_of, placed
 from zembrel.formats.numberkind import NumberKind, check_tellable
+from zembrel.formats.scattered import HeldCells, PlacedCells
 from zembrel.formats.sink import FileStore, Sink
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
@@ -51,7 +52,9 @@ def open_raster(path: Path, layer: str | None) -> Raster:
         )
     values = [n for n in range(dialect.width) if n not in columns]
     xs, ys, kinds = np.empty(0), np.empty(0), [NumberKind() for _ in values]
+    count = 0
     for table in tables(path, dialect):
+        count += len(table)
         xs = np.union1d(xs, table[:, columns[0]])
         ys = np.union1d(ys, table[:, columns[1]])
         for kind, column in zip(kinds, values, strict=True):
@@ -62,7 +65,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     types = np.result_type(*(kind.type for kind in kinds)).name
     bands = tuple(Band(name, types) for name in names)
     frame = lattice_of(path, xs, ys, crs_beside(path))
-    return CellTable(path, frame, bands, dialect, (*columns, *values))
+    return CellTable(path, frame, bands, dialect, (*columns, *values), count)
 
 
 def coordinate_columns(names: tuple[str, ...], count: int) -> tuple[int, int] | None:
@@ -83,12 +86,11 @@ class CellTable:
     bands: tuple[Band, ...]
     dialect: Dialect
     columns: tuple[int, ...]  # of x, y and each band
+    count: int  # lines
 
     def cells(self, pane: Pane) -> Block:
         key = self.path, file_handles.renew(self.path)
-        whole = block_cache.get(key, self._decoded)
-        rows, columns = pane.within(self.frame.pane)
-        part = whole[:, rows, columns]
+        part = block_cache.get(key, self._decoded).part(pane)
         valid = ~np.isnan(part)
         cells = np.where(valid, part, 0).astype(self._kind)
         return Block(cells, None if valid.all() else valid)
@@ -97,18 +99,13 @@ class CellTable:
     def _kind(self) -> np.dtype[np.generic]:
         return self.bands[0].dtype
 
-    def _decoded(self) -> Cells:
-        """All cells, (bands, rows, columns), NaN where there are none."""
-        whole = np.full((len(self.bands), self.frame.rows, self.frame.columns), np.nan)
-        for table in tables(self.path, self.dialect):
-            put(whole, self.frame, table[:, self.columns])
-        return whole
+    def _decoded(self) -> HeldCells:
+        """All cells, NaN where there are none."""
+        chunks = (self._chunk(table[:, self.columns]) for table in tables(self.path, self.dialect))
+        return HeldCells(self.frame, len(self.bands), self.count, np.array(np.nan), chunks)
 
-
-def put(whole: Array, frame: Frame, table: Array) -> None:
-    """Write the values of `table` (n, x, y and values) into `whole` (bands, rows, columns)."""
-    rows, columns = placed(frame, table[:, 0], table[:, 1])
-    whole[:, rows, columns] = table[:, 2:].T
+    def _chunk(self, table: Array) -> PlacedCells:
+        return PlacedCells(*placed(self.frame, table[:, 0], table[:, 1]), table[:, 2:].T)
 
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:

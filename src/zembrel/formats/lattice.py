@@ -5,11 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import numpy.typing as npt
 
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Affine, Array, Frame
 
+Numbers = npt.NDArray[np.int64]
 _APART = 1e-3  # of the usual distance: values closer than that are one, written with unlike rounding
 _OFF = 0.02  # steps by which a value may miss its place
 _MOST = 20_000_000  # places along an axis
@@ -33,7 +35,7 @@ def lattice_of(path: Path, xs: Array, ys: Array, crs: CRS | None) -> Frame:
     return Frame(crs, Affine(*corner, across, -along), columns, rows)
 
 
-def placed(frame: Frame, x: Array, y: Array) -> tuple[Array, Array]:
+def placed(frame: Frame, x: Array, y: Array) -> tuple[Numbers, Numbers]:
     """Row and column, as whole numbers, of coordinates that `lattice_of` saw."""
     columns, rows = frame.corners.position(x, y)
     return np.floor(rows).astype(np.int64), np.floor(columns).astype(np.int64)

@@ -20,6 +20,7 @@ from zembrel.errors import InputError
 from zembrel.formats.blockcache import block_cache
 from zembrel.formats.cells import coordinate_columns, rows_of
 from zembrel.formats.lattice import lattice_of, placed
+from zembrel.formats.scattered import HeldCells, PlacedCells
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
 from zembrel.formats.worldfile import crs_beside
@@ -128,30 +129,29 @@ class ParquetCells:
     def cells(self, pane: Pane) -> Block:
         """Raises InputError if the table cannot be decoded."""
         stamp = file_handles.renew(self.path)
-        whole = block_cache.get((self.path, stamp), self._decoded)
-        part = (slice(None), *pane.within(self.frame.pane))
+        part = block_cache.get((self.path, stamp), self._decoded).part(pane)
         count = len(self.bands)
         kind = np.result_type(*(band.dtype for band in self.bands))
-        cells = np.stack([whole[n][part[1:]].astype(kind) for n in range(count)])
-        valid = np.stack([whole[count + n][part[1:]].astype(bool) for n in range(count)])
+        cells, valid = part[:count].astype(kind), part[count:].astype(bool)
         return Block(cells, None if valid.all() else valid)
 
-    def _decoded(self) -> Any:
-        """Cells and then validity of each band, one array."""
+    def _decoded(self) -> HeldCells:
+        """Cells and then validity of each band."""
         import pyarrow.parquet as pq
 
         kind = np.result_type(*(band.dtype for band in self.bands))
-        shape = 2 * len(self.bands), self.frame.rows, self.frame.columns
-        whole = np.zeros(shape, kind)
         with _decoding(self.path):
-            for batch in pq.ParquetFile(self.path).iter_batches():
-                (x, _), (y, _) = (_numbers(batch, name) for name in self.places)
-                rows, columns = placed(self.frame, x, y)
-                for n, band in enumerate(self.bands):
-                    values, known = _numbers(batch, band.name)
-                    whole[n, rows, columns] = values
-                    whole[len(self.bands) + n, rows, columns] = known & ~np.isnan(values.astype(float))
-        return whole
+            file = pq.ParquetFile(self.path)
+            chunks = (self._chunk(batch, kind) for batch in file.iter_batches())
+            layers, count = 2 * len(self.bands), file.metadata.num_rows
+            return HeldCells(self.frame, layers, count, np.zeros((), kind), chunks)
+
+    def _chunk(self, batch: Any, kind: np.dtype[Any]) -> PlacedCells:
+        (x, _), (y, _) = (_numbers(batch, name) for name in self.places)
+        held = [_numbers(batch, band.name) for band in self.bands]
+        valid = [known & ~np.isnan(values.astype(float)) for values, known in held]
+        values = np.stack([*(values for values, _ in held), *valid]).astype(kind)
+        return PlacedCells(*placed(self.frame, x, y), values)
 
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:

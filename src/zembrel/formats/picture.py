@@ -16,6 +16,7 @@ import numpy as np
 
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.formats.legendfile import parse_legend, write_legend
+from zembrel.formats.picturecells import BROKEN, broken, decode, png_depth, see_through
 from zembrel.formats.pngstrips import with_text
 from zembrel.formats.sidecars import placed_beside
 from zembrel.formats.sink import Sink
@@ -29,9 +30,6 @@ from zembrel.reading import TRUST, readings
 MOST_SAMPLES = 4_000_000_000
 _NAMES = {1: ("grey",), 3: ("red", "green", "blue")}
 WHITE = 255
-PNG_MARK = b"\x89PNG\r\n\x1a\n"
-# what the picture package says of files that are not whole
-_BROKEN = (OSError, SyntaxError, ValueError, EOFError, OverflowError, TypeError, LookupError, AttributeError)
 _EXIF, _MOST_EXIF = 0x010E, 60_000  # number of the description, and letters that it may have
 _LEGEND = "legend"  # key of the text that names classes
 
@@ -49,15 +47,15 @@ def open_raster(path: Path, layer: str | None) -> Raster:
             size = picture.size
             _check_size(path, *size)  # before anything asks for cells, as a palette does
             found(path, _description(picture))
-            palette = None if _see_through(picture) else _legend(picture)
+            palette = None if see_through(picture) else _legend(picture)
             colours, kind, alpha = _cell_type(path, picture)
-    except _BROKEN as exc:
-        raise _broken(path, exc) from exc
+    except BROKEN as exc:
+        raise broken(path, exc) from exc
     names = ("code",) if palette else _NAMES[colours]
     bands = tuple(Band(name, kind, colour="" if palette else name, legend=palette) for name in names)
     bands = (*bands, Band(ALPHA, kind, colour=ALPHA)) if alpha else bands
     placed = placed_beside(path, *size)
-    return WholeRaster(path, placed.frame, bands, _decode, placed.remarks)
+    return WholeRaster(path, placed.frame, bands, decode, placed.remarks)
 
 
 def _check_size(path: Path, columns: int, rows: int) -> None:
@@ -91,26 +89,14 @@ def _cell_type(path: Path, picture: Any) -> tuple[int, str, bool]:
     The picture package narrows 16-bit colour, so that of a PNG is read from its header (ISO/IEC 15948,
     section 11.2.2): bit depth and colour type.
     """
-    deep = _png_depth(path)
+    deep = png_depth(path)
     if deep is not None and deep[0] == 16:
         return 3 if deep[1] & 2 else 1, "uint16", bool(deep[1] & 4)
-    if _see_through(picture):
+    if see_through(picture):
         return 3, "uint8", True
     grey = picture.mode in ("L", "LA", "1", "P", "I;16", "I")
     deeper = picture.mode.startswith("I")
     return 1 if grey else 3, "uint16" if deeper else "uint8", picture.mode in ("LA", "RGBA")
-
-
-def _see_through(picture: Any) -> bool:
-    """Whether a palette has colours that can be seen through in part: those are colours, not codes."""
-    clear = picture.info.get("transparency") if picture.mode == "P" else None
-    return picture.mode == "PA" or (isinstance(clear, bytes) and any(0 < value < 255 for value in clear))
-
-
-def _png_depth(path: Path) -> tuple[int, int] | None:
-    with path.open("rb") as file:
-        head = file.read(26)
-    return (head[24], head[25]) if head[:8] == PNG_MARK and len(head) == 26 else None
 
 
 def _legend(picture: Any) -> Legend | None:
@@ -133,54 +119,6 @@ def _names(text: str) -> dict[int, str]:
         return {entry.code: entry.name for entry in parse_legend(Path("comment"), text).entries}
     except InputError:
         return {}
-
-
-def _decode(path: Path) -> Cells:
-    from PIL import Image
-
-    try:
-        if (_png_depth(path) or (8, 0))[0] == 16:
-            return _decode_deep(path)
-        with Image.open(path) as picture:
-            if _see_through(picture):
-                return np.array(picture.convert("RGBA"))
-            other = picture.mode in ("CMYK", "YCbCr", "LAB", "HSV")
-            cells = np.asarray(picture.convert("RGB") if other else picture)
-            clear = picture.info.get("transparency") if picture.mode in ("P", "L") else None
-    except _BROKEN as exc:
-        raise _broken(path, exc) from exc
-    if cells.dtype == bool:
-        cells = cells.astype(np.uint8) * 255
-    if cells.dtype == np.int32:
-        cells = cells.astype(np.uint16)
-    cells = cells[:, :, None] if cells.ndim == 2 else cells
-    if clear is not None:
-        cells = np.dstack([cells, _opacity(clear)[cells]])
-    return np.array(cells)
-
-
-def _decode_deep(path: Path) -> Cells:
-    import imagecodecs
-
-    try:
-        cells: Cells = imagecodecs.png_decode(path.read_bytes())
-    except (imagecodecs.PngError, *_BROKEN) as exc:
-        raise _broken(path, exc) from exc
-    return cells[:, :, None] if cells.ndim == 2 else cells
-
-
-def _opacity(clear: int | bytes) -> Cells:
-    """Alpha of each of the 256 codes of a palette."""
-    opacity = np.full(256, 255, np.uint8)
-    if isinstance(clear, bytes):
-        opacity[: len(clear)] = np.frombuffer(clear, np.uint8)
-    else:
-        opacity[clear] = 0
-    return opacity
-
-
-def _broken(path: Path, cause: Exception) -> InputError:
-    return InputError(f"{path} is broken", f"{cause}", "get the file again, or leave it out")
 
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:

@@ -30,8 +30,9 @@ def _natural(values: Array, count: int) -> Array:
     values, weights = np.unique(values, return_counts=True)
     size, count = values.size, min(count, values.size)
     total = np.concatenate([[0], np.cumsum(weights)])
-    sums = np.concatenate([[0], np.cumsum(weights * values)])
-    squares = np.concatenate([[0], np.cumsum(weights * values**2)])
+    near = values - np.average(values, weights=weights)  # so that squares do not cancel
+    sums = np.concatenate([[0], np.cumsum(weights * near)])
+    squares = np.concatenate([[0], np.cumsum(weights * near**2)])
     best = np.full((count + 1, size + 1), np.inf)
     cut = np.zeros((count + 1, size + 1), np.int64)
     best[0, 0] = 0.0

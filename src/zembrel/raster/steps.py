@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Raster
+from zembrel.raster.moments import NONE, Moments
 
 Array = npt.NDArray[np.float64]
 SIDE = 256  # cells of a line that a step is averaged over
@@ -40,9 +41,7 @@ class CellsSeen(NamedTuple):
     down: Array
     low: End
     high: End
-    valid: int
-    total: float
-    squares: float
+    moments: Moments
 
 
 class Seam(NamedTuple):
@@ -74,8 +73,7 @@ class CellLook:
         held = values[inner][known[inner]]
         across, down = (_middles(np.diff(values, axis=axis), known, axis, inner) for axis in (1, 0))
         low, high = (_end(values[inner], known[inner], pane, sign) for sign in (1.0, -1.0))
-        total, squares = float(held.sum()), float(np.einsum("i,i", held, held))
-        return CellsSeen(pane, across, down, low, high, int(held.size), total, squares)
+        return CellsSeen(pane, across, down, low, high, Moments.of(held))
 
 
 def _middles(steps: Array, known: Any, axis: int, inner: tuple[slice, slice]) -> Array:
@@ -121,9 +119,7 @@ class CellFindings:
     steps: dict[tuple[bool, int], list[tuple[int, Array]]] = field(default_factory=dict)
     low: End = _NO_LOW
     high: End = _NO_HIGH
-    valid: int = 0
-    total: float = 0.0
-    squares: float = 0.0
+    moments: Moments = NONE
     empty: list[Pane] = field(default_factory=list)
 
     def note(self, seen: CellsSeen) -> None:
@@ -131,16 +127,19 @@ class CellFindings:
         self.steps.setdefault((True, pane.top), []).append((pane.left, seen.across))
         self.steps.setdefault((False, pane.left), []).append((pane.top, seen.down))
         self.low, self.high = _farther(self.low, seen.low, 1.0), _farther(self.high, seen.high, -1.0)
-        self.valid += seen.valid
-        self.total, self.squares = self.total + seen.total, self.squares + seen.squares
-        if not seen.valid:
+        self.moments = self.moments.plus(seen.moments)
+        if not seen.moments.count:
             self.empty.append(pane)
 
     @property
     def spread(self) -> float:
         """The standard deviation of all values."""
-        mean = self.total / max(self.valid, 1)
-        return math.sqrt(max(self.squares / max(self.valid, 1) - mean * mean, 0.0))
+        return float(np.nan_to_num(self.moments.deviation))
+
+    @property
+    def valid(self) -> int:
+        """How many cells are valid."""
+        return int(self.moments.count)
 
     def apart(self) -> list[End]:
         """Values at either end that lie further from all others than these from each other."""

@@ -165,7 +165,8 @@ def _of_cells(
         sums, values = ZoneSums(drawn, len(areas)), ZoneValues(drawn, len(areas))
         moments = [sums] if len(rest) < len(stats) else []
         observe(one, blocks_of(one), [*moments, *([values] if rest else [])], output.limits)
-        found = ranked([*stage(values.parts, joined, output.limits)], rest, called) if rest else {}
+        held = [*stage(values.parts, joined, output.limits)] if rest else []
+        found = ranked(held, rest, called, codes=legend is not None) if rest else {}
         if len(found) > _MOST_CLASSES:
             raise RefusedError(
                 f"{layer.path} has {len(found):,} values", "each would be a field", "use quartiles"

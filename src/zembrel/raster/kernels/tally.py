@@ -50,7 +50,9 @@ def in_zones(values, known, edges, starts, boxes, top, left, out):  # type: igno
     """Add up the cells of values (rows, columns) in each zone, those on its edge by the share that is inside.
 
     known: which are, (rows, columns) or (0, 0) for all; starts (n + 1,): where the edges of each zone begin;
-    boxes (n, 4): its columns and rows; out (n, 5): shares, sums, sums of squares, lowest and highest.
+    boxes (n, 4): its columns and rows; out (n, 5), all new: shares, sums, squares of differences from the
+    mean (D. H. D. West, "Updating mean and variance estimates", Communications of the ACM 22, 1979), lowest
+    and highest.
     """
     rows, columns = values.shape
     masked = known.size > 0
@@ -62,6 +64,7 @@ def in_zones(values, known, edges, starts, boxes, top, left, out):  # type: igno
             continue
         window = shares[:, : last_c - first_c + 1]
         weight, total, squares, least, most = out[n]
+        mean = 0.0
         for r in range(first_r, last_r):
             share = 0.0
             for c in range(last_c - first_c):
@@ -72,7 +75,9 @@ def in_zones(values, known, edges, starts, boxes, top, left, out):  # type: igno
                     value = np.float64(values[r, first_c + c])
                     weight += part
                     total += part * value
-                    squares += part * value * value
+                    off = value - mean
+                    mean += off * part / weight
+                    squares += part * off * (value - mean)
                     if value < least:
                         least = value
                     if value > most:
