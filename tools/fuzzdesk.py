@@ -99,7 +99,7 @@ def _sources(folder: Path, guarded: Callable[[list[str]], int]) -> Iterator[Entr
     os.environ["ZEMBREL_CACHE"] = str(folder / "cache")
     address = _served(folder)
     for kind, path, settings, answers in SERVICES:
-        words = [word for setting in ("private=true", "keep=0", *settings) for word in ("--set", setting)]
+        words = [word for setting in ("private=true", "age=0", *settings) for word in ("--set", setting)]
         _run(guarded, "source", "add", kind, address + path, "--kind", kind, *words)
         use = [("source", "test", kind)]
         use += [
@@ -122,7 +122,10 @@ def _sources(folder: Path, guarded: Callable[[list[str]], int]) -> Iterator[Entr
             name = _name(answer)
             if not (folder / "answers" / name).exists():
                 httpx.get(address + answer, trust_env=False)
-            yield kind, f"answers/{name}", tuple(use)
+            if (folder / "answers" / name).exists():
+                yield kind, f"answers/{name}", tuple(use)
+            else:
+                print(f"no seed: {answer} of {kind}")
 
 
 def _name(target: str) -> str:

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import io
+import json
+import zipfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 import tifffile
+from PIL import Image
 from xarray import open_dataset
 
 import depth
 from program import Program
 from rasters import raster, save
+from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 
@@ -140,3 +146,50 @@ def test_a_store_of_another_writer_from_0_to_360(zembrel: Program) -> None:
     zembrel("clip", "x.nc", "--within", "-30,40,-20,50", "--out", "c.tif")
     found, lon, lat = cells(zembrel.folder / "c.tif")
     np.testing.assert_array_equal(found, value(*np.meshgrid(lon, lat)))
+
+
+def photo(west: float, width: float = 360.0) -> Any:
+    """Colours that go around the Earth, from some longitude on, in cells of a degree."""
+    lon = west + 0.5 + np.arange(round(width))
+    lat = 84.5 - np.arange(170)[:, None]
+    angle = np.radians(lon)[None, :] + 0 * lat
+    cells = np.stack([128 + 100 * np.sin(angle), 128 + 100 * np.cos(angle), 128 + lat + 0 * angle])
+    return raster(cells.astype(np.uint8), where=Frame(by_code(4326), Affine(west, 85, 1, -1), lon.size, 170))
+
+
+def test_a_world_map_has_both_its_halves_whatever_longitude_it_begins_with(zembrel: Program) -> None:
+    """As -180 to 180, 0 to 360, from -100, and in two files that meet at 180 and at 0."""
+    here = zembrel.folder
+    for west in (-180, 0, -100):
+        save(here / f"w{west}.tif", photo(west))
+    for name, west in (("e", 0), ("w", -180), ("beyond", 180)):
+        save(here / f"{name}.tif", photo(west, 180))
+    given = {
+        "w-180": ("w-180.tif",),
+        "w0": ("w0.tif",),
+        "w-100": ("w-100.tif",),
+        "we": ("w.tif", "e.tif"),
+        "eb": ("e.tif", "beyond.tif"),
+    }
+    maps, tiles = {}, {}
+    for name, inputs in given.items():
+        zembrel("mosaic", *inputs, "--crs", "EPSG:3857", "--cell", "100km", "--out", f"{name}.m.tif")
+        made = open_raster(here / f"{name}.m.tif")
+        maps[name] = (made.frame, made.cells(made.frame.pane).cells)
+        zembrel("deliver", "pyramid", *inputs, "--zooms", "2", "--tile-format", "png", "--out", f"{name}.zip")
+        with zipfile.ZipFile(here / f"{name}.zip") as packed:
+            held = {n: packed.read(n) for n in packed.namelist() if n.endswith(".png")}
+            bounds = json.loads(packed.read("tiles.json"))["bounds"]
+        assert {n.split("/")[1] for n in held} == set("0123") and bounds[0] == -180 and bounds[2] == 180
+        tiles[name] = {
+            n: np.asarray(Image.open(io.BytesIO(data)).convert("RGBA")) for n, data in held.items()
+        }
+    frame, cells = maps["w-180"]
+    assert frame.bounds[0] < -20_037_000 and frame.bounds[2] > 20_037_000
+    for name in given:
+        assert maps[name][0] == frame and np.abs(maps[name][1].astype(int) - cells).max() <= 2, name
+        for tile, pixels in tiles["w-180"].items():
+            assert np.abs(tiles[name][tile].astype(int) - pixels).max() <= 2, (name, tile)
+    x, _ = frame.centres(np.arange(frame.columns, dtype=float), np.zeros(frame.columns))
+    expected = 128 + 100 * np.sin(x / 6_378_137)
+    assert np.abs(cells[0, frame.rows // 2] - expected)[1:-1].max() < 4

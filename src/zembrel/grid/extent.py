@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -13,6 +14,8 @@ from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
 
 Bounds = tuple[float, float, float, float]
+Lines = tuple[Array, Array]
+_FULL = 90  # parts of a turn: what has no wider gap goes all around
 _TRUE = 0.01  # by which a map may stretch lengths and counts as true to scale
 _WHOLE = 1e-4  # part of a turn that may lack of a grid that goes around the Earth
 _EDGE_POINTS = 257  # along each side; the sag of an edge between two of them is negligible
@@ -38,25 +41,86 @@ def carried_bounds(frame: Frame, target: CRS) -> Bounds:
     """
     if frame.crs is None or (same(frame.crs, target) and frame.north_up):
         return frame.bounds
-    return outline_bounds(*operation_of(frame, target)(*_lattice(frame)), frame.crs, target)
+    operate = operation_of(frame, target)
+    return _bounds_of([_operated(operate, *lines) for lines in _lattices(frame)], frame.crs, target)
 
 
-def outline_bounds(x: Array, y: Array, source: CRS, target: CRS) -> Bounds:
-    """Bounds of points already in `target`; an outline across the antimeridian stays one piece."""
-    finite = np.isfinite(x) & np.isfinite(y)
-    if not finite.any():
+def _operated(operate: CoordinateOperation, x: Array, y: Array) -> Lines:
+    moved = operate(x.ravel(), y.ravel())
+    return np.asarray(moved[0]).reshape(x.shape), np.asarray(moved[1]).reshape(y.shape)
+
+
+def _bounds_of(lattices: Sequence[Lines], source: CRS, target: CRS) -> Bounds:
+    """Bounds of lattices of points in `target`: x and y, (rows, columns), neighbours of which are those on
+    the Earth.
+
+    What goes around the Earth has the same bounds wherever it begins; an outline across the antimeridian
+    stays one piece.
+    """
+    finite = [np.isfinite(x) & np.isfinite(y) for x, y in lattices]
+    if not any(known.any() for known in finite):
         raise InputError(
             f"the extent has no place in {label(target)}",
             f"no point of it, given in {label(source)}, lies in that CRS's domain",
             "choose a CRS for that part of the Earth",
         )
-    x, y = x[finite], y[finite]
-    if target.circuit is not None:
-        middle, turn = target.circuit
-        moved = np.where(x < middle, x + turn, x)
-        if np.ptp(x) > turn / 2 and np.ptp(moved) < np.ptp(x):
-            x = moved
-    return float(x.min()), float(y.min()), float(x.max()), float(y.max())
+    y = np.concatenate([up[known] for (_, up), known in zip(lattices, finite, strict=True)])
+    south, north = float(y.min()), float(y.max())
+    if target.circuit is None:
+        x = np.concatenate([across[known] for (across, _), known in zip(lattices, finite, strict=True)])
+        return float(x.min()), south, float(x.max()), north
+    followed = [followed_around(x, target.circuit.turn) for x, _ in lattices]
+    if any(x is None for x in followed):
+        x = np.concatenate([across[known] for (across, _), known in zip(lattices, finite, strict=True)])
+        ends = ends_around(x, *target.circuit)
+        if ends[1] - ends[0] == target.circuit.turn and isinstance(target, GeographicCRS):
+            south, north = _to_poles(south, north, lattices, 90 / target.unit.factor)
+        return ends[0], south, ends[1], north
+    spans = [(float(x.min()), float(x.max())) for x in followed if x is not None]
+    faces = [_faced_span(span, *target.circuit) for span in spans]
+    return min(west for west, _ in faces), south, max(east for _, east in faces), north
+
+
+def _to_poles(south: float, north: float, lattices: Sequence[Lines], pole: float) -> tuple[float, float]:
+    """Latitudes up to the pole that a lattice goes around, which is the one it comes nearest to."""
+    near = max(float(np.nanmax(np.diff(np.sort(y.ravel())), initial=0.0)) for _, y in lattices)
+    if pole - north < pole + south:
+        return south, pole if pole - north < max(near, pole / 30) else north
+    return -pole if pole + south < max(near, pole / 30) else south, north
+
+
+def followed_around(x: Array, turn: float) -> Array | None:
+    """Lines of x that go on from neighbour to neighbour, past the edge of the world too.
+
+    None where something has no place, or where the lines do not close: a pole lies among them.
+    """
+    if not np.isfinite(x).all():
+        return None
+    along = np.unwrap(x, period=turn, axis=1)
+    first = np.unwrap(along[:, 0], period=turn)
+    along = along + (first - along[:, 0])[:, None]
+    steps = np.abs(np.diff(along, axis=0))
+    return None if steps.size and steps.max() > turn / 2 else along
+
+
+def ends_around(x: Array, middle: float, turn: float) -> tuple[float, float]:
+    """West and east of points that lie anywhere around the Earth: all but the widest gap between them."""
+    places = np.unique(np.mod(x - middle + turn / 2, turn))
+    gaps = np.diff(places, append=places[0] + turn)
+    widest = int(np.argmax(gaps))
+    if gaps[widest] < turn / _FULL:
+        return middle - turn / 2, middle + turn / 2
+    west = float(places[(widest + 1) % places.size]) + middle - turn / 2
+    return _faced_span((west, west + turn - float(gaps[widest])), middle, turn)
+
+
+def _faced_span(span: tuple[float, float], middle: float, turn: float) -> tuple[float, float]:
+    """The span by whole turns so that it begins on the map around `middle`; all of it if it is that wide."""
+    west, east = span
+    if east - west > turn * (1 - _WHOLE):
+        return middle - turn / 2, middle + turn / 2
+    away = turn * math.floor((west - middle) / turn + 0.5 + 1e-9)
+    return west - away, east - away
 
 
 def box_bounds(bounds: Bounds, source: CRS, target: CRS) -> Bounds:
@@ -67,21 +131,20 @@ def box_bounds(bounds: Bounds, source: CRS, target: CRS) -> Bounds:
     if same(source, target):
         return west, south, east, north
     t = np.linspace(0, 1, _EDGE_POINTS)
-    across, along = np.meshgrid(west + (east - west) * t, south + (north - south) * t[::8])
-    up, beside = np.meshgrid(south + (north - south) * t, west + (east - west) * t[::8])
-    x = np.concatenate([across.ravel(), beside.ravel()])
-    y = np.concatenate([along.ravel(), up.ravel()])
-    return outline_bounds(*operation(source, target)(x, y), source, target)
+    across, up = west + (east - west) * t, south + (north - south) * t
+    operate = operation(source, target)
+    lattices = (np.meshgrid(across, up[::8]), np.meshgrid(across[::8], up))
+    return _bounds_of([_operated(operate, x, y) for x, y in lattices], source, target)
 
 
-def _lattice(frame: Frame) -> tuple[Array, Array]:
+def _lattices(frame: Frame) -> list[Lines]:
+    """x and y of points in a frame on many columns of some rows, and on many rows of some columns."""
     t = np.linspace(0, 1, _EDGE_POINTS)
-    cols, rows = np.meshgrid(t * frame.columns, t[::8] * frame.rows)
-    cols2, rows2 = np.meshgrid(t[::8] * frame.columns, t * frame.rows)
-    x, y = frame.corners.at(
-        np.concatenate([cols.ravel(), cols2.ravel()]), np.concatenate([rows.ravel(), rows2.ravel()])
+    places = (
+        np.meshgrid(t * frame.columns, t[::8] * frame.rows),
+        np.meshgrid(t[::8] * frame.columns, t * frame.rows),
     )
-    return np.asarray(x), np.asarray(y)
+    return [(np.asarray(x), np.asarray(y)) for x, y in (frame.corners.at(*place) for place in places)]
 
 
 def carried_cell(frame: Frame, target: CRS) -> tuple[float, float]:
