@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import io
 import json
+import sqlite3
+import struct
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -193,3 +195,84 @@ def test_a_world_map_has_both_its_halves_whatever_longitude_it_begins_with(zembr
     x, _ = frame.centres(np.arange(frame.columns, dtype=float), np.zeros(frame.columns))
     expected = 128 + 100 * np.sin(x / 6_378_137)
     assert np.abs(cells[0, frame.rows // 2] - expected)[1:-1].max() < 4
+
+
+def spot(folder: Path, name: str, west: float, width: float = 2.0, begin: float = 0.0) -> None:
+    """Two degrees, in one file or a part of them: brighter to the east, in steps of a tenth of a degree."""
+    columns = round(width * 100)
+    lon = begin + np.arange(columns) / 100
+    cells = np.stack(
+        [
+            40 + 100 * np.floor(lon * 10) / 10 + np.zeros((100, 1)),
+            np.full((100, columns), 90.0),
+            np.full((100, columns), 30.0),
+        ]
+    )
+    where = Frame(by_code(4326), Affine(west, 11, 0.01, -0.01), columns, 100)
+    save(folder / f"{name}.tif", raster(cells.astype(np.uint8), where=where))
+
+
+def tiles_of(path: Path) -> dict[tuple[int, int, int], np.ndarray]:
+    """Pictures by zoom, column and row from the top, read by code that shares nothing with the writers."""
+    found = {}
+    if path.suffix == ".zip":
+        with zipfile.ZipFile(path) as packed:
+            names = [name for name in packed.namelist() if name.endswith(".png")]
+            held = [(tuple(map(int, name[:-4].split("/"))), packed.read(name)) for name in names]
+    else:
+        with sqlite3.connect(path) as base:
+            rows = base.execute("SELECT zoom_level, tile_column, tile_row, tile_data FROM tiles").fetchall()
+        held = [((z, c, r if path.suffix == ".gpkg" else 2**z - 1 - r), data) for z, c, r, data in rows]
+    for (z, c, r), data in held:
+        found[z, c, r] = np.asarray(Image.open(io.BytesIO(data)).convert("RGBA"))
+    return found
+
+
+@pytest.mark.parametrize("ending", ["zip", "mbtiles", "gpkg", "pmtiles"])
+@pytest.mark.parametrize("inputs", [("across",), ("east", "west"), ("west", "east")], ids="-".join)
+def test_a_pack_across_the_antimeridian_is_the_one_across_greenwich_half_a_turn_on(
+    zembrel: Program, inputs: tuple[str, ...], ending: str
+) -> None:
+    here = zembrel.folder
+    spot(here, "greenwich", -1.0)
+    spot(here, "across", 179.0)
+    spot(here, "east", 179.0, 1.0)
+    spot(here, "west", -180.0, 1.0, 1.0)
+    words = ("--zooms", "0-9", "--tile-format", "png", "--method", "nearest", "--out")
+    zembrel("deliver", "pyramid", "greenwich.tif", *words, f"g.{ending}")
+    said = zembrel(
+        "deliver", "pyramid", *(f"{name}.tif" for name in inputs), *words, f"a.{ending}", "--json"
+    ).json
+    if ending in ("mbtiles", "pmtiles"):
+        zembrel("standin", "device", "phone", f"a.{ending}")
+    if ending == "pmtiles":
+        west, _, east, _ = struct.unpack("<4i", (here / "a.pmtiles").read_bytes()[102:118])
+        assert (west, east) == (-1_800_000_000, 1_800_000_000) and said["results"][0]["count"] > 10
+        return
+    if ending == "mbtiles":
+        with sqlite3.connect(here / "a.mbtiles") as base:
+            told = dict(base.execute("SELECT name, value FROM metadata"))
+        assert told["bounds"].startswith("-180,") and abs(
+            float(told["center"].split(",")[0])
+        ) == pytest.approx(180, abs=0.1)
+    if ending == "gpkg":
+        with sqlite3.connect(here / "g.gpkg") as base:
+            extent = base.execute("SELECT min_x, min_y, max_x, max_y FROM gpkg_contents").fetchone()
+        assert extent == pytest.approx((-111_319, 1_118_890, 111_319, 1_232_106), abs=1_500), (
+            "that of the data"
+        )
+    wanted, found = tiles_of(here / f"g.{ending}"), tiles_of(here / f"a.{ending}")
+    turned = {(z, (c + 2**z // 2) % 2**z, r): picture for (z, c, r), picture in wanted.items() if z}
+    assert turned.keys() == {key for key in found if key[0]}
+    for key, picture in turned.items():
+        assert (np.abs(picture.astype(int) - found[key]) > 12).mean() < 0.01, key
+    whole, half = wanted[0, 0, 0], found[0, 0, 0]
+    assert (np.roll(whole, 128, axis=1)[..., 3] > 0).sum() == pytest.approx((half[..., 3] > 0).sum(), abs=2)
+
+
+def test_a_page_shows_what_lies_across_the_antimeridian_as_one_piece(zembrel: Program) -> None:
+    spot(zembrel.folder, "across", 179.0)
+    zembrel("deliver", "pyramid", "across.tif", "--zooms", "0-8", "--out", "t/", "--viewer", "map.html")
+    told = json.loads((zembrel.folder / "t" / "tiles.json").read_text())
+    assert told["bounds"][::2] == [-180, 180] and told["extent"][::2] == pytest.approx([179, 181], abs=0.02)
+    assert '"extent"' in (zembrel.folder / "map.html").read_text()

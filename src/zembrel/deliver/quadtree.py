@@ -68,25 +68,35 @@ class TileTask:
 
     def _read(self, block: TileAddress) -> tuple[Cells, Cells | None] | None:
         """Cells and validity of a block, (bands, side, side) and (side, side); None if all is void."""
+        whole: tuple[Cells, Cells] | None = None
+        for turn in (0, self.tiles.around) if self.tiles.around else (0,):
+            pane = self._pane_of(block, turn)
+            met = pane.meet(self.view.frame.pane)
+            if met is None:
+                continue
+            found = self.view.cells(met)
+            known = _everywhere(found.valid)
+            if known is not None and not known.any():
+                continue
+            if met == pane:
+                return found.cells, known
+            if whole is None:
+                whole = (
+                    np.zeros((len(found.cells), *pane.shape), found.cells.dtype),
+                    np.zeros(pane.shape, bool),
+                )
+            into = met.within(pane)
+            fresh = np.ones(met.shape, bool) if known is None else known
+            whole[0][(slice(None), *into)] = np.where(fresh, found.cells, whole[0][(slice(None), *into)])
+            whole[1][into] |= fresh
+        return whole
+
+    def _pane_of(self, block: TileAddress, turn: int) -> Pane:
+        """Where a block lies in the view, so many columns of tiles further."""
         side = self.cells << self.steps
-        left = ((block.column << self.steps) - self.tiles.left) * self.cells
+        left = ((block.column << self.steps) + turn - self.tiles.left) * self.cells
         top = ((block.row << self.steps) - self.tiles.top) * self.cells
-        pane = Pane(top, left, top + side, left + side)
-        met = pane.meet(self.view.frame.pane)
-        if met is None:
-            return None
-        found = self.view.cells(met)
-        known = _everywhere(found.valid)
-        if known is not None and not known.any():
-            return None
-        if met == pane:
-            return found.cells, known
-        cells = np.zeros((len(found.cells), side, side), found.cells.dtype)
-        valid = np.zeros((side, side), bool)
-        into = met.within(pane)
-        cells[(slice(None), *into)] = found.cells
-        valid[into] = True if known is None else known
-        return cells, valid
+        return Pane(top, left, top + side, left + side)
 
     def _halved(self, cells: Cells, valid: Cells | None, opacity: bool) -> tuple[Cells, Cells | None]:
         made, known = halved(cells, None if valid is None else valid[None], self.method, opacity=opacity)
@@ -162,7 +172,7 @@ def tiles_of(
         (
             TileAddress(held.zoom, column, row)
             for row in range(held.top, held.bottom)
-            for column in range(held.left, held.right)
+            for column in held.columns
         ),
         key=_along_the_tree,
     )

@@ -51,9 +51,8 @@ def _check(folder: Path, facts: Any) -> None:
     sound = {
         "minzoom and maxzoom": all(type(zoom) is int and 0 <= zoom <= _FINEST for zoom in zooms),
         "tiles": isinstance(tiles, list) and bool(tiles) and all(_is_within(way) for way in tiles),
-        "bounds": isinstance(bounds, list)
-        and len(bounds) == 4
-        and all(type(n) in (int, float) and abs(n) <= 360 for n in bounds),
+        "bounds": _is_box(bounds),
+        "extent": _is_box(facts.get("extent", bounds)),
         "name": isinstance(facts.get("name", ""), str),
         "attribution": isinstance(facts.get("attribution", ""), str),
         "scheme": facts.get("scheme", "xyz") in ("xyz", "tms"),
@@ -63,6 +62,15 @@ def _check(folder: Path, facts: Any) -> None:
     if odd is not None:
         what = f"{folder / TILE_INDEX} is damaged"
         raise InputError(what, f"its {odd} cannot be those of a pack", "deliver the pack once more")
+
+
+def _is_box(bounds: object) -> bool:
+    """Whether these are four numbers of degrees."""
+    return (
+        isinstance(bounds, list)
+        and len(bounds) == 4
+        and all(type(n) in (int, float) and abs(n) <= 720 for n in bounds)
+    )
 
 
 def _is_within(way: object) -> bool:

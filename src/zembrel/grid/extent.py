@@ -195,6 +195,14 @@ def turn_of(crs: CRS | None) -> float | None:
     return None if crs is None or crs.circuit is None else crs.circuit.turn
 
 
+def begun(bounds: Bounds, crs: CRS | None) -> Bounds:
+    """`bounds` by whole turns so that they begin on the map of `crs`; all of it for all the Earth."""
+    if crs is None or crs.circuit is None:
+        return bounds
+    west, east = _faced_span((bounds[0], bounds[2]), *crs.circuit)
+    return west, bounds[1], east, bounds[3]
+
+
 def faced(bounds: Bounds, crs: CRS | None, middle: float) -> Bounds:
     """`bounds` moved by whole turns around the Earth so that they lie nearest to x = `middle`."""
     turn = turn_of(crs)

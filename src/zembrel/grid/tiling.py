@@ -6,6 +6,7 @@ Source: OGC 17-083r4, "Two Dimensional Tile Matrix Set and Tile Set Metadata", a
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from zembrel.errors import UsageError, nearest_name
@@ -14,6 +15,7 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 
 Bounds = tuple[float, float, float, float]
+_WHOLE = 1e-4  # part of a turn that may lack of what goes around the Earth
 FINEST = 26  # zoom at which a cell of a web tile is about 2 mm
 
 
@@ -30,24 +32,34 @@ class TileAddress(NamedTuple):
 
 
 class TileRange(NamedTuple):
-    """Columns and rows of tiles at one zoom, the ends not included."""
+    """Columns and rows of tiles at one zoom, the ends not included.
+
+    around: columns of all the Earth, for tiles that go on past its edge, where they begin anew; else 0.
+    """
 
     zoom: int
     left: int
     top: int
     right: int
     bottom: int
+    around: int = 0
 
     @property
     def tiles(self) -> int:
-        return (self.right - self.left) * (self.bottom - self.top)
+        return len(self.columns) * (self.bottom - self.top)
+
+    @property
+    def columns(self) -> Sequence[int]:
+        """The columns, each once."""
+        across = range(self.left, self.right)
+        return sorted({column % self.around for column in across}) if self.around else across
 
     def coarser(self, steps: int) -> TileRange:
         """The tiles so many zooms lower that hold these."""
         up = (1 << steps) - 1
         return TileRange(
             self.zoom - steps, self.left >> steps, self.top >> steps,
-            (self.right + up) >> steps, (self.bottom + up) >> steps,
+            (self.right + up) >> steps, (self.bottom + up) >> steps, self.around >> steps,
         )  # fmt: skip
 
 
@@ -78,11 +90,20 @@ class Tiling(NamedTuple):
         """The tiles that `bounds`, in the CRS, meet; edges that only touch do not count."""
         span, (west, south, east, north) = self.tile_span(zoom), bounds
         slack = 1e-9 * self.span / span  # of a tile, for bounds that went through another CRS
+        columns = self.columns << zoom
         left = max(0, math.floor((west - self.left) / span + slack))
         top = max(0, math.floor((self.top - north) / span + slack))
-        right = min(self.columns << zoom, math.ceil((east - self.left) / span - slack))
+        right = math.ceil((east - self.left) / span - slack)
         bottom = min(self.rows << zoom, math.ceil((self.top - south) / span - slack))
-        return TileRange(zoom, left, top, max(right, left + 1), max(bottom, top + 1))
+        goes_on = self.is_round and right > columns and east - west < columns * span * (1 - _WHOLE)
+        right = max(right if goes_on else min(columns, right), left + 1)
+        return TileRange(zoom, left, top, right, max(bottom, top + 1), columns if goes_on else 0)
+
+    @property
+    def is_round(self) -> bool:
+        """Whether the first column is the neighbour of the last one."""
+        circuit = self.crs.circuit
+        return circuit is not None and abs(self.columns * self.span / circuit.turn - 1) < _WHOLE
 
     def bounds_of(self, tiles: TileRange) -> Bounds:
         """West, south, east and north of some tiles."""

@@ -53,7 +53,8 @@ def _verdict(files: Mapping[str, Any]) -> Verdict:
 
     zoom = sorted(level for level, _, _ in tiles)[len(tiles) // 2]
     west, south, east, north = told.get("bounds") or _bounds(tiles, zoom, upward)
-    screen, there = shown(tile, (west + east) / 2, (south + north) / 2, zoom, _SIDE)
+    lon, lat = (told.get("center") or ((west + east) / 2, (south + north) / 2))[:2]
+    screen, there = shown(tile, lon, lat, zoom, _SIDE)
     need(there > 0, f"there is no tile in the middle at zoom {zoom}: rows may count from the other side")
     levels = sorted({level for level, _, _ in tiles})
     return Verdict(

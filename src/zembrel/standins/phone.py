@@ -10,6 +10,7 @@ import io
 import json
 import sqlite3
 from pathlib import Path
+from typing import NamedTuple
 
 from PIL import Image
 
@@ -62,9 +63,12 @@ def _mbtiles(path: Path) -> Verdict:
         return None if found is None else bytes(found[0])
 
     some = file.execute(f"SELECT tile_data FROM tiles LIMIT {_LOOKED_AT}").fetchall()
-    bounds = [float(part) for part in told.get("bounds", "").split(",") if part]
+    bounds, centre = (
+        [float(part) for part in told.get(key, "").split(",") if part] for key in ("bounds", "center")
+    )
+    view = _view(bounds, centre[:2])
     return _verdict(
-        told["name"], zooms, sum(count for _, count in levels), bounds, tile, [row[0] for row in some]
+        told["name"], zooms, sum(count for _, count in levels), view, tile, [row[0] for row in some]
     )
 
 
@@ -87,7 +91,8 @@ def _pmtiles(path: Path) -> Verdict:
             for step in range(run):
                 found[number + step] = (tiles + offset, length)
     need(len(found) == addressed, f"{len(found)} tiles are found, {addressed} are announced")
-    bounds = [int.from_bytes(data[at : at + 4], "little", signed=True) / 1e7 for at in range(102, 118, 4)]
+    numbers = [*range(102, 118, 4), 119, 123]
+    degrees = [int.from_bytes(data[at : at + 4], "little", signed=True) / 1e7 for at in numbers]
 
     def tile(zoom: int, column: int, row: int) -> bytes | None:
         place = found.get(_number(zoom, column, row))
@@ -96,7 +101,8 @@ def _pmtiles(path: Path) -> Verdict:
     some = [data[at : at + size] for at, size in list(found.values())[:_LOOKED_AT]]
     zooms = list(range(low, high + 1))
     need(kind in (0, 2, 3, 4), f"tiles of type {kind} are not shown")
-    return _verdict(told.get("name", path.stem), zooms, len(found), bounds, tile, some)
+    view = _view(degrees[:4], degrees[4:])
+    return _verdict(told.get("name", path.stem), zooms, len(found), view, tile, some)
 
 
 def _directory(data: bytes) -> list[tuple[int, int, int, int]]:
@@ -135,20 +141,33 @@ def _number(zoom: int, column: int, row: int) -> int:
     return number
 
 
-def _verdict(
-    name: str, zooms: list[int], count: int, bounds: list[float], tile: Tiles, some: list[bytes]
-) -> Verdict:
-    """The map in the middle of its bounds, at a zoom where it fills the screen."""
-    need(len(bounds) == 4 and bounds[0] < bounds[2] and bounds[1] < bounds[3], f"its bounds are {bounds}")
+class _View(NamedTuple):
+    """Where the map is shown first, and how many degrees wide it is."""
 
+    lon: float
+    lat: float
+    width: float
+
+
+def _view(bounds: list[float], centre: list[float]) -> _View:
+    """The centre that the pack says, else the middle of its bounds."""
+    sound = len(bounds) == 4 and -180 <= bounds[0] < bounds[2] <= 180 and bounds[1] < bounds[3]
+    need(sound, f"its bounds are {bounds}")
+    west, south, east, north = bounds
+    lon, lat = centre if len(centre) == 2 and any(centre) else ((west + east) / 2, (south + north) / 2)
+    need(-180 <= lon <= 180 and south <= lat <= north, f"its centre is {lon:g},{lat:g}")
+    return _View(lon, lat, east - west)
+
+
+def _verdict(name: str, zooms: list[int], count: int, view: _View, tile: Tiles, some: list[bytes]) -> Verdict:
+    """The map in its middle, at a zoom where it fills the screen."""
     side = Image.open(io.BytesIO(some[0])).size[0]
     need(side in (256, 512), f"tiles have {side} cells a side")
     for number, data in enumerate(some):
         decoded(data, side, f"number {number}")
-    lon, lat = (bounds[0] + bounds[2]) / 2, (bounds[1] + bounds[3]) / 2
-    fitting = [zoom for zoom in zooms if (bounds[2] - bounds[0]) / 360 * side * 2**zoom <= _WIDE] or zooms[:1]
-    screen, there = shown(tile, lon, lat, fitting[-1], side)
-    need(there > 0, f"there is no tile in the middle of its bounds at zoom {fitting[-1]}")
+    fitting = [zoom for zoom in zooms if view.width / 360 * side * 2**zoom <= _WIDE] or zooms[:1]
+    screen, there = shown(tile, view.lon, view.lat, fitting[-1], side)
+    need(there > 0, f"there is no tile in its middle at zoom {fitting[-1]}")
     facts = {
         "name": name,
         "tiles": count,

@@ -15,7 +15,7 @@ from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.geodesy.registry import by_code, entry
 from zembrel.grid.area import turned
-from zembrel.grid.extent import carried_bounds, carried_cell, faced, operation_of, seen_from
+from zembrel.grid.extent import begun, carried_bounds, carried_cell, faced, operation_of, seen_from
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
 from zembrel.raster.method import Method
@@ -120,7 +120,10 @@ def _around(layers: Sequence[Layer], where: Where, shared: SharedCell) -> Target
     cell = shared.in_units_of(crs)
     extents = [_bounds(part, crs) for part in parts]
     middle = (extents[0][0] + extents[0][2]) / 2
-    bounds = _joined([faced(extent, crs, middle) for extent in extents])
+    together = [faced(extent, crs, middle) for extent in extents]
+    bounds = _joined(together)
+    if together != extents:  # on several turns: where all of it begins does not depend on the first
+        bounds = begun(bounds, crs)
     if any(part != layer.raster.frame for part, layer in zip(parts, layers, strict=True)):
         chose = (*chose, fact("cut_to_use", crs=label(crs)))
     area = None

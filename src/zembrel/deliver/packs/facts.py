@@ -11,6 +11,7 @@ from zembrel.grid.tiling import Bounds, Tiling
 from zembrel.provenance import KEY, document
 
 TYPES = {"png": "image/png", "jpeg": "image/jpeg", "webp": "image/webp"}
+_CLOSE = 1e-7  # degrees
 ENDINGS = {"png": "png", "jpeg": "jpg", "webp": "webp"}
 
 
@@ -40,19 +41,32 @@ class PackFacts:
     def centre(self) -> tuple[float, float, int]:
         """Longitude, latitude and zoom at which a viewer may begin."""
         west, south, east, north = self.bounds
-        return (west + east) / 2, (south + north) / 2, (self.lowest + self.highest + 1) // 2
+        lon = ((west + east) / 2 + 180) % 360 - 180
+        return lon, (south + north) / 2, (self.lowest + self.highest + 1) // 2
+
+    @property
+    def told_bounds(self) -> Bounds:
+        """Bounds as standards have them, between 180 W and 180 E: all of that for data that lie across."""
+        west, south, east, north = self.bounds
+        if west < -180 - _CLOSE or east > 180 + _CLOSE:
+            return -180.0, south, 180.0, north
+        return max(west, -180.0), south, min(east, 180.0), north
 
     def tile_json(self, address: str, scheme: str = "xyz") -> dict[str, Any]:
         """TileJSON 3.0.0 for tiles at `address`, with {z}, {x} and {y}."""
         facts: dict[str, Any] = {
             "tilejson": "3.0.0", "name": self.name, "tiles": [address], "scheme": scheme,
             "minzoom": self.lowest, "maxzoom": self.highest,
-            "bounds": [round(side, 9) for side in self.bounds],
+            "bounds": [round(side, 9) for side in self.told_bounds],
             "center": [round(self.centre[0], 9), round(self.centre[1], 9), self.centre[2]],
         }  # fmt: skip
         facts |= {"attribution": self.attribution} if self.attribution else {}
         facts |= {"description": self.description} if self.description else {}
         facts |= {KEY: json.loads(self.provenance)} if self.provenance is not None else {}
+        if (
+            self.bounds[2] > 180 + _CLOSE and self.bounds[2] - self.bounds[0] < 360 - _CLOSE
+        ):  # for pages that can show it as one piece
+            facts |= {"extent": [round(side, 9) for side in self.bounds]}
         facts |= {"tile_matrix_set": self.tiling.name, "tile_cells": self.cells}
         return facts | ({"elevation": dict(self.elevation)} if self.elevation else {})
 

@@ -15,7 +15,8 @@ from zembrel.deliver.quadtree import EncodedTile
 from zembrel.features.files.geopackage.metadata import write_provenance
 from zembrel.geodesy.registry import by_code
 from zembrel.geodesy.text import write_crs
-from zembrel.grid.tiling import TileRange, Tiling
+from zembrel.grid.extent import box_bounds
+from zembrel.grid.tiling import Bounds, TileRange, Tiling
 
 _APPLICATION, _VERSION = 0x47504B47, 10300  # "GPKG"
 _SCHEMA = """
@@ -85,7 +86,7 @@ class GeoPackagePack:
         moment = time_of_writing().strftime("%Y-%m-%dT%H:%M:%S.000Z")
         self._file.execute(
             "INSERT INTO gpkg_contents VALUES ('tiles', 'tiles', ?, ?, ?, ?, ?, ?, ?, ?)",
-            (facts.name, facts.description or facts.attribution, moment, *whole, tiling.code),
+            (facts.name, facts.description or facts.attribution, moment, *_extent(facts, whole), tiling.code),
         )
         self._file.execute(
             "INSERT INTO gpkg_tile_matrix_set VALUES ('tiles', ?, ?, ?, ?, ?)", (tiling.code, *whole)
@@ -107,3 +108,11 @@ class GeoPackagePack:
 
     def abort(self) -> None:
         self._file.close()
+
+
+def _extent(facts: PackFacts, whole: Bounds) -> Bounds:
+    """The extent of the data in the CRS of the tiles, within that of the set."""
+    found = box_bounds(facts.told_bounds, by_code(4326), facts.tiling.crs)
+    west, south = (max(one, end) for one, end in zip(found[:2], whole[:2], strict=True))
+    east, north = (min(one, end) for one, end in zip(found[2:], whole[2:], strict=True))
+    return west, south, east, north

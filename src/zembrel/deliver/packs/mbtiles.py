@@ -67,7 +67,7 @@ class MBTilesPack:
         rows = {
             "name": facts.name, "format": ENDINGS[facts.format], "minzoom": str(facts.lowest),
             "maxzoom": str(facts.highest), "type": "baselayer", "version": "1",
-            "bounds": ",".join(f"{side:.9g}" for side in facts.bounds),
+            "bounds": ",".join(f"{side:.9g}" for side in facts.told_bounds),
             "center": f"{lon:.9g},{lat:.9g},{zoom}",
             "attribution": facts.attribution, "description": facts.description,
             KEY: facts.provenance or "",

@@ -173,7 +173,7 @@ class PMTilesPack:
         places = [value for pair in zip(starts, sizes, strict=True) for value in pair]
         counts = (len(self._tiles) // 5, entries, self._count)
         kind = _OTHER if facts.mixed else _KINDS[facts.format]
-        west, south, east, north = (round(side * 1e7) for side in facts.bounds)
+        west, south, east, north = (round(side * 1e7) for side in facts.told_bounds)
         lon, lat, zoom = facts.centre
         return struct.pack(
             "<7sB8Q3Q6B4iB2i", b"PMTiles", 3, *places, *counts,
