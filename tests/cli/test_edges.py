@@ -9,6 +9,7 @@ import signal
 import subprocess
 import sys
 import time
+import urllib.request
 from pathlib import Path
 
 import pytest
@@ -16,6 +17,7 @@ import pytest
 import depth
 from program import INSTALLED, Program
 from rasters import frame, random_cells, raster, save
+from sources.island import site
 
 RUN = f"{sys.executable} -m zembrel"
 
@@ -132,6 +134,16 @@ def test_a_signal_that_comes_while_an_object_is_removed_is_not_lost(number: int,
     words = [sys.executable, "-c", LOST, str(int(number))]
     done = subprocess.run(words, capture_output=True, text=True, timeout=20)
     assert (done.stdout, done.stderr) == (name + "\n", "")
+
+
+def test_a_server_in_a_thread_of_a_program_in_the_background_answers() -> None:
+    """Whoever ignores interrupts may have a server that is not in the main thread."""
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        with site() as found, urllib.request.urlopen(f"{found.address}/faults", timeout=10) as answer:
+            assert answer.status == 200
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 def test_a_server_in_the_background_outlives_the_interrupts_of_its_terminal(marrowick: Path) -> None:

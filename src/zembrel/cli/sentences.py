@@ -71,6 +71,7 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "blank_where": lambda v: f"blank where {'not ' if v['kept'] else ''}{v['condition']}",
     "blank_where_empty": "blank where {layer} is empty",
     "breaks": _breaks,
+    "fewer_classes": "fewer classes than asked: {made} of {asked}, since values repeat",
     "bridged_within": "bridged where no circle of more than {reach} radius fits between points",
     "brought_onto": "{second} brought onto the cells of {first}",
     "cells_alone": "{cells:,} cells stand alone and make no line",

@@ -43,7 +43,7 @@ def classify(inputs: Inputs, where: Where, output: Output, classing: Classing) -
     layers, unopened = opened(take(inputs, output), output) if given else ([lets[0].layer], [])
     if classing.classes:
         edges = ways.found_breaks([_values(layer) for layer in layers], classing.classes, output.limits)
-    checks: list[Fact] = []
+    checks: list[Fact] = ways.fewer_classes(classing, edges)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         target = decide([layer], where)

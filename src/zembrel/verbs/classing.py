@@ -25,9 +25,9 @@ from zembrel.raster.survey import ClassCounts, Statistics
 from zembrel.raster.views.classed import Binned, Recoded
 from zembrel.verbs.codetable import Recoding
 from zembrel.verbs.operands import Lets
-from zembrel.verbs.survey import Distribution, seen
+from zembrel.verbs.survey import quantiles, seen
 
-_MOST = 255  # classes of values
+_MOST, _USUAL = 255, 5  # classes of values
 _SAMPLES = 2_000  # of values that natural breaks are sought among
 VOID, KEEP = "void", "keep"
 
@@ -110,7 +110,7 @@ def found_breaks(rasters: Sequence[Raster], text: str, limits: Limits) -> list[f
         raise UsageError(f"--classes {text}", f"classes are {', '.join(WAYS)}", nearest_name(way, WAYS))
     if count and not (count.isdigit() and 2 <= int(count) <= _MOST):
         raise UsageError(f"--classes {text}", f"there are 2 to {_MOST}", f"write --classes {way}:5")
-    known, classes = Statistics(), int(count or 5)
+    known, classes = Statistics(), int(count or _USUAL)
     for raster in rasters:
         seen(raster, known, limits)
     tally = known.tallies[0]
@@ -124,15 +124,24 @@ def found_breaks(rasters: Sequence[Raster], text: str, limits: Limits) -> list[f
         )
     if way == "equal":
         return [float(v) for v in np.linspace(tally.low, tally.high, classes + 1)[1:-1]]
-    held = Distribution(tally.low, tally.high)
-    for raster in rasters:
-        seen(raster, held, limits)
     if way == "quantile":
-        return sorted(set(held.quantiles([n / classes for n in range(1, classes)])))
-    samples = np.unique(held.quantiles(np.linspace(0, 1, _SAMPLES).tolist()))
+        found = quantiles(rasters, [n / classes for n in range(1, classes)], limits)
+        whole = all(raster.bands[0].dtype.kind in "iu" for raster in rasters)
+        found = [float(math.ceil(end)) for end in found] if whole else found
+        above = tally.low + 1 if whole else math.nextafter(tally.low, math.inf)
+        return sorted({max(end, above) for end in found})  # under the lowest value there is no class
+    samples = np.unique(quantiles(rasters, np.linspace(0, 1, _SAMPLES).tolist(), limits))
     ends = breaks(samples, way, classes)[1:-1]
     after = samples[np.minimum(np.searchsorted(samples, ends, side="right"), samples.size - 1)]
     return [float(v) for v in (ends + after) / 2]
+
+
+def fewer_classes(classing: Classing, edges: Sequence[float]) -> list[Fact]:
+    """A word about classes that were asked for and that values do not make."""
+    asked = int((classing.classes or "").partition(":")[2] or _USUAL)
+    if not classing.classes or len(edges) + 1 >= asked:
+        return []
+    return [fact("fewer_classes", made=len(edges) + 1, asked=asked)]
 
 
 def binned(raster: Raster, edges: Sequence[float], classing: Classing) -> Made:

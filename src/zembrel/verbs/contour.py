@@ -152,7 +152,7 @@ def _equal_counts(
     if not 2 <= count <= _MOST_LEVELS:
         raise UsageError(f"--classes {count}", "2 and more make levels", "write --classes 5")
     shares = [n / count for n in range(1, count)]
-    return sorted({ends[0], *quantiles(raster, ends, shares, output.limits), ends[1]})
+    return sorted({ends[0], *quantiles([raster], shares, output.limits), ends[1]})
 
 
 def nice_step(span: float) -> float:

@@ -48,7 +48,7 @@ def ends_of(view: Raster, text: str, limits: Limits) -> tuple[float, float]:
         )
     if numbers == [0, 100]:
         return low, high
-    return percentiles(view, (low, high), (numbers[0], numbers[1]), limits)
+    return percentiles(view, (numbers[0], numbers[1]), limits)
 
 
 def ends_of_all(views: Sequence[Raster], text: str, limits: Limits) -> tuple[float, float]:

@@ -1,23 +1,18 @@
-"""Passing over all cells to learn about them: block lists, percentiles."""
+"""Passing over all cells to learn about them: whether there are any, and their quantiles."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import TypeVar
-
-import numpy as np
-import numpy.typing as npt
 
 from zembrel.engine.limits import Limits
 from zembrel.engine.run import Observer, observe
 from zembrel.grid.pane import Pane
-from zembrel.raster.model import Block, Raster
+from zembrel.raster.model import Block, Raster, shared_type
 from zembrel.raster.passing import blocks_of
+from zembrel.raster.ranks import KeyCounts, quantiles_of
 from zembrel.raster.survey import Coverage
-
-_BINS = 65_536
-
 
 Watcher = TypeVar("Watcher", bound=Observer)
 
@@ -39,48 +34,35 @@ def is_empty(view: Raster, limits: Limits) -> bool:
 
 
 @dataclass
-class Distribution:
-    """Observer: counts of all bands together in equal bins between `low` and `high`."""
+class ValuesCounted:
+    """Observer: how many valid cells there are in all bands together."""
 
-    low: float
-    high: float
-    counts: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros(_BINS, np.int64))
+    count: int = 0
 
-    def look(self, pane: Pane, block: Block) -> npt.NDArray[np.int64]:
-        return np.histogram(block.values, _BINS, (self.low, self.high))[0]
+    def look(self, pane: Pane, block: Block) -> int:
+        return int(block.values.size)
 
-    def note(self, seen: npt.NDArray[np.int64]) -> None:
-        self.counts += seen
-
-    @property
-    def below(self) -> npt.NDArray[np.float64]:
-        """The share of all values up to the end of each bin."""
-        return np.asarray(np.cumsum(self.counts) / max(self.counts.sum(), 1))
-
-    @property
-    def edges(self) -> npt.NDArray[np.float64]:
-        """The ends of the bins, one more than these."""
-        return np.linspace(self.low, self.high, _BINS + 1)
-
-    def quantiles(self, shares: Sequence[float]) -> list[float]:
-        """Values below which `shares` lie, to 1/65,536 of the range."""
-        below, edges = self.below, self.edges
-        return [float(edges[min(int(np.searchsorted(below, share)) + 1, _BINS)]) for share in shares]
+    def note(self, seen: int) -> None:
+        self.count += seen
 
 
-def quantiles(
-    view: Raster, ends: tuple[float, float], shares: Sequence[float], limits: Limits
-) -> list[float]:
-    """Values below which `shares` of all valid cells lie, to 1/65,536 of their range."""
-    return seen(view, Distribution(*ends), limits).quantiles(shares)
+def quantiles(views: Sequence[Raster], shares: Sequence[float], limits: Limits) -> list[float]:
+    """The quantiles of all valid cells of some rasters, exactly, as NumPy's `linear` has them.
+
+    There must be a cell.
+    """
+    count = sum(seen(view, ValuesCounted(), limits).count for view in views)
+
+    def show(observer: KeyCounts) -> None:
+        for view in views:
+            seen(view, observer, limits)
+
+    return quantiles_of(
+        show, shared_type(tuple(band for view in views for band in view.bands)), count, shares
+    )
 
 
-def percentiles(
-    view: Raster, ends: tuple[float, float], wanted: tuple[float, float], limits: Limits
-) -> tuple[float, float]:
-    """Values below which `wanted` per cent of all valid cells lie, to 1/65,536 of their range."""
-    held = seen(view, Distribution(*ends), limits)
-    share, edges = held.below, held.edges
-    low = edges[int(np.searchsorted(share, wanted[0] / 100, side="right"))]
-    high = edges[min(int(np.searchsorted(share, wanted[1] / 100)) + 1, _BINS)]
-    return float(low), float(high)
+def percentiles(view: Raster, wanted: tuple[float, float], limits: Limits) -> tuple[float, float]:
+    """Values below which `wanted` per cent of all valid cells lie."""
+    low, high = quantiles([view], [share / 100 for share in wanted], limits)
+    return low, high

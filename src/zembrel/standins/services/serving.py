@@ -57,7 +57,8 @@ class _Server(uvicorn.Server):
 
     @contextmanager
     def capture_signals(self) -> Iterator[None]:
-        off = [number for number in HANDLED_SIGNALS if signal.getsignal(number) is signal.SIG_IGN]
+        heard = HANDLED_SIGNALS if threading.current_thread() is threading.main_thread() else ()
+        off = [number for number in heard if signal.getsignal(number) is signal.SIG_IGN]
         with super().capture_signals():
             for number in off:
                 signal.signal(number, signal.SIG_IGN)
