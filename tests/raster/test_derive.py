@@ -254,3 +254,28 @@ def test_an_index_says_what_it_lacks_and_known_names_are_offered() -> None:
         with pytest.raises(ZembrelError) as caught:
             derived(let={"s": raster(random_cells(3, 9, 9))}, **options)
         assert words in caught.value.what
+
+
+@given(
+    st.sampled_from(["uint8", "uint16", "int16", "uint32", "int32"]), st.integers(0, 31), st.integers(0, 31)
+)
+def test_bits_are_those_of_whole_numbers(kind: str, one: int, other: int) -> None:
+    first, last = sorted((one, other))
+    cells = np.random.default_rng(first).integers(
+        np.iinfo(kind).min, np.iinfo(kind).max, (9, 13), dtype=kind, endpoint=True
+    )
+    taken = (cells.astype(np.int64) >> first) & ((1 << (last - first + 1)) - 1)
+    made, _ = derived(f"bits(q, {first}, {last})", let={"q": raster(cells)})
+    assert (made == taken).all() and (last - first > 7 or made.dtype == np.uint8)
+    single, _ = derived(f"bit(q, {first}) == 1", let={"q": raster(cells)})
+    assert (single == ((cells.astype(np.int64) >> first) & 1)).all()
+
+
+@pytest.mark.parametrize(
+    ("formula", "why"),
+    [("q & 8", "bits are taken by bit"), ("q > 1 | q < 0", "joined by or"), ("bit(q, 60)", "from 0 to 52"), ("bits(q, 4, 2)", "the lower first"), ("bit(q, k)", "whole numbers")],
+)  # fmt: skip
+def test_what_are_no_bits_is_told(formula: str, why: str) -> None:
+    with pytest.raises(UsageError) as caught:
+        derived(formula, let={"q": raster(KIND), "k": raster(KIND)})
+    assert why in caught.value.why

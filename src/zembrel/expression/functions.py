@@ -68,6 +68,9 @@ PAIRED = {
 AROUND = tuple(
     f"{name}_around" for name in ("mean", "sum", "min", "max", "range", "deviation", "median", "count")
 )
+# of one number and of bits that are counted from 0: read as divisions by powers of two
+BITS = {"bit": 2, "bits": 3}
+HIGHEST_BIT = 52  # that a number of double precision holds exactly
 MEDIAN_WIDEST = 8  # cells, the farthest reach of a median
 
 ARITHMETIC: dict[str, Operation] = {

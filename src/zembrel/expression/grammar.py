@@ -13,7 +13,16 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from zembrel.errors import UsageError, nearest_name
-from zembrel.expression.functions import ARITHMETIC, AROUND, COMPARISONS, FUNCTIONS, MEDIAN_WIDEST, WIDEST
+from zembrel.expression.functions import (
+    ARITHMETIC,
+    AROUND,
+    BITS,
+    COMPARISONS,
+    FUNCTIONS,
+    HIGHEST_BIT,
+    MEDIAN_WIDEST,
+    WIDEST,
+)
 from zembrel.expression.tree import (
     WORD,
     WORDS,
@@ -36,6 +45,12 @@ _TOKENS = re.compile(
 )
 _KEYWORDS = ("and", "or", "not", "in")
 _EXAMPLE = "write for example value > 3, kind == 'wood' or where(a > 0, a, b)"
+
+
+_STRANGE = {
+    "&": "'&' means nothing: conditions are joined by and, bits are taken by bit(a, 3) or bits(a, 0, 2)",
+    "|": "'|' means nothing: conditions are joined by or, bits are taken by bit(a, 3) or bits(a, 0, 2)",
+}
 
 
 class _Token(NamedTuple):
@@ -67,7 +82,7 @@ class _Reader:
                 continue
             match = _TOKENS.match(self._text, at)
             if match is None:
-                raise self._error(f"{self._text[at]!r} means nothing", at)
+                raise self._error(_STRANGE.get(self._text[at], f"{self._text[at]!r} means nothing"), at)
             kind = str(match.lastgroup)
             token = match[0]
             kind = "keyword" if kind == "name" and token in _KEYWORDS else kind
@@ -219,8 +234,8 @@ class _Reader:
         return Name(token.at, token.text.strip("`"))
 
     def _call(self, token: _Token) -> Node:
-        if token.text not in FUNCTIONS and token.text not in AROUND:
-            near = nearest_name(token.text, (*FUNCTIONS, *AROUND))
+        if token.text not in (*FUNCTIONS, *AROUND, *BITS):
+            near = nearest_name(token.text, (*FUNCTIONS, *AROUND, *BITS))
             raise self._error(f"there is no function {token.text!r}: {near}", token.at)
         self._next += 2
         operands: list[Node] = []
@@ -229,7 +244,10 @@ class _Reader:
             if self._token.text != ")":
                 self._need(",")
         around = token.text in AROUND
-        least, most = (2, 2) if around else FUNCTIONS[token.text][1:3]
+        if token.text in BITS:
+            least = most = BITS[token.text]
+        else:
+            least, most = (2, 2) if around else FUNCTIONS[token.text][1:3]
         if not least <= len(operands) <= most:
             due = (
                 f"{least} to {most} operands" if least < most else f"{most} operand{'s' if most > 1 else ''}"
@@ -237,12 +255,23 @@ class _Reader:
             raise self._error(f"{token.text} has {due}, not {len(operands)}", token.at)
         if around:
             return self._around(token, *operands)
+        if token.text in BITS:
+            return self._bits(token, *operands)
         for number, operand in enumerate(operands):
             if token.text == "where" and number == 0:
                 self._check(operand, "where wants a condition first", WORD, WORDS)
             elif token.text not in ("where", "valid"):
                 self._check(operand, f"{token.text} works on numbers", WORD, WORDS)
         return Call(token.at, token.text, tuple(operands))
+
+    def _bits(self, token: _Token, value: Node, first: Node, last: Node | None = None) -> Node:
+        """The number that some bits of a value make: what is left of it above the first, below the last."""
+        self._check(value, f"{token.text} works on numbers", WORD, WORDS)
+        lowest, highest = (_whole_of(node) for node in (first, last or first))
+        if lowest is None or highest is None or not 0 <= lowest <= highest <= HIGHEST_BIT:
+            raise self._error(f"bits are whole numbers from 0 to {HIGHEST_BIT}, the lower first", first.at)
+        above = Arithmetic(token.at, "//", value, Constant(first.at, 2**lowest))
+        return Arithmetic(token.at, "%", above, Constant(first.at, 2 ** (highest - lowest + 1)))
 
     def _around(self, token: _Token, part: Node, reach: Node) -> Node:
         most = MEDIAN_WIDEST if token.text.startswith("median") else WIDEST
@@ -264,3 +293,8 @@ class _Reader:
         """Raise UsageError for a part that gives something else than may stand there."""
         if part.kind in wrong:
             raise self._error(f"{why}, and this is {part.kind}", part.at)
+
+
+def _whole_of(node: Node) -> int | None:
+    """The whole number that a node is, if it is one."""
+    return node.held if isinstance(node, Constant) and isinstance(node.held, int) else None

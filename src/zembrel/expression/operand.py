@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from zembrel.expression.formula import Formula
-from zembrel.expression.tree import TRUTH, Call, Constant, Node, Sign
+from zembrel.expression.tree import TRUTH, Arithmetic, Call, Constant, Node, Sign
 
 _WHOLE = ("uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64")
 
@@ -39,6 +39,11 @@ def _short(kind: str) -> bool:
     return kind == "float32" or np.dtype(kind).itemsize <= 2
 
 
+def _is_whole(node: Node) -> bool:
+    """Whether a node gives whole numbers, whatever it is of."""
+    return isinstance(node, Arithmetic) and node.sign == "//"
+
+
 def _values(node: Node) -> frozenset[int] | None:
     """The whole numbers that a node can give, if these are few and known."""
     if node.kind == TRUTH:
@@ -48,6 +53,9 @@ def _values(node: Node) -> frozenset[int] | None:
     if isinstance(node, Sign):
         inner = _values(node.part)
         return inner and (frozenset(-value for value in inner) if node.sign == "-" else inner)
+    if isinstance(node, Arithmetic) and node.sign == "%" and _is_whole(node.left):
+        most = node.right.held if isinstance(node.right, Constant) else None
+        return frozenset((0, most - 1)) if isinstance(most, int) and most > 0 else None
     if isinstance(node, Call) and node.function == "where":
         yes, no = (_values(part) for part in node.operands[1:])
         return None if yes is None or no is None else yes | no

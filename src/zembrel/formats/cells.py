@@ -64,7 +64,7 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     names = [dialect.names[n] if dialect.names else f"band{i}" for i, n in enumerate(values, 1)]
     types = np.result_type(*(kind.type for kind in kinds)).name
     bands = tuple(Band(name, types) for name in names)
-    frame = lattice_of(path, xs, ys, crs_beside(path))
+    frame = lattice_of(path, xs, ys, crs_beside(path), count)
     return CellTable(path, frame, bands, dialect, (*columns, *values), count)
 
 

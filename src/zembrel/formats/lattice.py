@@ -15,12 +15,14 @@ Numbers = npt.NDArray[np.int64]
 _APART = 1e-3  # of the usual distance: values closer than that are one, written with unlike rounding
 _OFF = 0.02  # steps by which a value may miss its place
 _MOST = 20_000_000  # places along an axis
+_PLAUSIBLE, _EMPTIEST = 1_000_000_000, 1_000  # places that any lattice may have, and for each cell there is
 
 
-def lattice_of(path: Path, xs: Array, ys: Array, crs: CRS | None) -> Frame:
+def lattice_of(path: Path, xs: Array, ys: Array, crs: CRS | None, count: int) -> Frame:
     """The frame whose cell middles hold every x and y, (n,) and (m,), sorted and different.
 
-    Raises InputError, naming the axis, if they are no lattice.
+    count: cells that there are. Raises InputError, naming the axis, if they are no lattice, and for a lattice
+    that is all but empty: one damaged coordinate makes that.
     """
     x, y = _merged(xs), _merged(ys)
     across = _step(path, "x", x) if x.size > 1 else None
@@ -31,6 +33,9 @@ def lattice_of(path: Path, xs: Array, ys: Array, crs: CRS | None) -> Frame:
             f"{path} holds a single place", "the size of its cell is unknown", "give a grid of them"
         )
     columns, rows = (round((v[-1] - v[0]) / step) + 1 for v, step in ((x, across), (y, along)))
+    if columns * rows > max(_PLAUSIBLE, _EMPTIEST * count):
+        why = f"{count:,} cells on a lattice of {columns:,} x {rows:,} places: a coordinate may be damaged"
+        raise InputError(f"{path} holds places that are no grid", why, "correct it, or grid them as points")
     corner = _edge(float(x[0]), across), -_edge(-float(y[-1]), along)
     return Frame(crs, Affine(*corner, across, -along), columns, rows)
 

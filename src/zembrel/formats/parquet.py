@@ -94,7 +94,7 @@ def _found_frame(path: Path, file: Any, x: str, y: str) -> Frame:
         raise InputError(
             f"{path} has cells without coordinates", f"{x} or {y} is null there", "leave them out"
         )
-    return lattice_of(path, xs, ys, crs_beside(path))
+    return lattice_of(path, xs, ys, crs_beside(path), file.metadata.num_rows)
 
 
 def _numbers(batch: Any, name: str) -> tuple[Cells, Mask]:

@@ -137,7 +137,7 @@ def frame_of(
                 return Frame(crs or frame.crs, frame.affine, frame.columns, frame.rows, frame.registration)
     if not (np.isfinite(x).all() and np.isfinite(y).all()):
         raise InputError(f"{path} has coordinates that are no numbers", "its place is unknown", "correct it")
-    frame = lattice_of(path, np.unique(x), np.unique(y), crs)
+    frame = lattice_of(path, np.unique(x), np.unique(y), crs, x.size * y.size)
     if (frame.columns, frame.rows) != (x.size, y.size):
         raise InputError(
             f"{path} has axes that are no lattice",
