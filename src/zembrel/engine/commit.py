@@ -202,7 +202,7 @@ def _of_disk(error: OSError | sqlite3.OperationalError) -> OSError:
     """What a database says of the disk, as the disk says it. Raises what has to do with anything else."""
     if isinstance(error, OSError):
         return error
-    code = _DATABASE.get(error.sqlite_errorcode & 0xFF)
+    code = _DATABASE.get(getattr(error, "sqlite_errorcode", sqlite3.SQLITE_ERROR) & 0xFF)
     if code is None:
         raise error
     return OSError(code, os.strerror(code))

@@ -75,7 +75,8 @@ class StateFile:
         try:
             yield
         except sqlite3.OperationalError as exc:
-            if exc.sqlite_errorcode & 0xFF == sqlite3.SQLITE_ERROR:  # a table of other columns
+            code = getattr(exc, "sqlite_errorcode", sqlite3.SQLITE_ERROR)  # none: a text that is no UTF-8
+            if code & 0xFF == sqlite3.SQLITE_ERROR:  # or a table of other columns
                 raise self._unsound(exc) from exc
             what = f"{self.path} cannot be written"
             raise ResourceError(what, str(exc), "check its folder and the disk") from exc
