@@ -25,6 +25,7 @@ import tifffile
 from program import Program
 from sources.island import BOUNDS, SPOT, Site
 from zembrel.verbs import fetching
+from zembrel.web.asking import Asker, Manner, Request
 
 AREA = ",".join(map(str, BOUNDS)) + "@EPSG:4326"
 TILES = "/xyz/{version}/ortho/{z}/{x}/{y}.png"
@@ -119,6 +120,28 @@ def test_very_many_pieces_need_a_word_and_a_stopped_run_ends_soon(
     began = time.monotonic()
     assert run.wait() == 130 and time.monotonic() - began < 4
     assert not (program.folder / "o.tif").exists()
+
+
+def test_answers_that_nobody_waits_for_do_not_stop_others(island: Site) -> None:
+    """A row of requests is given up while its threads are busy; a request beside it goes on."""
+    asker, hold, begun = Asker(Manner(private=True)), threading.Event(), threading.Event()
+
+    def busy(number: int) -> int:
+        if number:
+            begun.set()
+            assert hold.wait(20)
+        return number
+
+    row = asker.each([0, 1, 2], busy)
+    assert next(row) == (0, 0) and begun.wait(20)
+    ending = threading.Thread(target=row.close)
+    ending.start()
+    time.sleep(0.2)  # the row is given up by now, and waits for its threads
+    try:
+        assert asker.ask(Request.of(f"{island.address}/faults")).status == 200
+    finally:
+        hold.set()
+        ending.join()
 
 
 def test_far_too_much_of_a_source_is_refused_before_pieces_are_listed(program: Program, island: Site) -> None:

@@ -31,6 +31,7 @@ from zembrel.web.traffic import traffic
 T = TypeVar("T")
 K = TypeVar("K")
 
+_NEVER = threading.Event()  # of requests that somebody waits for: it is never set
 _PASSING = (408, 425, 429, 500, 502, 503, 504)
 _DENIED = (400, 401, 403)
 _HOPS = 5  # redirects that are followed
@@ -111,7 +112,7 @@ class Asker:
         self.manner = manner
         self._lock = threading.Lock()
         self._next = 0.0  # when the next request may go out
-        self._stop = threading.Event()  # set when nobody waits for answers any more
+        self._of_thread = threading.local()  # its `stop` is set when nobody waits for these answers any more
         self._held: Any = None
 
     def ask(self, request: Request, wanted: tuple[int, ...] = (200,)) -> Answer:
@@ -161,14 +162,12 @@ class Asker:
 
     def each(self, keys: Iterable[K], do: Callable[[K], T]) -> Iterator[tuple[K, T | RemoteError]]:
         """What `do` makes of each key, as they get done, so many at a time; errors of servers as they are."""
-        rest = iter(keys)
-        try:
-            yield from self._each(rest, do)
-        finally:  # the threads have ended
-            self._stop.clear()
+        rest, stop = iter(keys), threading.Event()
 
-    def _each(self, rest: Iterator[K], do: Callable[[K], T]) -> Iterator[tuple[K, T | RemoteError]]:
-        with ThreadPoolExecutor(max(1, self.manner.parallel)) as pool:
+        def begin() -> None:
+            self._of_thread.stop = stop
+
+        with ThreadPoolExecutor(max(1, self.manner.parallel), initializer=begin) as pool:
             running: dict[Future[T], K] = {}
             try:
                 while True:
@@ -185,11 +184,17 @@ class Asker:
                             raise error
                         yield key, error if isinstance(error, RemoteError) else future.result()
             except BaseException:
-                self._stop.set()
+                stop.set()
                 raise
             finally:
                 for future in running:
                     future.cancel()
+
+    @property
+    def _stop(self) -> threading.Event:
+        """Whether the answer to a request of this thread is still waited for."""
+        stop: threading.Event = getattr(self._of_thread, "stop", _NEVER)
+        return stop
 
     @property
     def _client(self) -> Any:
