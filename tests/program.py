@@ -101,6 +101,9 @@ def _inside(words: list[str], folder: Path, stdin: str, environment: dict[str, s
             mock.patch.dict(os.environ, environment, clear=True),
             mock.patch.object(sys, "argv", ["zembrel", *words]),
             mock.patch.object(sys, "unraisablehook"),
+            mock.patch.dict(
+                "zembrel.owned._swept", clear=True
+            ),  # of earlier runs, which were other processes
             contextlib.chdir(folder),
         ):
             code = ended(words)

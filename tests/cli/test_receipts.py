@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import shutil
 from pathlib import Path
 from typing import Any
@@ -151,7 +152,9 @@ def check_receipt(verb: str, given: tuple[str, ...], said: Any) -> None:
 def test_each_verb_refuses_in_three_lines_and_leaves_nothing(desk: Program, verb: str) -> None:
     code, words = REFUSED.get(verb) or (3, ("none.tif", *RUNS[verb][1:]))
     before = listing(desk.folder)
-    said = desk.apart(*verb.split(), *words, code=code)
+    # as a process of its own where that is the point: with the lowest versions, and for every third verb
+    refused = desk.apart if "ZEMBREL_PROGRAM" in os.environ or [*VERBS].index(verb) % 3 == 0 else desk
+    said = refused(*verb.split(), *words, code=code)
     assert [line[:7] for line in said.err.splitlines()] == ["error: ", "why:   ", "try:   "], said.err
     assert said.out == "" and listing(desk.folder) == before
 

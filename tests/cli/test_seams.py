@@ -50,7 +50,7 @@ PLACES = [("--cell", "7"), ("--cell", "23"), ("--crs", "EPSG:32627", "--cell", "
 CUTS = list(itertools.product(PLACES, METHODS, (0, 7)))
 
 
-@pytest.mark.parametrize(("where", "method", "overlap"), depth.some(CUTS, CUTS[1::9]))
+@pytest.mark.parametrize(("where", "method", "overlap"), depth.some(CUTS, CUTS[1::16]))
 def test_a_mosaic_of_sheets_is_the_whole(
     zembrel: Program, monkeypatch: pytest.MonkeyPatch, method: str, where: tuple[str, ...], overlap: int
 ) -> None:

@@ -414,6 +414,7 @@ def test_infinite_values_take_the_colours_of_the_ends(zembrel: Program) -> None:
     )
 
 
+@pytest.mark.deep
 def test_a_run_that_was_killed_goes_on_with_the_blocks_that_it_made(zembrel: Program) -> None:
     frame = Frame(by_code(32626), Affine(730000, 5098000, 2.0, -2.0), 2200, 2200)
     chance = np.random.default_rng(4).integers(0, 256, (3, 2200, 2200), np.uint8)

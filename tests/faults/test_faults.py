@@ -237,7 +237,7 @@ def test_a_disk_that_fails_or_is_full_costs_nothing(
             assert said.splitlines()[-3].startswith("error:"), said
 
 
-@pytest.mark.parametrize("mode", depth.some([KILL, FAIL, FULL], [KILL]), ids=["killed", "failing", "full"])
+@pytest.mark.parametrize("mode", depth.some([KILL, FAIL, FULL], [FAIL]), ids=["killed", "failing", "full"])
 def test_what_is_carried_is_on_the_device_as_it_was_or_whole(
     server: Server, tmp_path: Path, mode: int
 ) -> None:

@@ -88,7 +88,7 @@ def seeds(folder: Path) -> list[str]:
     return [str(path) for path in [*made, *samples]]
 
 
-@pytest.mark.parametrize("each", depth.some([10, 120], [10]))
+@pytest.mark.parametrize("each", depth.some([4, 120], [4]))
 def test_mutants_are_read_or_refused_within_bounds(tmp_path: Path, each: int) -> None:
     """Read `each` mutants of each file."""
     corpus = seeds(tmp_path)
