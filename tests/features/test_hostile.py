@@ -113,40 +113,38 @@ def test_what_another_program_has_not_yet_put_into_the_file_is_read_or_refused(f
     other.close()
 
 
-def test_a_view_that_comes_to_no_end_is_stopped(files: Program) -> None:
-    path = files.folder / "endless.gpkg"
+def with_view(files: Program, selected: str) -> Path:
+    """A GeoPackage whose one layer is a view."""
+    path = files.folder / "view.gpkg"
     shutil.copyfile(files.folder / "a.gpkg", path)
     with sqlite3.connect(path) as file:
-        file.execute(
-            "CREATE VIEW v AS WITH RECURSIVE more(fid, geom, n) AS "
-            "(SELECT 1, NULL, 1 UNION ALL SELECT fid + 1, NULL, n FROM more) SELECT max(fid) AS fid, geom, n FROM more"
-        )
+        file.execute(f"CREATE VIEW v AS {selected}")
         file.execute("UPDATE gpkg_geometry_columns SET table_name = 'v'")
         file.execute("UPDATE gpkg_contents SET table_name = 'v'")
-    assert "comes to no end" in reads(files, "endless.gpkg")
+    return path
+
+
+def test_a_view_that_comes_to_no_end_is_stopped(files: Program) -> None:
+    path = with_view(
+        files,
+        "WITH RECURSIVE more(fid, geom, n) AS (SELECT 1, NULL, 1 UNION ALL SELECT fid + 1, NULL, n FROM more) "
+        "SELECT max(fid) AS fid, geom, n FROM more",
+    )
+    assert "comes to no end" in reads(files, path.name)
 
 
 @pytest.mark.parametrize("made_up", ["zeroblob(900000000)", "hex(zeroblob(300000000))"])
 def test_a_view_cannot_make_up_values_longer_than_its_file(files: Program, made_up: str) -> None:
-    path = files.folder / "long.gpkg"
-    shutil.copyfile(files.folder / "a.gpkg", path)
-    with sqlite3.connect(path) as file:
-        file.execute(f"CREATE VIEW v AS SELECT 1 AS fid, NULL AS geom, {made_up} AS n")
-        file.execute("UPDATE gpkg_geometry_columns SET table_name = 'v'")
-        file.execute("UPDATE gpkg_contents SET table_name = 'v'")
-    assert "a value that is too long" in reads(files, "long.gpkg")
+    path = with_view(files, f"SELECT 1 AS fid, NULL AS geom, {made_up} AS n")
+    assert "a value that is too long" in reads(files, path.name)
 
 
 def test_many_long_values_are_read_some_at_a_time(files: Program) -> None:
-    path = files.folder / "many.gpkg"
-    shutil.copyfile(files.folder / "a.gpkg", path)
-    with sqlite3.connect(path) as file:
-        file.execute(
-            "CREATE VIEW v AS WITH RECURSIVE more(fid) AS (SELECT 1 UNION ALL SELECT fid + 1 FROM more WHERE fid < 400) "
-            "SELECT fid, NULL AS geom, printf('%.*c', 500000, 'x') AS n FROM more"
-        )
-        file.execute("UPDATE gpkg_geometry_columns SET table_name = 'v'")
-        file.execute("UPDATE gpkg_contents SET table_name = 'v'")
+    path = with_view(
+        files,
+        "WITH RECURSIVE more(fid) AS (SELECT 1 UNION ALL SELECT fid + 1 FROM more WHERE fid < 400) "
+        "SELECT fid, NULL AS geom, printf('%.*c', 500000, 'x') AS n FROM more",
+    )
     sizes = [len(table) for table in feature_parts(path)]
     assert sum(sizes) == 400 and max(sizes) * 500_000 <= 64_500_000
 

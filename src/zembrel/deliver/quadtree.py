@@ -92,7 +92,7 @@ class TileTask:
         return whole
 
     def _pane_of(self, block: TileAddress, turn: int) -> Pane:
-        """Where a block lies in the view, so many columns of tiles further."""
+        """Where a block lies in the view, `turn` columns of tiles further."""
         side = self.cells << self.steps
         left = ((block.column << self.steps) + turn - self.tiles.left) * self.cells
         top = ((block.row << self.steps) - self.tiles.top) * self.cells

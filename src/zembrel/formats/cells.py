@@ -100,7 +100,7 @@ class CellTable:
         return self.bands[0].dtype
 
     def _decoded(self) -> HeldCells:
-        """All cells, NaN where there are none."""
+        """All cells; NaN for those that are void."""
         chunks = (self._chunk(table[:, self.columns]) for table in tables(self.path, self.dialect))
         return HeldCells(self.frame, len(self.bands), self.count, np.array(np.nan), chunks)
 

@@ -86,7 +86,7 @@ def parts(path: Path, layer: str | None = None) -> Iterator[FeatureTable]:
 
 
 def _batches(cursor: sqlite3.Cursor) -> Iterator[list[tuple[Any, ...]]]:
-    """All rows, so many at a time that their texts and bytes can be held."""
+    """All rows, in lists whose texts and bytes fit into memory."""
     rows: list[tuple[Any, ...]] = []
     held = 0
     for row in cursor:
