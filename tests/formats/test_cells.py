@@ -102,7 +102,8 @@ def test_a_lattice_is_found_to_the_last_bit_that_matters(first: int, step: float
     found = lattice_of(Path("x"), middles, middles, None, middles.size**2)
     assert found.columns == count
     columns = np.arange(float(count))
-    np.testing.assert_allclose(found.centres(columns, columns)[0], middles, rtol=0, atol=1e-6 * step)
+    close = max(1e-6 * step, 4 * np.spacing(np.abs(middles).max()))
+    np.testing.assert_allclose(found.centres(columns, columns)[0], middles, rtol=0, atol=close)
 
 
 def test_parquet_is_a_table_for_data_people(tmp_path: Path) -> None:
