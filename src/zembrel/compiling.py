@@ -20,10 +20,8 @@ from numba.core import caching, event
 from zembrel.owned import OwnedFolder, temporary
 from zembrel.progress import tell
 
-_PATIENCE, _PAUSE = (
-    60.0,
-    0.02,
-)  # seconds: to wait for a kernel that another process compiles, and between looks
+_PATIENCE = 60.0  # seconds to wait for a kernel that another process compiles
+_PAUSE = 0.02  # seconds between looks at it
 _NOTICE = "compiling kernels, once after installation; zembrel warm compiles all of them"
 
 

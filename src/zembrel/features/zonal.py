@@ -161,13 +161,13 @@ def ranked(
         elif stat.name in ("median", "percentile"):
             ranks = [part.occurring(stat.share) if codes else part.rank(stat.share) for part in held]
             found[stat.label] = np.array(ranks)
-        elif stat.name != "histogram":
-            raise LookupError(stat.name)
-        else:
+        elif stat.name == "histogram":
             for value in np.unique(np.concatenate([part.values for part in held])).tolist():
                 shares = [
                     part.weights[part.values == value].sum() / max(part.weights.sum(), 1e-300)
                     for part in held
                 ]
                 found[f"share_{name_of(value)}"] = np.array(shares)
+        else:
+            raise LookupError(stat.name)
     return found

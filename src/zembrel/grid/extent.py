@@ -69,33 +69,31 @@ def _bounds_of(lattices: Sequence[Lines], source: CRS, target: CRS) -> Bounds:
     if target.circuit is None:
         x = np.concatenate([across[known] for (across, _), known in zip(lattices, finite, strict=True)])
         return float(x.min()), south, float(x.max()), north
-    followed = [followed_around(x, target.circuit.turn) for x, _ in lattices]
-    if any(x is None for x in followed):
-        x = np.concatenate([across[known] for (across, _), known in zip(lattices, finite, strict=True)])
-        ends = ends_around(x, *target.circuit)
-        if ends[1] - ends[0] == target.circuit.turn and isinstance(target, GeographicCRS):
-            south, north = _to_poles(south, north, lattices, 90 / target.unit.factor)
-        return ends[0], south, ends[1], north
-    spans = [(float(x.min()), float(x.max())) for x in followed if x is not None]
-    faces = [_faced_span(span, *target.circuit) for span in spans]
-    return min(west for west, _ in faces), south, max(east for _, east in faces), north
+    turn, whole = target.circuit.turn, all(known.all() for known in finite)
+    followed = [followed_around(x, turn) for x, _ in lattices] if whole else [None]
+    lines = [x for x in followed if x is not None]
+    if len(lines) == len(followed):
+        lines = [x + turn * round((lines[0].mean() - x.mean()) / turn) for x in lines]
+        span = min(float(x.min()) for x in lines), max(float(x.max()) for x in lines)
+        west, east = _faced_span(span, *target.circuit)
+        return west, south, east, north
+    x = np.concatenate([across[known] for (across, _), known in zip(lattices, finite, strict=True)])
+    west, east = ends_around(x, *target.circuit)
+    if whole and isinstance(target, GeographicCRS):  # a pole lies inside
+        south, north = _to_pole(south, north, 90 / target.unit.factor)
+    return west, south, east, north
 
 
-def _to_poles(south: float, north: float, lattices: Sequence[Lines], pole: float) -> tuple[float, float]:
-    """Latitudes up to the pole that a lattice goes around, which is the one it comes nearest to."""
-    near = max(float(np.nanmax(np.diff(np.sort(y.ravel())), initial=0.0)) for _, y in lattices)
-    if pole - north < pole + south:
-        return south, pole if pole - north < max(near, pole / 30) else north
-    return -pole if pole + south < max(near, pole / 30) else south, north
+def _to_pole(south: float, north: float, pole: float) -> tuple[float, float]:
+    """Latitudes up to the pole that lies inside, which is the one they come nearest to."""
+    return (south, pole) if pole - north < pole + south else (-pole, north)
 
 
 def followed_around(x: Array, turn: float) -> Array | None:
-    """Lines of x that go on from neighbour to neighbour, past the edge of the world too.
+    """Lines of x, all of it known, that go on from neighbour to neighbour, past the edge of the world too.
 
-    None where something has no place, or where the lines do not close: a pole lies among them.
+    None where the lines do not close: a pole lies among them.
     """
-    if not np.isfinite(x).all():
-        return None
     along = np.unwrap(x, period=turn, axis=1)
     first = np.unwrap(along[:, 0], period=turn)
     along = along + (first - along[:, 0])[:, None]

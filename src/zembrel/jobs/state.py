@@ -47,7 +47,7 @@ def state_file(job: Path) -> Path:
     return job.with_name(job.name.removesuffix(".toml").removesuffix(".job") + ".state.sqlite")
 
 
-_STEPS = "select * from step order by rowid"  # the latest one last
+_STEPS = "select * from step order by rowid"  # the latest comes last
 _OF_VARIANT = "\x1f"  # between the id of a step and its variant
 
 
@@ -95,9 +95,7 @@ class JobState:
         with self._sound():
             for name, made, *content in self._base.execute("select * from content"):
                 parts.setdefault(name, ([], []))[made].append(_content(*content))
-            for name, key, asked, seconds, receipt, _ in self._base.execute(
-                "select * from step order by rowid"
-            ):
+            for name, key, asked, seconds, receipt, _ in self._base.execute(_STEPS):
                 read, wrote = parts.get(name, ([], []))
                 done = _done(key, json.loads(asked), seconds, receipt, read, wrote)
                 id, _, variant = name.partition(_OF_VARIANT)

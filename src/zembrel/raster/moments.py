@@ -26,14 +26,15 @@ class Moments(NamedTuple):
     def of(cls, values: Array) -> Moments:
         """Of values along the last axis."""
         exact = values.astype(np.float64, copy=False)
-        count, total = exact.shape[-1], exact.sum(axis=-1)
-        mean = total / max(count, 1)
-        return cls(count, total, np.square(exact - mean[..., None]).sum(axis=-1))
+        with np.errstate(invalid="ignore", over="ignore"):  # infinite values have no deviation
+            count, total = exact.shape[-1], exact.sum(axis=-1)
+            mean = np.asarray(total / max(count, 1))
+            return cls(count, total, np.square(exact - mean[..., None]).sum(axis=-1))
 
     def plus(self, other: Moments) -> Moments:
         """Of both together."""
         count = self.count + other.count
-        with np.errstate(invalid="ignore", divide="ignore"):
+        with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
             gap = np.where(
                 np.asarray(self.count) * other.count > 0,
                 np.divide(other.total, other.count) - np.divide(self.total, self.count), 0.0,

@@ -10,13 +10,12 @@ _MOST = 4 * _SIDE * _SIDE  # cells of a pane, however large the segments of a fi
 
 
 def blocks_of(view: Raster) -> list[Pane]:
-    """Panes that cover `view`, from the top down: whole segments where the source has such as can be held."""
+    """Panes that cover `view`, from the top down: whole segments of the file if they can be held."""
     rows, columns = getattr(view, "block_shape", (_SIDE, _SIDE))
     across = view.frame.columns
     if columns >= across:
         high = rows * max(1, _SIDE * _SIDE // (rows * across))
         return list(view.frame.pane.blocks(max(1, min(high, _MOST // across)), across))
     columns = min(max(columns, _SIDE // columns * columns), _MOST)
-    return list(
-        view.frame.pane.blocks(min(max(rows, _SIDE // rows * rows), max(1, _MOST // columns)), columns)
-    )
+    rows = min(max(rows, _SIDE // rows * rows), max(1, _MOST // columns))
+    return list(view.frame.pane.blocks(rows, columns))

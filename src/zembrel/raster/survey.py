@@ -17,26 +17,33 @@ import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block
+from zembrel.raster.moments import NONE, Moments
 from zembrel.raster.views.outline import Cover
 
 
 class BandTally(NamedTuple):
-    """Count, smallest, largest, mean and sum of squared deviations of one band in one block."""
+    """Smallest and largest value of one band, and how many there are, their mean and their spread."""
 
-    cells: int
     low: float
     high: float
-    mean: float
-    squares: float
+    moments: Moments
+
+    @property
+    def cells(self) -> int:
+        return int(self.moments.count)
+
+    @property
+    def mean(self) -> float:
+        """0 for no cells."""
+        return float(self.moments.mean) if self.cells else 0.0
+
+
+_NOTHING = BandTally(math.inf, -math.inf, NONE)
 
 
 @dataclass
 class Statistics:
-    """Exact statistics of every band, combined block by block.
-
-    Source: T. F. Chan, G. H. Golub, R. J. LeVeque, "Updating formulae and a pairwise algorithm for
-    computing sample variances", Stanford STAN-CS-79-773 (1979).
-    """
+    """Exact statistics of every band, combined block by block."""
 
     tallies: list[BandTally] = field(default_factory=list)
     cells: int = 0
@@ -46,34 +53,23 @@ class Statistics:
 
     def note(self, seen: list[BandTally]) -> None:
         if not self.tallies:
-            self.tallies = [BandTally(0, math.inf, -math.inf, 0.0, 0.0)] * len(seen)
+            self.tallies = [_NOTHING] * len(seen)
         self.tallies = [_joined(one, other) for one, other in zip(self.tallies, seen, strict=True)]
 
     def deviation(self, band: int) -> float:
         """Standard deviation of all cells of a band."""
-        tally = self.tallies[band]
-        return math.sqrt(tally.squares / tally.cells) if tally.cells else math.nan
+        return float(self.tallies[band].moments.deviation)
 
 
 def _tally(block: Block, band: int) -> BandTally:
     values = block.cells[band] if block.valid is None else block.cells[band][block.valid_of(band)]
     if not values.size:
-        return BandTally(0, math.inf, -math.inf, 0.0, 0.0)
-    exact = values.astype(np.float64)
-    with np.errstate(invalid="ignore", over="ignore"):  # infinite values have no deviation
-        mean = float(exact.mean())
-        squares = float(np.square(exact - mean).sum())
-    return BandTally(values.size, float(values.min()), float(values.max()), mean, squares)
+        return _NOTHING
+    return BandTally(float(values.min()), float(values.max()), Moments.of(values))
 
 
 def _joined(one: BandTally, other: BandTally) -> BandTally:
-    if not other.cells:
-        return one
-    count = one.cells + other.cells
-    gap = other.mean - one.mean
-    mean = one.mean + gap * other.cells / count
-    squares = one.squares + other.squares + gap * gap * one.cells * other.cells / count
-    return BandTally(count, min(one.low, other.low), max(one.high, other.high), mean, squares)
+    return BandTally(min(one.low, other.low), max(one.high, other.high), one.moments.plus(other.moments))
 
 
 @dataclass

@@ -107,7 +107,7 @@ def _unpacked(
 
 
 def _inflated(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
-    """The bytes that Deflate packs, some at a time. Raises ValueError for what is none."""
+    """The bytes that Deflate packs, some at a time. Raises ValueError for data that are damaged."""
     stream, (offset, count) = zlib_ng.decompressobj(), place
     for at in range(0, count, _CHUNK):
         data = container.read(offset + at, min(_CHUNK, count - at), "strip")
@@ -120,7 +120,7 @@ def _inflated(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
 
 
 def _of_zstandard(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
-    """The bytes that Zstandard packs, some at a time. Raises ValueError for what is none."""
+    """The bytes that Zstandard packs, some at a time. Raises ValueError for data that are damaged."""
     import pyarrow as pa
 
     try:
@@ -132,7 +132,7 @@ def _of_zstandard(container: Container, place: tuple[int, int]) -> Iterator[byte
 
 
 def _of_lzw(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
-    """The bytes that LZW packs, some at a time. Raises ValueError or RuntimeError for what is none."""
+    """The bytes that LZW packs, some at a time. Raises ValueError or RuntimeError for damaged data."""
     yield from lzwparts.parts(lambda at, count: container.read(place[0] + at, count, "strip"), place[1])
 
 

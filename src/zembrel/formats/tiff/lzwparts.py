@@ -24,7 +24,7 @@ Numbers = npt.NDArray[np.int64]
 
 
 def parts(read: Callable[[int, int], bytes], count: int) -> Iterator[bytes]:
-    """What `count` bytes of LZW stand for, some of it at a time. read: gives bytes from a place on, so many.
+    """The bytes that `count` bytes of LZW stand for, in pieces. read: gives bytes, by place and number.
 
     Raises ValueError for data that go on too long without a Clear code, and what the codec package raises.
     """
@@ -68,7 +68,7 @@ def _next_clear(data: Bytes, bit: int) -> tuple[int, int, bool]:
 def _codes(
     data: Bytes, starts: npt.NDArray[np.int64], widths: npt.NDArray[np.int64]
 ) -> npt.NDArray[np.int64]:
-    """The numbers of so many bits that begin at these, the highest bit first."""
+    """The codes that begin at these bits and are so wide, the highest bit first."""
     if not starts.size:
         return starts
     first = int(starts[0]) // 8
@@ -80,7 +80,7 @@ def _codes(
 
 
 def _between_clears(data: Bytes, begin: int, end: int, width: int) -> bytes:
-    """Data from one bit up to another, between a Clear code and the code of an end of so many bits."""
+    """Data from one bit up to another, between a Clear code and an end code of `width` bits."""
     bits = np.unpackbits(data[begin // 8 : -(-end // 8)])[begin % 8 : begin % 8 + end - begin]
     last = np.array([_END >> n & 1 for n in range(width - 1, -1, -1)], np.uint8)
     return np.packbits(np.concatenate([_FIRST, bits, last])).tobytes()
