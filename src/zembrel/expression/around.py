@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from zembrel.raster.moments import Moments
+from zembrel.moments import Moments
 
 Array = npt.NDArray[Any]
 Mask = npt.NDArray[np.bool_]

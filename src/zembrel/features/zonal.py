@@ -13,9 +13,9 @@ from zembrel.features.stats import Stat
 from zembrel.features.table import Geometries
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
+from zembrel.moments import Moments
 from zembrel.raster.kernels import tally as kernel
 from zembrel.raster.model import Block, Mask
-from zembrel.raster.moments import Moments
 
 Integers = npt.NDArray[np.int64]
 MOMENTS = ("count", "sum", "mean", "min", "max", "deviation")

@@ -10,8 +10,8 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
+from zembrel.moments import NONE, Moments
 from zembrel.raster.model import Raster
-from zembrel.raster.moments import NONE, Moments
 
 Array = npt.NDArray[np.float64]
 SIDE = 256  # cells of a line that a step is averaged over

@@ -16,8 +16,8 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
+from zembrel.moments import NONE, Moments
 from zembrel.raster.model import Block
-from zembrel.raster.moments import NONE, Moments
 from zembrel.raster.views.outline import Cover
 
 

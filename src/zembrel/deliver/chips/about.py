@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from zembrel.deliver.chips.stores import Chip
-from zembrel.raster.moments import Moments
+from zembrel.moments import Moments
 
 
 class ChipTotals:
