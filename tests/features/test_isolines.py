@@ -1,11 +1,14 @@
-"""Isolines agree with another package, however the rows are cut; bands fill what is known, once."""
+"""Isolines agree with another package, however the rows are cut; areas share the valid cells out."""
 
 from __future__ import annotations
 
+import tempfile
 from itertools import pairwise
+from pathlib import Path
 
 import contourpy
 import numpy as np
+import pyarrow.parquet as parquet
 import pytest
 import shapely
 from hypothesis import given, settings
@@ -77,20 +80,78 @@ def hills(zembrel: Program) -> np.ndarray:
     return np.where(valid, z, np.nan)
 
 
-def test_bands_cover_what_is_known_once(zembrel: Program, hills: np.ndarray) -> None:
-    zembrel("contour", "z.tif", "--interval", "40", "--filled", "--out", "b.gpkg")
-    table = read_features(zembrel.folder / "b.gpkg")
-    assert shapely.is_valid(table.geometries).all()
-    areas, bounds = shapely.area(table.geometries), list(table.rows())
-    assert areas.sum() == pytest.approx(shapely.union_all(table.geometries).area, rel=1e-9)
-    known = ~np.isnan(hills)
-    quads = (known[:-1, :-1] & known[:-1, 1:] & known[1:, 1:] & known[1:, :-1]).sum() * 100.0
-    assert quads <= areas.sum() <= known.sum() * 100.0
-    west, _, _, north = 730_000, 0, 0, 5_100_000
-    for row, col in ((10, 10), (50, 80), (2, 40), (30, 60)):
-        point = shapely.Point(west + col * 10 + 5, north - row * 10 - 5)
-        held = [facts for shape, facts in zip(table.geometries, bounds, strict=True) if shape.covers(point)]
-        assert any(facts["low"] <= hills[row, col] <= facts["high"] for facts in held) and 1 <= len(held) <= 2
+def areas_in(path: Path) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """The areas in a Parquet file, and what is said of them."""
+    columns = parquet.read_table(path).to_pydict()
+    shapes = shapely.from_wkb(np.array(columns.pop("geometry"), object))
+    return shapes, {name: np.array(column, float) for name, column in columns.items()}
+
+
+def cells_of(valid: np.ndarray) -> shapely.Geometry:
+    """The union of the cells of a raster that are valid, each 10 m wide."""
+    rows, columns = np.nonzero(valid)
+    west, north = 730_000 + 10 * columns, 5_100_000 - 10 * rows
+    return shapely.union_all(shapely.box(west, north - 10, west + 10, north))
+
+
+@settings(max_examples=examples(12), deadline=None)
+@given(
+    st.integers(0, 10_000), st.integers(1, 9), st.integers(1, 12), st.sampled_from([0.0, 0.2, 0.6]),
+    st.booleans(), st.booleans(), st.booleans(),
+)  # fmt: skip
+def test_areas_share_the_valid_cells_out(
+    seed: int, rows: int, columns: int, void: float, plateaus: bool, beyond: bool, smooth: bool
+) -> None:
+    chance = np.random.default_rng(seed)
+    z = chance.integers(0, 5, (rows, columns)) if plateaus else chance.normal(2, 2, (rows, columns))
+    z, valid = z.astype(np.float64), chance.random((rows, columns)) >= void
+    valid[0, 0] = True
+    levels = [1.0, 2.0, 3.0] if beyond else [-20.0, 1.0, 2.0, 3.0, 20.0]
+    told = ["--levels=" + ",".join(map(str, levels)), *["--beyond"] * beyond, *["--smooth"] * smooth]
+    with tempfile.TemporaryDirectory() as folder:
+        save(Path(folder) / "z.tif", raster(z, valid=valid, where=frame(columns, rows, cell=10.0)))
+        Program(Path(folder))("contour", "z.tif", "--filled", *told, "--out", "b.parquet")
+        areas, said = areas_in(Path(folder) / "b.parquet")
+    assert shapely.is_valid(areas).all()
+    cells = cells_of(valid)
+    assert shapely.symmetric_difference(shapely.union_all(areas), cells).area < 1e-6
+    assert shapely.area(areas).sum() == pytest.approx(cells.area, abs=1e-6)  # none overlaps another
+    assert np.allclose(said["area"], shapely.area(areas), rtol=2e-3, atol=2e-3)
+    low = np.where(np.isnan(said["low"]), -np.inf, said["low"])
+    high = np.where(np.isnan(said["high"]), np.inf, said["high"])
+    if smooth:  # the heights are others
+        return
+    for row, column in zip(*np.nonzero(valid), strict=True):
+        middle = shapely.Point(730_005 + 10 * column, 5_099_995 - 10 * row)
+        (held,) = np.flatnonzero(shapely.contains(areas, middle))
+        assert low[held] <= z[row, column] < high[held]
+
+
+def test_the_last_area_holds_the_highest_value_and_levels_may_leave_values_out(zembrel: Program) -> None:
+    z = np.array([[1.0, 2.0, 3.0, 4.0]])
+    save(zembrel.folder / "z.tif", raster(z, where=frame(4, 1, cell=10.0)))
+    zembrel("contour", "z.tif", "--filled", "--levels", "1,2,4", "--out", "b.parquet")
+    areas, _ = areas_in(zembrel.folder / "b.parquet")
+    assert shapely.area(areas) == pytest.approx([150, 250], abs=0.2)
+    zembrel("contour", "z.tif", "--filled", "--levels", "2.5,3.5", "--out", "c.parquet")
+    (part,) = areas_in(zembrel.folder / "c.parquet")[0]
+    assert part.bounds == pytest.approx((730_020, 5_099_990, 730_030, 5_100_000))
+    said = zembrel.refuses(3, "contour", "z.tif", "--filled", "--levels", "2.5", "--out", "d.gpkg")
+    assert "--beyond" in said[2]
+    assert "--beyond" in zembrel.refuses(2, "contour", "z.tif", "--beyond", "--out", "d.gpkg")[0]
+
+
+@pytest.mark.parametrize("form", [(), ("--filled",)])
+def test_infinite_heights_are_refused_and_can_be_left_out(zembrel: Program, form: tuple[str, ...]) -> None:
+    z = np.add.outer(np.arange(9.0), np.arange(9.0))
+    z[4, 4], z[1, 1] = np.inf, -np.inf
+    save(zembrel.folder / "z.tif", raster(z, where=frame(9, 9, cell=10.0)))
+    _, _, remedy = zembrel.refuses(4, "contour", "z.tif", *form, "--interval", "2", "--out", "x.gpkg")
+    formula = remedy.split('"')[1]
+    zembrel("derive", "--let", "a=z.tif", "--formula", formula, "--out", "finite.tif")
+    zembrel("contour", "finite.tif", *form, "--interval", "2", "--out", "y.parquet")
+    found, _ = areas_in(zembrel.folder / "y.parquet")
+    assert len(found) and shapely.is_valid(found).all()
 
 
 def test_levels_flags_and_refusals(zembrel: Program, hills: np.ndarray) -> None:

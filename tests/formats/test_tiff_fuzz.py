@@ -101,4 +101,4 @@ def test_mutants_are_read_or_refused_within_bounds(tmp_path: Path, each: int) ->
     )  # fmt: skip
     assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-3000:]
     found = json.loads(done.stdout.splitlines()[-1])
-    assert found["read"] > 100 and found["refused"] > 100 and found["slowest"] < 20
+    assert min(found["read"], found["refused"]) > 10 * each and found["slowest"] < 20

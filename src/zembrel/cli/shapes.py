@@ -92,6 +92,9 @@ def contour(
         int | None, typer.Option("--classes", metavar="N", help="Between N classes of equally many cells.")
     ] = None,
     filled: Annotated[bool, typer.Option("--filled", help="The areas between the levels.")] = False,
+    beyond: Annotated[
+        bool, typer.Option("--beyond", help="With --filled: also below the first level and above the last.")
+    ] = False,
     index: Annotated[
         int, typer.Option("--index", metavar="N", help="Flag every Nth interval from the base; 0 for none.")
     ] = 5,
@@ -100,8 +103,9 @@ def contour(
     """Lines of equal value, or the areas between them. Values stand in the middle of cells; about ten levels
     if nobody says."""
     from zembrel.verbs import contour as verb
+    from zembrel.verbs.contourlevels import Contouring
 
-    contouring = verb.Contouring(interval, base, levels, classes, filled, index, smooth)
+    contouring = Contouring(interval, base, levels, classes, filled, beyond, index, smooth)
     return verb.contour(inputs, output, contouring)
 
 

@@ -25,12 +25,13 @@ class Isolines:
     """A sweep over the rows of a surface, `columns` wide, for the lines of one level.
 
     A value stands in the middle of its cell; NaN is nothing, and lines end there. What is open is kept.
+    margin: cells that lines keep from middles, as those of areas do.
     """
 
-    def __init__(self, level: float, columns: int) -> None:
-        self.level, self._row = level, 0
+    def __init__(self, level: float, columns: int, margin: float = 0.0) -> None:
+        self.level, self._margin, self._row = level, margin, 0
         self._top = np.full(columns, kernel.NONE, np.int64)
-        most = 4 * columns + 8
+        most = kernel.MOST * columns + 8
         ends = np.zeros((most, 4), np.int64), np.arange(most)
         room = _SPARE * columns
         self._store: tuple[Any, ...] = (
@@ -46,7 +47,16 @@ class Isolines:
         out, first = self._out(), 0
         while True:
             first = kernel.trace(
-                z, self.level, first, self._row, *glances, self._top, self._store, self._tally, out
+                z,
+                self.level,
+                self._margin,
+                first,
+                self._row,
+                *glances,
+                self._top,
+                self._store,
+                self._tally,
+                out,
             )
             if first == len(z) - 1:
                 break
@@ -65,7 +75,7 @@ class Isolines:
         points, after, stack, *ends = self._store
         columns = len(self._top)
         used = self._tally[kernel.POINTS] - self._tally[kernel.FREE]
-        if used + 4 * columns + 4 <= len(points):
+        if used + kernel.MOST * (columns + 1) <= len(points):
             return
         self._store = (
             *(np.resize(part, (2 * len(part), *part.shape[1:])) for part in (points, after, stack)),

@@ -62,7 +62,7 @@ class Statistics:
 
 
 def _tally(block: Block, band: int) -> BandTally:
-    values = block.cells[band] if block.valid is None else block.cells[band][block.valid_of(band)]
+    values = block.cells[band].ravel() if block.valid is None else block.cells[band][block.valid_of(band)]
     if not values.size:
         return _NOTHING
     return BandTally(float(values.min()), float(values.max()), Moments.of(values))

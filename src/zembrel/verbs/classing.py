@@ -13,7 +13,7 @@ import numpy as np
 
 from zembrel.draw.ramps import check_ramp, colour_map, default_ramp
 from zembrel.engine.limits import Limits
-from zembrel.errors import InputError, RefusedError, UsageError, nearest_name
+from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError, nearest_name
 from zembrel.expression.operand import whole_type
 from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
@@ -25,7 +25,7 @@ from zembrel.raster.survey import ClassCounts, Statistics
 from zembrel.raster.views.classed import Binned, Recoded
 from zembrel.verbs.codetable import Recoding
 from zembrel.verbs.operands import Lets
-from zembrel.verbs.survey import quantiles, seen
+from zembrel.verbs.survey import NO_INFINITE, quantiles, seen
 
 _MOST, _USUAL = 255, 5  # classes of values
 _SAMPLES = 2_000  # of values that natural breaks are sought among
@@ -114,8 +114,10 @@ def found_breaks(rasters: Sequence[Raster], text: str, limits: Limits) -> list[f
     for raster in rasters:
         seen(raster, known, limits)
     tally = known.tallies[0]
-    if not tally.cells or not math.isfinite(tally.high - tally.low):
-        raise InputError("there are no values to divide", "cells are void or infinite", "check the inputs")
+    if not tally.cells:
+        raise EmptyInputError("there are no values to divide", "all cells are void", "check the inputs")
+    if not (math.isfinite(tally.low) and math.isfinite(tally.high)):
+        raise RefusedError("some values are infinite", "classes have two ends", NO_INFINITE)
     if tally.low == tally.high:
         raise InputError(
             "there is nothing to divide",

@@ -12,67 +12,47 @@ import shapely
 
 from zembrel.engine.limits import Limits, stage
 from zembrel.engine.run import over_panes
-from zembrel.errors import InputError, RefusedError, UsageError
-from zembrel.facts import Fact, distinct, fact, remarks
+from zembrel.facts import distinct, remarks
 from zembrel.features.columns import REAL, TRUTH
 from zembrel.features.files.schema import Field, Schema
 from zembrel.features.ground import ground_areas
 from zembrel.features.table import FeatureTable, geometry_array
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.measure import show_number
 from zembrel.raster.isolines import Array, Isolines, Lines
 from zembrel.raster.kernels import contour as kernel
+from zembrel.raster.kernels import neighbours
 from zembrel.raster.model import Raster
-from zembrel.raster.survey import Statistics
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.contourlevels import Contouring, check, levels_of, nice_step
 from zembrel.verbs.features.writing import check_target, full, write_parts
 from zembrel.verbs.layers import check_resolved, only_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.survey import quantiles, seen
+from zembrel.verbs.survey import finite_ends
 
 _STRIP_CELLS = 2_000_000
-_MOST_LEVELS = 10_000
 _SOFTENED = 2  # passes over the surface
 _BATCH = 5_000  # lines written at a time
-_USUAL = 10  # steps over the range, if nobody says
-
-
-@dataclass(frozen=True)
-class Contouring:
-    """At which values: an interval counted from a base, given levels, or classes of equally many cells.
-
-    filled: areas between the levels instead of lines; index: every so many intervals is flagged; smooth:
-    whether the surface is softened first.
-    """
-
-    interval: float | None = None
-    base: float = 0.0
-    levels: str | None = None
-    classes: int | None = None
-    filled: bool = False
-    index: int = 5
-    smooth: bool = False
+_MARGIN = 1 / 1024  # cells that the outlines of areas keep from the middles of cells
 
 
 def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
     """Lines of one band with their value, or areas with the values between which they lie.
 
-    Raises UsageError for levels that exclude each other, RefusedError for too many of them.
+    Raises UsageError for levels that exclude each other, EmptyInputError where there is no cell, RefusedError
+    for too many levels and for infinite values.
     """
+    check(contouring)
     out = output.path
     check_target(out, output)
     layer = only_layer("contour", inputs, output)
     raster = unscaled(layer.raster)
     crs = check_resolved(layer)
-    statistics = seen(raster, Statistics(), output.limits).tallies[0]
-    if not statistics.cells:
-        raise InputError(f"{layer.path} has no valid cell", "there is no surface", "check its nodata")
-    ends = statistics.low, statistics.high
+    ends = finite_ends(raster, output.limits, "a surface has heights")
     if contouring.interval is None and contouring.levels is None and contouring.classes is None:
         contouring = replace(contouring, interval=nice_step(ends[1] - ends[0]))
-    levels, chose = _levels(raster, ends, contouring, output)
+    levels, chose = levels_of(raster, ends, contouring, output)
     kind = "MultiPolygon" if contouring.filled else "LineString"
     names = (
         {"low": REAL, "high": REAL, "area": REAL} if contouring.filled else {"value": REAL, "index": TRUTH}
@@ -93,76 +73,6 @@ def contour(inputs: Inputs, output: Output, contouring: Contouring) -> Receipt:
     )
 
 
-def _levels(
-    raster: Raster, ends: tuple[float, float], contouring: Contouring, output: Output
-) -> tuple[list[float], list[Fact]]:
-    low, high = ends
-    asked = [contouring.interval, contouring.levels, contouring.classes]
-    if sum(one is not None for one in asked) > 1:
-        raise UsageError(
-            "levels are said once",
-            "--interval, --levels and --classes exclude each other",
-            "keep one of them",
-        )
-    if contouring.levels is not None:
-        levels = _given(contouring.levels)
-    elif contouring.classes is not None:
-        levels = _equal_counts(raster, ends, contouring, output)
-    else:
-        interval = contouring.interval
-        assert interval is not None
-        if not interval > 0 or not math.isfinite(interval):
-            raise UsageError(f"--interval {interval:g}", "lines lie some way apart", "write --interval 20")
-        first = math.floor((low - contouring.base) / interval)
-        last = math.ceil((high - contouring.base) / interval)
-        if last - first > _MOST_LEVELS:
-            raise RefusedError(
-                f"--interval {interval:g} makes {last - first:,} levels",
-                f"values run from {show_number(low)} to {show_number(high)}",
-                f"at most {_MOST_LEVELS:,} are drawn: write a larger one",
-            )
-        levels = [contouring.base + n * interval for n in range(first, last + 1)]
-    if not contouring.filled:
-        levels = [level for level in levels if low <= level < high]
-    said = [fact("levels", levels=len(levels), lowest=levels[0], highest=levels[-1])] if levels else []
-    if not levels:
-        raise InputError(
-            "no level lies within the values",
-            f"these run from {show_number(low)} to {show_number(high)}",
-            "choose other --levels, or a smaller --interval",
-        )
-    return levels, [*said, *([fact("softened")] if contouring.smooth else [])]
-
-
-def _given(text: str) -> list[float]:
-    try:
-        levels = [float(part) for part in text.split(",")]
-    except ValueError as exc:
-        raise UsageError(f"--levels {text}", "numbers are needed", "write --levels 5,10,50") from exc
-    if sorted(set(levels)) != levels or not np.isfinite(levels).all():
-        raise UsageError(f"--levels {text}", "they have to rise", "write --levels 5,10,50")
-    return levels
-
-
-def _equal_counts(
-    raster: Raster, ends: tuple[float, float], contouring: Contouring, output: Output
-) -> list[float]:
-    """The values between classes of equally many cells, and the ends."""
-    count = int(contouring.classes or 0)
-    if not 2 <= count <= _MOST_LEVELS:
-        raise UsageError(f"--classes {count}", "2 and more make levels", "write --classes 5")
-    shares = [n / count for n in range(1, count)]
-    return sorted({ends[0], *quantiles([raster], shares, output.limits), ends[1]})
-
-
-def nice_step(span: float) -> float:
-    """1, 2 or 5 times a power of ten, so that about ten make the span."""
-    if span <= 0:
-        return 1.0
-    power = 10.0 ** math.floor(math.log10(span / _USUAL))
-    return next(float(step * power) for step in (1, 2, 5, 10) if step * power * _USUAL >= span * 0.999)
-
-
 @dataclass(frozen=True, eq=False)
 class _Heights:
     """The task of reading a strip of values, NaN where nothing is, softened if that is asked for."""
@@ -178,7 +88,7 @@ class _Heights:
         if block.valid is not None:
             z[~block.valid_of(0)] = np.nan
         if self.smooth:
-            z = np.asarray(kernel.softened(z, _SOFTENED))
+            z = np.asarray(neighbours.softened(z, _SOFTENED))
         return z[above : len(z) - below]
 
 
@@ -247,15 +157,17 @@ def _flagged(values: Array, contouring: Contouring) -> Any:
 
 def _areas(sweep: _Sweep) -> Iterator[FeatureTable]:
     """Bands between neighbouring levels: what lies above the lower less what lies above the higher."""
-    frame, levels, lowest = sweep.raster.frame, sweep.levels, sweep.ends[0]
-    traced = [np.nextafter(lowest, -np.inf) if level <= lowest else level for level in levels]
-    sweeps = [Isolines(level, frame.columns + 2) for level in traced]
+    frame, (low, high), beyond = sweep.raster.frame, sweep.ends, sweep.contouring.beyond
+    levels = [-math.inf, *sweep.levels, math.inf] if beyond else list(sweep.levels)
+    sweeps = [Isolines(_just_below(level, low), frame.columns + 2, _MARGIN) for level in levels]
     rings: list[list[Any]] = [[] for _ in levels]
 
     for found in sweep.followed(_padded(sweep), sweeps):
         for held, part in zip(rings, found, strict=True):
             if len(part.closed):
                 held.append(_placed(part, frame, 1.0))
+    if levels[-1] == high:  # the last area holds its upper end too
+        rings[-1] = []
     above = list(stage(rings, _area, sweep.limits))
 
     def between(n: int) -> FeatureTable | None:
@@ -265,12 +177,18 @@ def _areas(sweep: _Sweep) -> Iterator[FeatureTable]:
             return None
         whole = geometry_array([shapely.MultiPolygon(parts)])
         area = ground_areas(whole, frame.crs, 32 * min(frame.cell))
-        columns = {"low": np.array([levels[n]]), "high": np.array([levels[n + 1]]), "area": np.round(area, 3)}
+        bounds = (np.array([level if math.isfinite(level) else math.nan]) for level in levels[n : n + 2])
+        columns = dict(zip(("low", "high", "area"), (*bounds, np.round(area, 3)), strict=True))
         return FeatureTable(whole, columns, frame.crs)
 
     for table in stage(range(len(levels) - 1), between, sweep.limits):
         if table is not None:
             yield table
+
+
+def _just_below(level: float, lowest: float) -> float:
+    """What the values of an area from `level` on exceed; minus infinity where all values do."""
+    return float(np.nextafter(level, -np.inf)) if level > lowest else -math.inf
 
 
 def _padded(sweep: _Sweep) -> Iterator[Array]:
@@ -285,7 +203,10 @@ def _padded(sweep: _Sweep) -> Iterator[Array]:
 
 
 def _area(parts: list[Any]) -> Any:
-    """What closed lines enclose, by the even-odd rule."""
+    """What closed lines enclose, by the even-odd rule; a line may touch itself at corners of void cells."""
     if not parts:
         return shapely.Polygon()
-    return shapely.make_valid(shapely.build_area(shapely.MultiLineString(np.concatenate(parts).tolist())))
+    rings = np.concatenate(parts)
+    simple = shapely.is_simple(rings)
+    pieces = [*rings[simple], *shapely.get_parts(shapely.node(rings[~simple]))]
+    return shapely.make_valid(shapely.build_area(shapely.MultiLineString(pieces)))

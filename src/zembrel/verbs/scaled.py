@@ -13,11 +13,10 @@ from zembrel.facts import Fact, fact
 from zembrel.grid.pane import Pane
 from zembrel.measure import show_number
 from zembrel.raster.model import Block, Raster
-from zembrel.raster.survey import Statistics
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.survey import seen
+from zembrel.verbs.survey import finite_ends, seen
 
 _TYPES = ("int16", "uint16", "int32", "uint8", "int8", "uint32")
 
@@ -53,11 +52,7 @@ def scaled(view: Raster, wanted: str | None, step: str, limits: Limits) -> tuple
     least, most = np.iinfo(kind).min, np.iinfo(kind).max
     void = least if least < 0 else most
     low_code, high_code = (least + 1, most) if void < 0 else (0, most - 1)
-    statistics = seen(view, Statistics(), limits)
-    known = [tally for tally in statistics.tallies if tally.cells]
-    low, high = min((t.low for t in known), default=0.0), max((t.high for t in known), default=0.0)
-    if not (math.isfinite(low) and math.isfinite(high)):
-        raise RefusedError("some values are infinite", "no scale holds them", "mask them first")
+    low, high = finite_ends(view, limits, "a scale is made for a range of values")
     scale = _step(step, (high - low) / (high_code - low_code))
     if low_code <= low / scale and high / scale <= high_code:
         offset = 0.0

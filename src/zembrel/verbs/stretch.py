@@ -16,7 +16,7 @@ from zembrel.raster.survey import Statistics
 from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.opacity import colours_of, top_of
-from zembrel.verbs.survey import percentiles, seen
+from zembrel.verbs.survey import finite_ends, percentiles, seen
 
 WHOLE = "0%,100%"  # from the lowest value to the highest
 _EACH = "each:"  # before ends that are sought in each band for itself
@@ -35,13 +35,7 @@ def ends_of(view: Raster, text: str, limits: Limits) -> tuple[float, float]:
         if _like_shares(parts):
             _ask(view, text, numbers, limits)
         return numbers[0], numbers[1]
-    statistics = seen(view, Statistics(), limits)
-    low = min(tally.low for tally in statistics.tallies)
-    high = max(tally.high for tally in statistics.tallies)
-    if not (math.isfinite(low) and math.isfinite(high)):
-        raise RefusedError(
-            "some values are infinite", "a range has two ends", "give the ends as values, 0,3000"
-        )
+    low, high = finite_ends(view, limits, "a range has two ends", "give the ends as values, 0,3000")
     if not low < high:
         raise RefusedError(
             "all values are equal or invalid", "there is no range to stretch", "give the ends as values"

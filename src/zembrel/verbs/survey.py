@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from zembrel.engine.limits import Limits
 from zembrel.engine.run import Observer, observe
+from zembrel.errors import EmptyInputError, RefusedError
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block, Raster, shared_type
 from zembrel.raster.passing import blocks_of
 from zembrel.raster.ranks import KeyCounts, quantiles_of
-from zembrel.raster.survey import Coverage
+from zembrel.raster.survey import Coverage, Statistics
+
+NO_INFINITE = 'leave them out: derive --let a=INPUT --formula "where(abs(a) < 1e300, a, a - a)"'
 
 Watcher = TypeVar("Watcher", bound=Observer)
 
@@ -21,6 +25,21 @@ def seen(view: Raster, watcher: Watcher, limits: Limits) -> Watcher:
     """`watcher` after it has seen all of `view`."""
     observe(view, blocks_of(view), [watcher], limits)
     return watcher
+
+
+def finite_ends(view: Raster, limits: Limits, needed: str, remedy: str = NO_INFINITE) -> tuple[float, float]:
+    """The smallest and the largest valid value of all bands.
+
+    needed: what makes them needed, as errors say it. Raises EmptyInputError where there is no valid cell,
+    RefusedError where values are infinite.
+    """
+    tallies = [tally for tally in seen(view, Statistics(), limits).tallies if tally.cells]
+    if not tallies:
+        raise EmptyInputError("there is no valid cell", needed, "check the area and the nodata of the inputs")
+    low, high = min(tally.low for tally in tallies), max(tally.high for tally in tallies)
+    if not (math.isfinite(low) and math.isfinite(high)):
+        raise RefusedError("some values are infinite", needed, remedy)
+    return low, high
 
 
 def is_empty(view: Raster, limits: Limits) -> bool:

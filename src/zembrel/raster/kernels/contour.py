@@ -3,6 +3,10 @@
 Marching squares between the middles of cells: W. E. Lorensen and H. E. Cline, "Marching cubes", Computer
 Graphics 21 (1987), in two dimensions. Where both diagonals part, the mean of the four corners decides. Lines
 run with the higher ground on the left, seen with the rows downwards.
+
+NaN is nothing, and lines end there. Minus infinity is nothing that lines go around, along the edges of its
+cells; they reach a straight edge square to it. With a margin lines pass no middle of a cell, so that those of
+one level cross nothing, and those of a higher level lie within those of a lower one.
 """
 
 from __future__ import annotations
@@ -12,14 +16,15 @@ import math
 import numpy as np
 
 from zembrel.compiling import kernel, part_of_kernels
+from zembrel.raster.kernels.squares import BOTTOM, LEFT, RIGHT, TOP, ends_at_nothing, passed, turn
 
-TOP, RIGHT, BOTTOM, LEFT = range(4)
 NONE = -1
 NODE, OTHER, DEAD, TAIL = range(
     4
 )  # of an open end: its point, the other end, whether it goes on, whether it begins
 POINTS, FREE, ENDS, LINES, WRITTEN = range(5)  # of what is in use
 BLOCK = 32  # columns that are passed at a glance
+MOST = 6  # points that a square may make
 
 # From and to which edge lines run, by the corners that lie higher: 1 top left, 2 top right, 4 bottom right,
 # 8 bottom left; those of two lines are told apart by the middle.
@@ -55,29 +60,20 @@ def glances(z):  # type: ignore[no-untyped-def]
     return low, high
 
 
-@part_of_kernels
-def _at(z0, z1, level):  # type: ignore[no-untyped-def]
-    """The share of an edge from z0 to z1 at which it passes the level; nothing lies at minus infinity."""
-    if z0 == -np.inf:
-        return 1.0
-    if z1 == -np.inf:
-        return 0.0
-    return (level - z0) / (z1 - z0)
-
-
 @kernel
-def trace(z, level, first, y, low, high, top, store, tally, out):  # type: ignore[no-untyped-def]
+def trace(z, level, margin, first, y, low, high, top, store, tally, out):  # type: ignore[no-untyped-def]
     """Follow the lines of `level` through the squares of z (rows, columns) from row `first` on.
 
-    NaN is nothing. y: row of z[0] in the frame; low, high: see `glances`; top: open end on the upper edge of
-    each square (columns,); store: points (n, 2), the next of each, a stack of those that are free, open ends
-    (e, 4) and a stack of free ones; out: points (n, 2) of complete lines, where each begins (m + 1,), whether
-    it is closed. Returns the row to go on from when there is more room, or the number of rows of squares.
+    margin: cells that lines keep from middles; y: row of z[0] in the frame; low, high: see `glances`; top:
+    open end on the upper edge of each square (columns,); store: points (n, 2), the next of each, a stack of
+    free ones, open ends (e, 4) and a stack of free ones; out: points (n, 2) of complete lines, where each
+    begins (m + 1,), whether it is closed. Returns the row to go on from when there is more room, or the
+    number of rows of squares.
     """
     rows, columns = z.shape
     edges = np.empty(4, np.int64)
     for r in range(first, rows - 1):
-        if not _room(4 * columns, store, tally, out):
+        if not _room(MOST * columns, store, tally, out):
             return r
         left = NONE
         for b in range(low.shape[1]):
@@ -96,7 +92,7 @@ def trace(z, level, first, y, low, high, top, store, tally, out):  # type: ignor
                     left, top[c] = NONE, NONE
                     continue
                 edges[TOP], edges[LEFT], edges[RIGHT], edges[BOTTOM] = top[c], left, NONE, NONE
-                square = r, c, y, (z0, z1, z2, z3), level
+                square = r, c, y, (z0, z1, z2, z3), level, margin
                 if code == 5 or code == 10:
                     ways = _TWO[code, 1 if (z0 + z1 + z2 + z3) / 4 > level else 0]
                     _through(ways[0, 0], ways[0, 1], edges, square, store, tally, out)
@@ -124,20 +120,27 @@ def _through(start, goal, edges, square, store, tally, out):  # type: ignore[no-
     after, ends = store[1], store[3]
     come, go = edges[start], edges[goal]
     edges[start], edges[goal] = NONE, NONE
+    bend = NONE
+    if ends_at_nothing(start, square[3]) or ends_at_nothing(goal, square[3]):
+        bend = _placed(turn(start, goal, square), store, tally)
+        if come != NONE:
+            after[ends[come, NODE]], ends[come, NODE] = bend, bend
+        elif go != NONE:
+            after[bend], ends[go, NODE] = ends[go, NODE], bend
     if come != NONE and go != NONE:
         _join(come, go, store, tally, out)
     elif come != NONE:
-        point = _new(goal, square, store, tally)
+        point = _placed(passed(goal, square), store, tally)
         after[ends[come, NODE]], ends[come, NODE] = point, point
         edges[goal] = come
         _settle(goal, come, edges, store, tally, out)
     elif go != NONE:
-        point = _new(start, square, store, tally)
+        point = _placed(passed(start, square), store, tally)
         after[point], ends[go, NODE] = ends[go, NODE], point
         edges[start] = go
         _settle(start, go, edges, store, tally, out)
     else:
-        edges[start], edges[goal] = _begin(start, goal, square, store, tally)
+        edges[start], edges[goal] = _begin(start, goal, bend, square, store, tally)
         tail, head = edges[start], edges[goal]
         _settle(start, tail, edges, store, tally, out)
         _settle(goal, head, edges, store, tally, out)
@@ -160,11 +163,14 @@ def _join(come, go, store, tally, out):  # type: ignore[no-untyped-def]
 
 
 @part_of_kernels
-def _begin(start, goal, square, store, tally):  # type: ignore[no-untyped-def]
-    """The two open ends of a new line of two points."""
+def _begin(start, goal, bend, square, store, tally):  # type: ignore[no-untyped-def]
+    """The two open ends of a new line of two points, or three if it bends between them."""
     after, ends, free_ends = store[1], store[3], store[4]
-    first, last = _new(start, square, store, tally), _new(goal, square, store, tally)
-    after[first] = last
+    first, last = _placed(passed(start, square), store, tally), _placed(passed(goal, square), store, tally)
+    if bend == NONE:
+        after[first] = last
+    else:
+        after[first], after[bend] = bend, last
     tally[ENDS] -= 2
     tail, head = free_ends[tally[ENDS]], free_ends[tally[ENDS] + 1]
     ends[tail, NODE], ends[tail, OTHER], ends[tail, DEAD], ends[tail, TAIL] = first, head, 0, 1
@@ -210,24 +216,20 @@ def _release(one, other, free_ends, tally):  # type: ignore[no-untyped-def]
 
 
 @part_of_kernels
-def _new(edge, square, store, tally):  # type: ignore[no-untyped-def]
-    """The point at which the level passes an edge of a square, in columns and rows of the frame."""
-    points, stack = store[0], store[2]
+def _free(store, tally):  # type: ignore[no-untyped-def]
+    """The number of a point that is not in use."""
     if tally[FREE] > 0:
         tally[FREE] -= 1
-        point = stack[tally[FREE]]
-    else:
-        point = np.int32(tally[POINTS])
-        tally[POINTS] += 1
-    r, c, y, (z0, z1, z2, z3), level = square
-    if edge == TOP:
-        points[point, 0], points[point, 1] = c + 0.5 + _at(z0, z1, level), y + r + 0.5
-    elif edge == BOTTOM:
-        points[point, 0], points[point, 1] = c + 0.5 + _at(z3, z2, level), y + r + 1.5
-    elif edge == LEFT:
-        points[point, 0], points[point, 1] = c + 0.5, y + r + 0.5 + _at(z0, z3, level)
-    else:
-        points[point, 0], points[point, 1] = c + 1.5, y + r + 0.5 + _at(z1, z2, level)
+        return store[2][tally[FREE]]
+    tally[POINTS] += 1
+    return tally[POINTS] - 1
+
+
+@part_of_kernels
+def _placed(place, store, tally):  # type: ignore[no-untyped-def]
+    """The number of a new point at a place."""
+    point = _free(store, tally)
+    store[0][point, 0], store[0][point, 1] = place
     return point
 
 
@@ -264,22 +266,3 @@ def _push(x, y, start, at, out):  # type: ignore[no-untyped-def]
         return at - 1
     out[at, 0], out[at, 1] = x, y
     return at + 1
-
-
-@kernel
-def softened(z, passes):  # type: ignore[no-untyped-def]
-    """z (rows, columns) with each value the binomial mean of those around it, 1 2 1 both ways; NaN stays."""
-    for _ in range(passes):
-        new = np.empty_like(z)
-        for r in range(z.shape[0]):
-            for c in range(z.shape[1]):
-                total, weight = 0.0, 0.0
-                for dr in range(-1, 2):
-                    for dc in range(-1, 2):
-                        y, x = r + dr, c + dc
-                        if 0 <= y < z.shape[0] and 0 <= x < z.shape[1] and not math.isnan(z[y, x]):
-                            share = (2.0 - abs(dr)) * (2.0 - abs(dc))
-                            total, weight = total + share * z[y, x], weight + share
-                new[r, c] = np.nan if math.isnan(z[r, c]) else total / weight
-        z = new
-    return z

@@ -126,3 +126,22 @@ def positions(fixed, valid, top, left, widths, unit, out):  # type: ignore[no-un
         for k in range(columns):
             mean = np.float64(sums[k]) / np.float64(max(counts[k], 1))
             out[r, k] = (np.float64(fixed[r + top, k + left]) - mean) * unit
+
+
+@kernel
+def softened(z, passes):  # type: ignore[no-untyped-def]
+    """z (rows, columns) with each value the binomial mean of those around it, 1 2 1 both ways; NaN stays."""
+    for _ in range(passes):
+        new = np.empty_like(z)
+        for r in range(z.shape[0]):
+            for c in range(z.shape[1]):
+                total, weight = 0.0, 0.0
+                for dr in range(-1, 2):
+                    for dc in range(-1, 2):
+                        y, x = r + dr, c + dc
+                        if 0 <= y < z.shape[0] and 0 <= x < z.shape[1] and not math.isnan(z[y, x]):
+                            share = (2.0 - abs(dr)) * (2.0 - abs(dc))
+                            total, weight = total + share * z[y, x], weight + share
+                new[r, c] = np.nan if math.isnan(z[r, c]) else total / weight
+        z = new
+    return z
