@@ -170,6 +170,18 @@ def test_unevenness_and_position_are_those_of_plain_windows() -> None:
         np.testing.assert_allclose(block.cells[band][known], want[band][known], rtol=1e-5, atol=1e-3)
 
 
+@pytest.mark.parametrize("offset", [0.0, 1.7e9, -4e12])
+def test_position_is_held_in_doubles_whatever_heights_are_counted_from(offset: float) -> None:
+    rough = np.random.default_rng(4).normal(0, 3, (40, 50))
+    held = rough + offset
+    block = made(raster(held, unit="m"), "position", reach="6")
+    disc = np.hypot(*np.meshgrid(np.arange(-6, 7), np.arange(-6, 7))) <= 6
+    means = ndimage.generic_filter(held - offset, np.nanmean, footprint=disc, mode="constant", cval=np.nan)
+    np.testing.assert_allclose(
+        block.cells[0], held - offset - means, rtol=1e-5, atol=2 * np.spacing(abs(offset))
+    )
+
+
 @pytest.mark.parametrize("azimuth", [90.0, 180.0, 270.0, 0.0, 135.0])
 def test_a_wall_throws_a_shadow_as_long_as_the_sun_is_low(azimuth: float) -> None:
     heights = np.zeros((121, 121), np.float32)

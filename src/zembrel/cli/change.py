@@ -117,10 +117,6 @@ def convert(
     inputs: Inputs,
     output: Output,
     stretch: Stretch = None,
-    rounded: Annotated[bool, typer.Option("--round", help="Allow fractions to be rounded.")] = False,
-    clamp: Annotated[
-        bool, typer.Option("--clamp", help="Hold values at the ends of the type's range.")
-    ] = False,
     rgb: Annotated[bool, typer.Option("--rgb", help="Palette to colour bands.")] = False,
     palette: Annotated[
         str | None,
@@ -152,8 +148,6 @@ def convert(
 
     values = verb.Values(
         stretch,
-        rounded,
-        clamp,
         rgb,
         palette,
         dither,

@@ -30,7 +30,15 @@ def compare(
     ] = "auto",
     difference: Annotated[
         str | None,
-        typer.Option("--difference", metavar="PATH", help="The first less the second, as a raster."),
+        typer.Option(
+            "--difference",
+            metavar="PATH",
+            help="The first less the second as a raster; of classes what became what.",
+        ),
+    ] = None,
+    table: Annotated[
+        str | None,
+        typer.Option("--table", metavar="CSV", help="Cells, hectares and per cent of changes of classes."),
     ] = None,
     figure: Annotated[
         str | None,
@@ -45,7 +53,7 @@ def compare(
     from zembrel.verbs import compare as verb
 
     limits = tuple(at_most or ()), tuple(at_least or ())
-    comparing = verb.Comparing(tuple(tolerance or ()), *limits, method, difference, figure, page)
+    comparing = verb.Comparing(tuple(tolerance or ()), *limits, method, difference, table, figure, page)
     return verb.compare(inputs, output, comparing)
 
 

@@ -96,6 +96,8 @@ OPTIONS: dict[str, tuple[tuple[str, ...], str | None, str]] = {
     "out": (("-o", "--out"), "PATH", "The result; a folder if it ends in / or is one."),
     "format": (("--format",), "NAME", "Format of the result, if its name does not say."),
     "type": (("--type",), "TYPE", "Cell type of the result: uint8 ... float64."),
+    "rounded": (("--round",), None, "With --type: allow fractions to be rounded."),
+    "clamp": (("--clamp",), None, "With --type: hold values at its ends, and round."),
     "nodata": (("--nodata",), "VALUE", "Nodata value of the result; none for none."),
     "stored": (("--stored",), None, "Write stored numbers as they are, without their scale and offset."),
     "flatten": (
@@ -146,8 +148,8 @@ HELD = {
         "strict_crs", "shift_grid", "height_grid", "epoch", "z_unit", "from_z_unit", "average_codes",
     ),
     "Result": (
-        "out", "format", "type", "nodata", "stored", "flatten", "compress", "settings", "world_file",
-        "provenance", "into",
+        "out", "format", "type", "rounded", "clamp", "nodata", "stored", "flatten", "compress", "settings",
+        "world_file", "provenance", "into",
         "replace", "keep_empty",
     ),
     "Run": (

@@ -48,6 +48,9 @@ class Extras:
     halves: bool = False
 
 
+_MOST = 2, 98  # per cent of the cells that colours of more than 8 bits are spread over
+
+
 @dataclass(frozen=True)
 class Look:
     """How a raster is shown.
@@ -86,8 +89,8 @@ class ColouredCells(NamedTuple):
     chose: tuple[Fact, ...]
 
 
-def shown_bands(view: Raster, look: Look) -> Raster:
-    """The bands of `view` that are seen, with the legend that is asked for.
+def shown_bands(view: Raster, look: Look) -> tuple[Raster, tuple[Fact, ...]]:
+    """The bands of `view` that are seen, with the legend that is asked for, and which are not.
 
     Raises UsageError for a legend of values that are no codes.
     """
@@ -95,14 +98,20 @@ def shown_bands(view: Raster, look: Look) -> Raster:
         view = Relabelled(view, (_coded(view.bands[0], look.legend), *view.bands[1:]))
     bands = view.bands
     picked = (0, 1, 2) if is_photo(bands) else (0,)
-    return select_bands(view, (*picked, len(bands) - 1) if has_alpha(bands) and is_photo(bands) else picked)
+    if has_alpha(bands) and is_photo(bands):
+        picked = (*picked, len(bands) - 1)
+    others = tuple(band.name for n, band in enumerate(bands) if n not in picked)
+    return select_bands(view, picked), ((fact("bands_left_out", bands=others),) if others else ())
 
 
 def painted(view: Raster, look: Look, limits: Limits, pixels: int) -> ColouredCells:
     """`view` in colours, at most so many pixels along a side."""
-    shown = shown_bands(view, look)
+    shown, others = shown_bands(view, look)
     made = coloured_cells(reduced(expand_palette(shown), limits, pixels), shown.bands[0], look)
-    return made._replace(image=_shrunk(made.image, pixels, made.key is not None and not made.key.ramp))
+    return made._replace(
+        chose=(*made.chose, *others),
+        image=_shrunk(made.image, pixels, made.key is not None and not made.key.ramp),
+    )
 
 
 def _shrunk(image: Picture, pixels: int, classes: bool) -> Picture:
@@ -123,10 +132,11 @@ def coloured_cells(small: Reduced, band: Band, look: Look) -> ColouredCells:
         opaque = np.full(small.cells.shape[:2], 255) if small.valid is None else np.where(small.valid, 255, 0)
         if has_alpha(small.bands):
             opaque = opaque * (small.cells[:, :, 3] / top_of(small.cells.dtype))
-        photo = np.dstack([_to_bytes(small.cells[:, :, :3]), opaque.astype(np.uint8)])
+        colours, spread = _to_bytes(small, look.limits)
+        photo = np.dstack([colours, opaque.astype(np.uint8)])
         if band.legend is not None and band.legend.named:
             return ColouredCells(photo, small.frame, ColourKey(band), (fact("legend_colours"),))
-        return ColouredCells(photo, small.frame, None, (fact("colours_kept"),))
+        return ColouredCells(photo, small.frame, None, (spread,))
     values = np.ma.masked_array(
         small.cells[:, :, 0].astype(float), False if small.valid is None else ~small.valid
     )
@@ -158,8 +168,14 @@ def _coded(band: Band, legend: Legend) -> Band:
     return replace(band, legend=legend)
 
 
-def _to_bytes(cells: Picture) -> Picture:
-    if cells.dtype == np.uint8:
-        return cells
-    low, high = float(cells.min()), float(cells.max())
-    return ((cells - low) * (255 / max(high - low, 1e-9))).astype(np.uint8)
+def _to_bytes(small: Reduced, ends: tuple[float, float] | None) -> tuple[Picture, Fact]:
+    """Colours as bytes: bytes as they are, others spread between `ends`, or what most of them lie between."""
+    colours = small.cells[:, :, :3]
+    if colours.dtype == np.uint8 and ends is None:
+        return colours, fact("colours_kept")
+    exact = colours.astype(np.float64)
+    known = exact if small.valid is None else exact[small.valid]
+    known = known[np.isfinite(known)]
+    low, high = ends or (np.percentile(known, _MOST).tolist() if known.size else (0.0, 1.0))
+    shown = np.nan_to_num((exact - low) * (255 / max(high - low, 1e-300)), nan=0.0)
+    return np.clip(shown, 0, 255).astype(np.uint8), fact("colours_between", low=low, high=high)

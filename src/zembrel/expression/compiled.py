@@ -10,7 +10,7 @@ import numpy as np
 from zembrel.expression.classnames import meaningless, with_codes
 from zembrel.expression.formula import Formula
 from zembrel.expression.functions import FUNCTIONS, PAIRED
-from zembrel.expression.operand import Operand, type_of
+from zembrel.expression.operand import Operand, type_of, whole_choice
 from zembrel.expression.program import Instruction, Outcome, Program, Statistic
 from zembrel.expression.tree import (
     Arithmetic,
@@ -38,6 +38,7 @@ _COMPARISONS = {
 
 
 _EXACT = 1 << 24  # up to which single precision tells whole numbers apart
+_WIDE = ("int64", "uint64")  # of which double precision does not hold each number
 
 
 def copied(value: Any, *, out: Any) -> None:
@@ -72,6 +73,7 @@ def compiled(formulas: Sequence[Formula], known: Mapping[str, Operand]) -> Progr
         tuple(maker.steps),
         outcomes,
         reach,
+        maker.rounds,
     )
 
 
@@ -90,6 +92,7 @@ class _Maker:
             for n in arounds
         ]
         self._slots = len(self.names) + len(arounds)
+        self.rounds = any(known[name.name].type in _WIDE for n in arounds for name in names_in(n))
         self.constants: dict[int, Any] = {}
         self.registers: dict[int, str] = {}
         self.steps: list[Instruction] = []
@@ -131,9 +134,17 @@ class _Maker:
 
     def _number(self, node: Node) -> int:
         """The slot of a node's value as a number of the type that is computed in."""
-        slot = self._value(node)
+        return self._in(self._value(node), self.type)
+
+    def _in(self, slot: int, kind: str) -> int:
+        """A slot that holds the same in another type."""
         held = self._type_of_slot(slot)
-        return slot if held in (None, self.type) else self._step(copied, (slot,), self.type)
+        self.rounds |= held in _WIDE and kind == "float64"
+        return slot if held in (None, kind) else self._step(copied, (slot,), kind)
+
+    def _kind(self, node: Node) -> str:
+        """The type in which a part is computed."""
+        return whole_choice(node, self._known) or self.type
 
     def _type_of_slot(self, slot: int) -> str | None:
         """None for constants, which are of any type."""
@@ -155,8 +166,9 @@ class _Maker:
             case _ if not any(True for _ in names_in(node)):
                 return self._constant(self._folded(node))
             case Sign():
-                inner = self._number(node.part)
-                return self._step(np.negative, (inner,), self.type) if node.sign == "-" else inner
+                kind = self._kind(node)
+                inner = self._in(self._value(node.part), kind)
+                return self._step(np.negative, (inner,), kind) if node.sign == "-" else inner
             case Arithmetic():
                 return self._arithmetic(node)
             case Comparison():
@@ -220,17 +232,19 @@ class _Maker:
             self._value(node.operands[0])  # whose registers tell it
             self.steps.append(Instruction(None, (), out, self._rule.of(node.operands[0], False)))
             return out
+        kind = self._kind(node)
         if node.function == "where":
             condition = self._truth(node.operands[0])
+            yes, no = (self._in(self._value(part), kind) for part in node.operands[1:])
             if condition in self.constants:
-                return self._number(node.operands[1 if self.constants[condition] else 2])
-            return self._step(chosen, (condition, *map(self._number, node.operands[1:])), self.type)
-        parts = [self._number(part) for part in node.operands]
+                return yes if self.constants[condition] else no
+            return self._step(chosen, (condition, yes, no), kind)
+        parts = [self._in(self._value(part), kind) for part in node.operands]
         if node.function in PAIRED:
-            return self._chain(PAIRED[node.function], parts, self.type)
+            return self._chain(PAIRED[node.function], parts, kind)
         if node.function == "clamp":
-            return self._step(np.clip, tuple(parts), self.type)
-        return self._step(FUNCTIONS[node.function].operation, tuple(parts), self.type)
+            return self._step(np.clip, tuple(parts), kind)
+        return self._step(FUNCTIONS[node.function].operation, tuple(parts), kind)
 
 
 def _all(node: Node) -> list[Node]:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from zembrel.expression.formula import Formula
-from zembrel.expression.tree import TRUTH, Arithmetic, Call, Constant, Node, Sign
+from zembrel.expression.tree import TRUTH, Arithmetic, Call, Constant, Name, Node, Sign
 
 _WHOLE = ("uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64")
 
@@ -22,10 +22,10 @@ class Operand(NamedTuple):
 
 
 def type_of(formula: Formula, known: Mapping[str, Operand]) -> str:
-    """The cell type that holds a result: of conditions and whole constants the smallest, else floats."""
-    values = _values(formula.tree)
-    if values is not None:
-        return whole_type(min(values), max(values))
+    """The cell type that holds a result: the smallest of conditions and whole numbers chosen, else floats."""
+    ends = whole_ends(formula.tree, known)
+    if ends is not None:
+        return whole_type(*ends)
     return "float32" if all(_short(known[name].type) for name in formula.names) else "float64"
 
 
@@ -39,24 +39,63 @@ def _short(kind: str) -> bool:
     return kind == "float32" or np.dtype(kind).itemsize <= 2
 
 
-def _is_whole(node: Node) -> bool:
-    """Whether a node gives whole numbers, whatever it is of."""
-    return isinstance(node, Arithmetic) and node.sign == "//"
-
-
-def _values(node: Node) -> frozenset[int] | None:
-    """The whole numbers that a node can give, if these are few and known."""
+def whole_ends(node: Node, known: Mapping[str, Operand]) -> tuple[int, int] | None:
+    """The smallest and largest number that a node can give, if it chooses among whole numbers that one type
+    holds: signs, `abs`, `where`, `min`, `max` and `clamp` of layers, constants and conditions.
+    """
     if node.kind == TRUTH:
-        return frozenset((0, 1))
-    if isinstance(node, Constant) and isinstance(node.held, int):
-        return frozenset((node.held,))
-    if isinstance(node, Sign):
-        inner = _values(node.part)
-        return inner and (frozenset(-value for value in inner) if node.sign == "-" else inner)
-    if isinstance(node, Arithmetic) and node.sign == "%" and _is_whole(node.left):
-        most = node.right.held if isinstance(node.right, Constant) else None
-        return frozenset((0, most - 1)) if isinstance(most, int) and most > 0 else None
-    if isinstance(node, Call) and node.function == "where":
-        yes, no = (_values(part) for part in node.operands[1:])
-        return None if yes is None or no is None else yes | no
+        return 0, 1
+    match node:
+        case Constant(held=int(value)):
+            return value, value
+        case Name():
+            kind = np.dtype(known[node.name].type)
+            return (int(np.iinfo(kind).min), int(np.iinfo(kind).max)) if kind.kind in "iu" else None
+        case Arithmetic(sign="%", left=Arithmetic(sign="//"), right=Constant(held=int(most))) if most > 0:
+            return 0, most - 1
+        case Sign() | Call():
+            return _chosen_ends(node, known)
     return None
+
+
+def whole_choice(node: Node, known: Mapping[str, Operand]) -> str | None:
+    """The type in which a choice among whole numbers is made, which holds all that it is made of."""
+    ends, parts = whole_ends(node, known), _chosen_from(node)
+    held = [whole_ends(part, known) for part in parts]
+    if ends is None or not parts or None in held:
+        return None
+    every = [end for pair in (ends, *held) if pair is not None for end in pair]
+    kind = whole_type(min(every), max(every))
+    return kind if kind in _WHOLE else None
+
+
+def _chosen_from(node: Node) -> tuple[Node, ...]:
+    """The parts of a node of which it gives one, or one with another sign."""
+    match node:
+        case Sign():
+            return (node.part,)
+        case Call(function="where"):
+            return tuple(node.operands[1:])
+        case Call(function="min" | "max" | "clamp" | "abs"):
+            return tuple(node.operands)
+    return ()
+
+
+def _chosen_ends(node: Sign | Call, known: Mapping[str, Operand]) -> tuple[int, int] | None:
+    parts = [whole_ends(part, known) for part in _chosen_from(node)]
+    ends = [pair for pair in parts if pair is not None]
+    if not ends or len(ends) < len(parts):
+        return None
+    lows, highs = [low for low, _ in ends], [high for _, high in ends]
+    made = min(lows), max(highs)
+    if isinstance(node, Sign):
+        made = (-highs[0], -lows[0]) if node.sign == "-" else made
+    elif node.function == "abs":
+        made = max(lows[0], -highs[0], 0), max(abs(lows[0]), abs(highs[0]))
+    elif node.function == "min":
+        made = min(lows), min(highs)
+    elif node.function == "max":
+        made = max(lows), max(highs)
+    elif node.function == "clamp":
+        made = min(max(lows[:2]), lows[2]), min(max(highs[:2]), highs[2])
+    return made if whole_type(min(*lows, made[0]), max(*highs, made[1])) in _WHOLE else None

@@ -94,7 +94,8 @@ class Program:
     """Steps from named cells to results; picklable.
 
     names: of the inputs, which fill the first slots; statistics fill those behind them; constants: by slot;
-    registers: the type of each slot that steps fill; reach: cells around a block that it needs.
+    registers: the type of each slot that steps fill; reach: cells around a block that it needs; rounds:
+    whether whole numbers of 64 bits are computed with in double precision.
     """
 
     names: tuple[str, ...]
@@ -104,6 +105,7 @@ class Program:
     steps: tuple[Instruction, ...]
     outcomes: tuple[Outcome, ...]
     reach: int = 0
+    rounds: bool = False
 
     @property
     def reads(self) -> tuple[str, ...]:

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from zembrel.errors import InputError
 from zembrel.nested import toml_of
-from zembrel.raster.legend import Colour, Legend, LegendEntry
+from zembrel.raster.legend import Legend, LegendEntry, colour_told, hex_of
 from zembrel.reading import readings
 from zembrel.tomlfile import check_keys, write_toml
 
@@ -52,7 +52,7 @@ def parse_legend(path: Path, text: str) -> Legend:
                 "write [3] and its keys below",
             )
         check_keys(path, facts, {"name": str, "colour": str}, required=("colour",))
-        colour = colour_of(facts["colour"])
+        colour = colour_told(facts["colour"])
         if colour is None:
             raise InputError(
                 f"{path}: colour {facts['colour']!r} of class {code}", "it is not #rrggbb", "mend that line"
@@ -87,7 +87,7 @@ def _of_lines(path: Path, text: str) -> Legend:
 def _entry(fields: list[str]) -> LegendEntry | None:
     if len(fields) < 2 or not fields[0].isdigit():
         return None
-    colour = colour_of(fields[1])
+    colour = colour_told(fields[1])
     if colour is not None:
         return LegendEntry(int(fields[0]), " ".join(fields[2:]).strip(), colour)
     parts = [int(field) if field.isdigit() else 256 for field in fields[1:4]]
@@ -99,20 +99,8 @@ def _entry(fields: list[str]) -> LegendEntry | None:
     )
 
 
-def colour_of(text: str) -> Colour | None:
-    """The colour `#rrggbb`, None for any other text."""
-    found = re.fullmatch(r"#([0-9a-fA-F]{2})([0-9a-fA-F]{2})([0-9a-fA-F]{2})", text)
-    if not found:
-        return None
-    red, green, blue = (int(part, 16) for part in found.groups())
-    return red, green, blue
-
-
 def write_legend(legend: Legend) -> str:
     """TOML text of `legend`."""
     return write_toml(
-        {
-            str(entry.code): {"name": entry.name, "colour": "#{:02x}{:02x}{:02x}".format(*entry.colour)}
-            for entry in legend.entries
-        }
+        {str(entry.code): {"name": entry.name, "colour": hex_of(entry.colour)} for entry in legend.entries}
     )

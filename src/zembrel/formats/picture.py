@@ -107,18 +107,11 @@ def _legend(picture: Any) -> Legend | None:
     if (colours == np.arange(len(colours))[:, None]).all():
         return None
     text = picture.info.get(_LEGEND) or picture.info.get("comment", b"")
-    names = _names(text.decode("utf-8", "replace") if isinstance(text, bytes) else str(text))
-    return Legend.of(
-        LegendEntry(code, names.get(code, ""), (r, g, b)) for code, (r, g, b) in enumerate(colours.tolist())
-    )
-
-
-def _names(text: str) -> dict[int, str]:
-    """Names of classes in a text that is a legend file; none in any other."""
+    text = text.decode("utf-8", "replace") if isinstance(text, bytes) else str(text)
     try:
-        return {entry.code: entry.name for entry in parse_legend(Path("comment"), text).entries}
-    except InputError:
-        return {}
+        return parse_legend(Path("comment"), text) if text.strip() else Legend.of_table(colours)
+    except InputError:  # some other text
+        return Legend.of_table(colours)
 
 
 def make_sink(path: Path, frame: Frame, bands: tuple[Band, ...], settings: Mapping[str, str]) -> Sink:
@@ -155,7 +148,7 @@ def _write_png(path: Path, cells: Cells, valid: Cells | None, legend: Legend | N
         text = PngInfo()
         if told is not None:
             text.add_itxt(KEY, told)
-        if legend.named:
+        if not legend.told_by_palette:
             text.add_itxt(_LEGEND, write_legend(legend))
         _palette_picture(cells, valid, legend).save(path, "PNG", pnginfo=text)
         return
@@ -172,7 +165,8 @@ def _write_gif(path: Path, cells: Cells, valid: Cells | None, legend: Legend | N
     """Codes in their palette, or greys in one of all greys."""
     shown = legend or Legend.of(LegendEntry(n, "", (n, n, n)) for n in range(256))
     picture = _palette_picture(cells, valid, shown)
-    comment = {"comment": write_legend(legend).encode()} if legend is not None and legend.named else {}
+    plain = legend is None or legend.told_by_palette
+    comment = {} if plain or legend is None else {"comment": write_legend(legend).encode()}
     picture.save(path, "GIF", optimize=False, **comment)
 
 

@@ -29,7 +29,7 @@ from zembrel.grid.extent import footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import frame_from, frame_table
 from zembrel.grid.pane import Pane
-from zembrel.raster.legend import Legend
+from zembrel.raster.legend import Legend, hex_of
 from zembrel.raster.method import parse_method
 from zembrel.raster.model import TYPES, Band, Block, Raster, has_alpha
 from zembrel.raster.views.bands import select_bands
@@ -259,7 +259,7 @@ def write_quilt(
         near = Path(os.path.relpath(sheet.path.absolute(), path.absolute().parent)).as_posix()
         rows.append([near, pane.top, pane.left, pane.bottom, pane.right, sheet.method])
     entries = bands[0].legend.entries if bands[0].legend is not None else ()
-    classes = [[e.code, e.name, "#{:02x}{:02x}{:02x}".format(*e.colour)] for e in entries]
+    classes = [[e.code, e.name, hex_of(e.colour)] for e in entries]
     parts: dict[str, list[list[Any]]] = {"bands": listed, "legend": classes, "sheets": rows}
     lists = "".join(f"{key} = [\n{_lines(values)}]\n" for key, values in parts.items() if values)
     tables = {"frame": frame_table(frame)} | ({"lattice": frame_table(lattice)} if lattice else {})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -218,11 +218,16 @@ def _pieces(one: Any, other: Any, known: Any) -> Iterator[tuple[Any, int, Any]]:
 
 @dataclass
 class Confusion:
-    """An observer of two bands of codes: how many cells have each pair."""
+    """An observer of two bands of codes: how many cells have each pair, and their area.
 
+    size_of: the areas of the cells in each row of a pane, (rows,), if they are wanted.
+    """
+
+    size_of: Callable[[Pane], npt.NDArray[np.float64]] | None = None
     pairs: Counter[tuple[int, int]] = field(default_factory=Counter)
+    areas: dict[tuple[int, int], float] = field(default_factory=dict)
 
-    def look(self, pane: Pane, block: Block) -> list[tuple[int, int, int]]:
+    def look(self, pane: Pane, block: Block) -> list[tuple[int, int, int, float]]:
         known = block.valid_of(0) & block.valid_of(1)
         one, other = (block.cells[band][known].astype(np.int64) for band in (0, 1))
         if not one.size:
@@ -236,14 +241,18 @@ class Confusion:
             counts = every[keys]
         else:
             keys, counts = np.unique(pairs, return_counts=True)
-        codes = zip(
-            (keys // span + start).tolist(), (keys % span + low).tolist(), counts.tolist(), strict=True
-        )
-        return list(codes)
+        areas: npt.NDArray[np.float64] = np.zeros(keys.size)
+        if self.size_of is not None:
+            sizes = np.broadcast_to(self.size_of(pane)[:, None], pane.shape)[known]
+            areas[:] = np.bincount(np.searchsorted(keys, pairs), sizes, keys.size)
+        codes = (keys // span + start).tolist(), (keys % span + low).tolist()
+        return list(zip(*codes, counts.tolist(), areas.tolist(), strict=True))
 
-    def note(self, seen: list[tuple[int, int, int]]) -> None:
-        for one, other, count in seen:
+    def note(self, seen: list[tuple[int, int, int, float]]) -> None:
+        for one, other, count, area in seen:
             self.pairs[one, other] += count
+            if self.size_of is not None:
+                self.areas[one, other] = self.areas.get((one, other), 0.0) + area
 
     @property
     def agreement(self) -> float:

@@ -41,6 +41,7 @@ class Untold(Enum):
     FLAT = "the ground is flat"
     PERIODIC = "the ground repeats itself, or changes in one direction alone"
     UNLIKE = "the two are not alike"
+    CLASSES = "classes changed"
 
 
 class Displacement(NamedTuple):

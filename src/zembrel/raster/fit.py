@@ -9,6 +9,7 @@ import numpy as np
 
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Block
+from zembrel.raster.whole import largest_double
 
 
 @dataclass
@@ -19,7 +20,7 @@ class TypeFit:
     gain: float = 1.0
     lift: float = 0.0
     outside: int = 0  # beyond the range of the type
-    fractions: int = 0  # between two integers
+    fractions: int = 0  # between two numbers that the type holds
     low: float = math.inf
     high: float = -math.inf
 
@@ -30,6 +31,9 @@ class TypeFit:
         exact = values.astype(np.float64) * self.gain + self.lift
         low, high = float(exact.min()), float(exact.max())
         target = np.dtype(self.type)
+        plain = values.dtype.kind in "iu" and self.gain == 1.0 and self.lift == 0.0
+        if target.kind == "f" and plain:
+            return 0, int((values.astype(target).astype(values.dtype) != values).sum()), low, high
         if target.kind == "f":
             limits = float(np.finfo(target).max)
             lost = np.isfinite(exact) & (np.abs(exact) > limits)
@@ -38,7 +42,8 @@ class TypeFit:
             )
             return int(lost.sum()), int((rounded & ~lost).sum()), low, high
         whole = np.iinfo(target)
-        outside = (exact < whole.min) | (exact > whole.max)
+        held, top = (values, whole.max) if plain else (exact, largest_double(target))
+        outside = (held < whole.min) | (held > top)
         return int(outside.sum()), int((exact != np.floor(exact)).sum()), low, high
 
     def note(self, seen: tuple[int, int, float, float]) -> None:

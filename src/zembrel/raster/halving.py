@@ -11,6 +11,7 @@ from zembrel.raster import kernels
 from zembrel.raster.kernels import worth_compiling
 from zembrel.raster.model import Band, Cells, Mask, pick_bands
 from zembrel.raster.views.opacity import divided, multiplied
+from zembrel.raster.whole import is_wide, rounded
 
 OVERVIEWS = ("mean", "mode", "min", "max", "nearest")
 
@@ -56,7 +57,7 @@ def halved(
     if method == "nearest":
         return cells[:, ::2, ::2].copy(), None if valid is None else valid[:, ::2, ::2].copy()
     bands, height, width = cells.shape
-    if method == "mean" and not worth_compiling(cells.size):
+    if method == "mean" and (is_wide(cells.dtype) or not worth_compiling(cells.size)):
         return _plain_mean(cells, valid)
 
     out = np.zeros((bands, -(-height // 2), -(-width // 2)), cells.dtype)
@@ -82,7 +83,7 @@ def _plain_mean(cells: Cells, valid: Mask | None) -> tuple[Cells, Mask | None]:
     exact = np.where(known, np.pad(cells, edges).astype(np.float64), 0.0)
     total, count = _four(exact), _four(known.astype(np.float64))
     value = total / np.maximum(count, 1)
-    out = (np.floor(value + 0.5) if cells.dtype.kind != "f" else value).astype(cells.dtype)
+    out = rounded(value, cells.dtype)
     out[np.broadcast_to(count == 0, out.shape)] = 0
     return out, None if valid is None else count > 0
 

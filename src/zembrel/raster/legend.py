@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import colorsys
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 Colour = tuple[int, int, int]
+BLACK: Colour = (0, 0, 0)
 
 
 class LegendEntry(NamedTuple):
@@ -37,6 +39,17 @@ def shade(number: int) -> Colour:
     return round(255 * red), round(255 * green), round(255 * blue)
 
 
+def hex_of(colour: Colour) -> str:
+    """`#rrggbb`."""
+    return "#{:02x}{:02x}{:02x}".format(*colour)
+
+
+def colour_told(text: object) -> Colour | None:
+    """The colour of a text `#rrggbb`; None for any other."""
+    found = re.fullmatch(r"#([0-9a-f]{2})([0-9a-f]{2})([0-9a-f]{2})", str(text).lower())
+    return (int(found[1], 16), int(found[2], 16), int(found[3], 16)) if found else None
+
+
 @dataclass(frozen=True)
 class Legend:
     """Classes in ascending order of code."""
@@ -47,6 +60,17 @@ class Legend:
     def of(entries: Iterable[LegendEntry]) -> Legend:
         return Legend(tuple(sorted(entries)))
 
+    @staticmethod
+    def of_table(colours: npt.NDArray[np.integer[Any]]) -> Legend:
+        """The classes of a palette, (n, 3) by code; black is the colour of codes that are no class."""
+        used = np.flatnonzero(colours.any(axis=1)).tolist()
+        return Legend(tuple(LegendEntry(code, "", tuple(colours[code].tolist())) for code in used))
+
+    @property
+    def told_by_palette(self) -> bool:
+        """Whether a palette of 256 colours says all there is to it."""
+        return Legend.of_table(self.table()) == self
+
     def name(self, code: int) -> str:
         """Name of `code`, empty if it has none."""
         return next((entry.name for entry in self.entries if entry.code == code), "")
@@ -55,10 +79,16 @@ class Legend:
     def named(self) -> bool:
         return any(entry.name for entry in self.entries)
 
-    def table(self, size: int = 256) -> npt.NDArray[np.uint8]:
-        """Colours by code, shape (size, 3); codes that are not in the legend are black."""
-        colours = np.zeros((size, 3), np.uint8)
-        for code, _, colour in self.entries:
-            if 0 <= code < size:
-                colours[code] = colour
-        return colours
+    def table(self) -> npt.NDArray[np.uint8]:
+        """Colours of the codes of a palette, (256, 3)."""
+        return self.colours_of(np.arange(256))
+
+    def colours_of(self, codes: npt.NDArray[Any]) -> npt.NDArray[np.uint8]:
+        """Colours of whole numbers, of their shape and 3; of those that are no class black."""
+        held = np.array([entry.code for entry in self.entries], np.int64)
+        colours = np.array([*(entry.colour for entry in self.entries), BLACK], np.uint8)
+        place = np.searchsorted(held, codes.astype(np.int64))
+        none = place == held.size
+        none[~none] = held[place[~none]] != codes[~none]
+        place[none] = held.size
+        return np.asarray(colours[place])

@@ -19,6 +19,7 @@ Mask = npt.NDArray[np.bool_]
 TYPES = (
     "uint8", "int8", "uint16", "int16", "uint32", "int32", "uint64", "int64", "float32", "float64",
 )  # fmt: skip
+COLOURS = ("red", "green", "blue")
 ALPHA = "alpha"  # colour of a last band that says how opaque a cell is
 
 
@@ -154,8 +155,8 @@ def shared_type(bands: tuple[Band, ...]) -> np.dtype[Any]:
 
 
 def is_photo(bands: tuple[Band, ...]) -> bool:
-    """Whether the bands are red, green and blue, whose cells are valid together."""
-    return [band.colour for band in bands[:3]] == ["red", "green", "blue"]
+    """Whether the first bands are red, green and blue, by what is told of them or else by their names."""
+    return tuple(band.colour or band.name.lower() for band in bands[:3]) == COLOURS
 
 
 def has_alpha(bands: tuple[Band, ...]) -> bool:

@@ -24,7 +24,6 @@ WAYS = {"degrees": ("deg", 0), "percent": ("%", 1), "ratio": ("", 2)}
 BENDS = {"profile": 0, "plan": 1, "mean": 2}
 _DISC = 0.2666  # degrees, half of the sun's
 FARTHEST = 2_048  # cells that a shadow is followed
-FINEST, HIGHEST = 2.0**-16, 2.0**25  # units of heights: what sums for positions are exact to, and up to
 
 
 class Near(NamedTuple):
@@ -256,10 +255,7 @@ class Position(Measure):
         reach = self.halo.up
         first, last = max(0, near.top - reach), near.top + near.pane.rows + reach
         heights, valid = near.heights[first:last], near.valid[first:last]
-        known = np.where(valid, heights, 0) if valid.size else heights
-        whole = np.clip(known.astype(np.float64), -HIGHEST, HIGHEST) / FINEST
-        fixed = np.rint(whole).astype(np.int64)
-        kernels.neighbours.positions(fixed, valid, near.top - first, near.left, self.widths, FINEST, out)
+        kernels.neighbours.positions(heights, valid, near.top - first, near.left, self.widths, out)
 
 
 def joined_halo(measures: Sequence[Measure]) -> Halo:

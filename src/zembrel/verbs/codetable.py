@@ -10,8 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from zembrel.errors import InputError, UsageError, nearest_name
-from zembrel.formats.legendfile import colour_of
-from zembrel.raster.legend import Colour
+from zembrel.raster.legend import Colour, colour_told
 from zembrel.reading import readings
 
 _COLUMNS = ("old", "new", "name", "colour")
@@ -110,7 +109,7 @@ def _line(path: Path, number: int, row: Mapping[str, str]) -> Recoding:
             f"{path} line {number}: {wrong!r} is no code", "codes are whole numbers, old ones also ranges",
             "write 3,1 or 5-9,2",
         )  # fmt: skip
-    colour = colour_of(row.get("colour", ""))
+    colour = colour_told(row.get("colour", ""))
     if row.get("colour") and colour is None:
         raise InputError(
             f"{path} line {number}: {row['colour']!r} is no colour", "it is not #rrggbb", "mend it"

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
 
-from zembrel import verbs
+from zembrel import features, verbs
 from zembrel.engine.commit import check_free
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
+from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS
 from zembrel.grid.extent import footprint_of
 from zembrel.grid.pane import Pane
 from zembrel.raster.difference import Confusion, Differences, Subtracted
@@ -24,6 +26,7 @@ from zembrel.raster.views.bands import stack
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.classchange import changes_of, confused, shift_of_classes, write_table
 from zembrel.verbs.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.verbs.layers import Layer, check_placed, take_layers
 from zembrel.verbs.methods import codes_in
@@ -36,7 +39,6 @@ from zembrel.verbs.write import write
 FAILED = 1  # exit code of a comparison that did not hold
 LIMITED = ("share", "bias", "rms", "max", "shift", "cells", "equal", "alone")
 PERCENTILES = (50, 90, 95, 99)
-_MOST_CODES = 40  # pairs of classes that are reported
 
 
 @dataclass(frozen=True)
@@ -44,7 +46,8 @@ class Comparing:
     """What counts as equal, what must hold (limits such as `max=12`, `share=0.99`), and what is made of it.
 
     tolerance: sizes of differences, of which `share` counts the first; method: how the second comes onto the
-    cells of the first.
+    cells of the first; difference: where a raster of differences goes, or of classes one of changes; table:
+    where a table of the changes of classes goes.
     """
 
     tolerance: float | Sequence[float] = 0.0
@@ -52,6 +55,7 @@ class Comparing:
     at_least: tuple[str, ...] = ()
     method: str = "auto"
     difference: str | None = None
+    table: str | None = None
     figure: str | None = None
     page: str | None = None
 
@@ -64,7 +68,7 @@ class Comparing:
     @property
     def products(self) -> dict[str, Path]:
         """What is to be written, by the option that names it."""
-        named = {"difference": self.difference, "figure": self.figure, "page": self.page}
+        named = {"difference": self.difference, "table": self.table, "figure": self.figure, "page": self.page}
         return {option: Path(path) for option, path in named.items() if path}
 
 
@@ -96,6 +100,8 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     pair = _common(layers[0], layers[1], comparing.method)
     found, classes = _looked(pair, comparing, output)
     shift = shift_between(pair.one, pair.other, output.limits)
+    if classes is not None:
+        shift = shift_of_classes(shift, classes, pair.one, pair.other, output.limits)
     figures = found.figures()
     told = isinstance(shift, ShiftEstimate)
     values: dict[str, float | None] = {**figures, "shift": None}
@@ -106,7 +112,9 @@ def compare(inputs: Inputs, output: Output, comparing: Comparing) -> Receipt:
     facts = _facts(found, classes, shift, pair, comparing)
     paths = tuple(layer.path for layer in layers)
     if comparing.difference:
-        _write_difference(pair, comparing, output)
+        _write_difference(pair, classes, comparing, output)
+    if comparing.table and classes is not None:
+        write_table(classes, pair.one, pair.other, Path(comparing.table), output)
     if comparing.figure or comparing.page:
         _draw(pair, found, facts, paths, comparing, output)
     return Receipt(
@@ -138,7 +146,16 @@ def _looked(pair: Compared, comparing: Comparing, output: Output) -> tuple[Diffe
     both = stack((pair.one, pair.other))
     found = Differences(comparing.tolerances)
     kinds = all(codes_in(raster) and len(raster.bands) == 1 for raster in (pair.one, pair.other))
-    confusion = Confusion() if kinds else None
+    if comparing.table and not kinds:
+        raise UsageError(
+            "--table lists changes of classes",
+            "these two hold values",
+            "leave --table out, or classify first",
+        )
+    frame = pair.one.frame
+    placed = bool(comparing.table) and isinstance(frame.crs, GeographicCRS | ProjectedCRS)
+    size_of = partial(features.ground.cell_areas, frame) if placed else None
+    confusion = Confusion(size_of) if kinds else None
     observe(both, blocks_of(both), [found, *([confusion] if confusion else [])], output.limits)
     return found, confusion
 
@@ -166,19 +183,8 @@ def _facts(
         "worst": None if not difference else {"difference": difference, "x": x, "y": y, "band": band + 1},
         "first_alone": found.one_alone, "second_alone": found.other_alone, "outside": pair.outside,
         "shift": shift._asdict() if isinstance(shift, ShiftEstimate) else None,
-        "classes": None if classes is None else _confused(classes, pair),
+        "classes": None if classes is None else confused(classes, pair.one, pair.other),
     }  # fmt: skip
-
-
-def _confused(classes: Confusion, pair: Compared) -> dict[str, Any]:
-    """Agreement of classes, and the largest confusions: codes and names of both, and how many cells."""
-    legends = [raster.bands[0].legend for raster in (pair.one, pair.other)]
-    pairs = [(count, codes) for codes, count in classes.pairs.items() if codes[0] != codes[1]]
-    rows = []
-    for count, codes in sorted(pairs, key=lambda item: (-item[0], item[1]))[:_MOST_CODES]:
-        names = [legend.name(code) if legend else "" for legend, code in zip(legends, codes, strict=True)]
-        rows.append({"first": codes[0], "second": codes[1], "names": names, "cells": count})
-    return {"agreement": classes.agreement, "kappa": classes.beyond_chance, "confused": rows}
 
 
 def _limit(text: str) -> tuple[str, float]:
@@ -240,12 +246,19 @@ def _common(first: Layer, second: Layer, method: str) -> Compared:
     return Compared(crop(one, pane), unscaled(view), one.frame.size - pane.size, chose)
 
 
-def _write_difference(pair: Compared, comparing: Comparing, output: Output) -> None:
+def _write_difference(
+    pair: Compared, classes: Confusion | None, comparing: Comparing, output: Output
+) -> None:
+    """The first less the second; of classes what became what."""
     one, other = pair.one, pair.other
+    out = Path(str(comparing.difference))
+    if classes is not None:
+        write(changes_of(classes, one, other), out, replace(output, keep_empty=True))
+        return
     apart = Subtracted(one, other)
     short = max(band.dtype.itemsize for band in (*one.bands, *other.bands)) <= 4
     view: Raster = cast(apart, "float32") if short else apart
-    write(view, Path(str(comparing.difference)), replace(output, keep_empty=True))
+    write(view, out, replace(output, keep_empty=True))
 
 
 def _draw(

@@ -5,18 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-import numpy as np
-
 from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
-from zembrel.measure import show_number
-from zembrel.raster.fit import TypeFit
-from zembrel.raster.model import TYPES, Raster, shared_type
+from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.quantize import ColourCounts, median_cut
 from zembrel.raster.views.bands import select_bands
-from zembrel.raster.views.cast import cast
-from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.unscaled import unscaled
@@ -28,6 +22,7 @@ from zembrel.verbs.layers import Layer
 from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.retyped import check_type, retyped
 from zembrel.verbs.scaled import scaled, told_values
 from zembrel.verbs.stretch import stretched
 from zembrel.verbs.survey import seen
@@ -38,13 +33,11 @@ from zembrel.verbs.write import Written, write
 class Values:
     """What may happen to values.
 
-    `stretch` (`LO,HI` in values or per cent), `rounded` and `clamp` let them into a narrower type, `rgb`
-    makes colours of a palette, `z_unit` names another unit of heights.
+    `stretch` (`LO,HI` in values or per cent) brings them into the range of a narrower type, `rgb` makes
+    colours of a palette, `z_unit` names another unit of heights.
     """
 
     stretch: str | None = None
-    rounded: bool = False
-    clamp: bool = False
     rgb: bool = False
     palette: str | None = None  # a number of colours, or a legend file
     dither: str = "diffusion"
@@ -153,34 +146,9 @@ def _typed(path: Path, view: Raster, output: Output, values: Values) -> tuple[Ra
     """`view` in the asked type and what was done to its values. Raises RefusedError for losses."""
     source, stretch = shared_type(view.bands).name, values.stretch
     wanted = output.type or ("uint8" if stretch else source)
-    if wanted not in TYPES:
-        raise UsageError(
-            f"there is no cell type {wanted!r}", "cells have one of a few types", nearest_name(wanted, TYPES)
-        )
+    check_type(wanted)
     if stretch:
         return stretched(unscaled(view), stretch, wanted, output.limits)
-    if np.can_cast(source, wanted):
-        return cast(view, wanted), [] if wanted == source else [
-            fact("type_changed", from_type=source, to_type=wanted)
-        ]
-    fit = seen(colours_of(view), TypeFit(wanted), output.limits)
-    rounded = values.rounded or values.clamp or np.dtype(wanted).kind == "f"
-    if (fit.outside and not values.clamp) or (fit.fractions and not rounded):
-        raise _loss(path, fit, wanted)
-    did = [fact("rounded", values=fit.fractions)] if fit.fractions else []
-    did += [fact("clamped", values=fit.outside)] if fit.outside else []
-    return cast(view, wanted), [fact("type_changed", from_type=source, to_type=wanted), *did]
-
-
-def _loss(path: Path, fit: TypeFit, wanted: str) -> RefusedError:
-    what = (
-        f"{fit.outside:,} values lie outside"
-        if fit.outside
-        else f"{fit.fractions:,} values lose their fraction"
-    )
-    remedy = "add --clamp to hold them at its ends, or --stretch 2%,98%" if fit.outside else "add --round"
-    return RefusedError(
-        f"{path} does not fit {wanted}: {what}",
-        f"its values run from {show_number(fit.low)} to {show_number(fit.high)}",
-        remedy,
-    )
+    made, did = retyped(view, wanted, output, str(path), "--stretch 2%,98%")
+    changed = [fact("type_changed", from_type=source, to_type=wanted)] if wanted != source else []
+    return made, [*changed, *did]

@@ -24,7 +24,8 @@ from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.grid.frame import Affine, Frame
 from zembrel.handles import size_on_disk
-from zembrel.raster.model import Raster
+from zembrel.raster.model import COLOURS, Raster, is_photo
+from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.drawing import USUAL, Drawing
@@ -151,11 +152,23 @@ def _views(
 ) -> tuple[list[View], list[Fact]]:
     """The rasters, or what of them lies in the area; of halves the second on the cells of the first."""
     layers = [*given_layers(inputs), *(open_layer(origin, inputs) for origin in rasters)]
-    views = [View(layer.path.stem, _view(layer, where)) for layer in layers]
+    views, said = [], list[Fact]()
+    for layer in layers:
+        view, chose = _as_colours(_view(layer, where), inputs)
+        views.append(View(layer.path.stem, view))
+        said += chose
     if not extras.halves:
-        return views, []
+        return views, said
     other, chose = brought(layers[1], Target(views[0].raster.frame), "auto")
-    return [views[0], View(views[1].name, unscaled(other))], chose
+    return [views[0], View(views[1].name, unscaled(other))], [*said, *chose]
+
+
+def _as_colours(view: Raster, inputs: Inputs) -> tuple[Raster, list[Fact]]:
+    """Three bands that are chosen are red, green and blue of the picture."""
+    if not inputs.bands or len(view.bands) != len(COLOURS) or is_photo(view.bands):
+        return view, []
+    told = tuple(replace(band, colour=colour) for band, colour in zip(view.bands, COLOURS, strict=True))
+    return Relabelled(view, told), [fact("as_colours", bands=tuple(band.name for band in view.bands))]
 
 
 def _view(layer: Layer, where: Where) -> Raster:

@@ -8,7 +8,8 @@ CLOUDS = ("classes", "returns", "columns", "salvage", "resolution")
 PHOTOS = ("trim_collar", "collar_tolerance")
 LAYERED = ("into",)
 WORK = ("workers", "cluster")
-FORMAT = ("format", "type", "nodata", "flatten", "stored", "compress", "settings", "world_file")
+RETYPE = ("type", "rounded", "clamp")
+FORMAT = ("format", *RETYPE, "nodata", "flatten", "stored", "compress", "settings", "world_file")
 PLACED = ("onto", "cell", "longest")
 AREA = ("within", "within_where", "reach", "mask", "places")
 RAW = ("layer", "from_nodata", "from_layout", "bands")
@@ -20,7 +21,7 @@ _MADE = (*LAYERED, *FORMAT, "ceiling", "keep_going", "keep_empty")
 _RASTERS = (*_SHAPES, *PHOTOS, *LAYERED)
 _LOOK = (*_RASTERS, *FORMAT, "provenance", "out", "dry_run", "ceiling", "keep_going", "keep_empty")
 _SHAPED = (*_SHAPES, *PHOTOS, *FORMAT, "ceiling", "keep_going")
-_CLOUD = (*MENDED, *PHOTOS, *LAYERED, *RAW, "type", "nodata", "flatten", "stored", "compress", "world_file",
+_CLOUD = (*MENDED, *PHOTOS, *LAYERED, *RAW, *RETYPE, "nodata", "flatten", "stored", "compress", "world_file",
           "keep_empty")  # fmt: skip
 _PACK = (*CLOUDS, *PHOTOS, *BETWEEN, *LAYERED, *FORMAT, "longest", "keep_going", "keep_empty")
 _RASTER_PACK = (*_PACK, *PICKED, *MENDED)
@@ -55,7 +56,7 @@ UNHEEDED: dict[str, tuple[str, ...]] = {
     "terrain": _RASTERS,
     "derive": _RASTERS,
     "classify": _RASTERS,
-    "paint": (*_RASTERS, "bands", "type"),
+    "paint": (*_RASTERS, "bands", *RETYPE),
     "rasterize": (*CLOUDS, *PHOTOS, *BETWEEN, *LAYERED, *AREA, "inputs_from", "from_nodata", "from_layout",
                   "bands", "keep_going"),
     "polygonize": _SHAPED,

@@ -43,13 +43,12 @@ HANDLERS: dict[tuple[str, str], Handler] = {
     ("reproject", POINTS): Handler("points.change.reproject"),
     ("convert", RASTERS): Handler(
         "convert.of_rasters",
-        "stretch rounded clamp rgb palette dither scaled unscaled z_unit from_z_unit each_band",
+        "stretch rgb palette dither scaled unscaled z_unit from_z_unit each_band",
     ),
     ("convert", FEATURES): Handler("features.change.convert"),
     ("convert", POINTS): Handler("points.change.convert", "resume"),
 }
 _FLAGS = {
-    "rounded": "round",
     "span": "range",
     "way": "in",
 }  # options that are typed by another name than they have

@@ -187,7 +187,7 @@ def computed(operands: Operands, results: Sequence[NamedFormula]) -> tuple[Deriv
         if explained is not None:
             raise explained
     program = packed(compiled([result.formula for result in results], known))
-    bands = []
+    bands, chose = [], [*chose, *([fact("wide_rounded")] if program.rounds else [])]
     for name, formula in results:
         unit, said = _unit(formula, {name: operand.unit for name, operand in known.items()})
         bands.append(Band(name, type_of(formula, known), unit=unit))

@@ -80,6 +80,8 @@ class Output:
     out: str | None = None
     format: str | None = None
     type: str | None = None
+    rounded: bool = False
+    clamp: bool = False
     nodata: str | None = None
     flatten: str | None = None
     stored: bool = False

@@ -18,6 +18,7 @@ from zembrel.features.outlined import Shapes, shapes_of
 from zembrel.features.table import FeatureTable
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
+from zembrel.raster.legend import hex_of
 from zembrel.raster.model import Raster
 from zembrel.raster.regions import Found, RegionOutlines, RegionSweep, Swept
 from zembrel.raster.views.cast import cast
@@ -120,7 +121,7 @@ def _table(shapes: Shapes, areas: Array, raster: Raster) -> FeatureTable:
     if legend is not None and legend.named:
         columns["name"] = column([legend.name(value) for value in shapes.values.tolist()])
     if legend is not None:
-        colours = {entry.code: "#{:02x}{:02x}{:02x}".format(*entry.colour) for entry in legend.entries}
+        colours = {entry.code: hex_of(entry.colour) for entry in legend.entries}
         columns["colour"] = column([colours.get(value) for value in shapes.values.tolist()])
     return FeatureTable(shapes.geometries, columns, frame.crs)
 

@@ -7,30 +7,27 @@ from dataclasses import replace
 
 import numpy as np
 
-from zembrel.errors import RefusedError, UsageError, nearest_name
+from zembrel.errors import RefusedError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.formats import Format
 from zembrel.measure import show_number
-from zembrel.raster.model import ALPHA, TYPES, Raster, has_alpha, shared_type
+from zembrel.raster.model import ALPHA, Raster, has_alpha, shared_type
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.cast import cast, fitting_nodata
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.opacity import settled
 from zembrel.verbs.options import Output
+from zembrel.verbs.retyped import retyped
 
 
 def prepared(view: Raster, form: Format, output: Output) -> tuple[Raster, tuple[Fact, ...]]:
     """`view` as the format can hold it, and what was chosen for that. Raises RefusedError, UsageError."""
     view, chose = _valued(view, form, output)
     if output.type:
-        if output.type not in TYPES:
-            raise UsageError(
-                f"there is no cell type {output.type!r}",
-                "cells have one of a few types",
-                nearest_name(output.type, TYPES),
-            )
-        view = cast(view, output.type)
+        allowed = replace(output, rounded=output.rounded or form.framed)  # such a format rounds anyway
+        view, said = retyped(view, output.type, allowed)
+        chose += said
     view, said = settled(view, form.title, output, holds=_holds_opacity(form, view, output))
     chose += said
     held = shared_type(view.bands).name

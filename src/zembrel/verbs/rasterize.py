@@ -17,8 +17,9 @@ from zembrel.features.table import FeatureTable, Geometries
 from zembrel.formats.origin import Origin
 from zembrel.grid.frame import Frame
 from zembrel.measure import show_number
-from zembrel.raster.legend import Legend, LegendEntry, shade
+from zembrel.raster.legend import Legend
 from zembrel.raster.model import TYPES, Band, Raster
+from zembrel.verbs.featurelegend import codes_of_words, legend_of_codes
 from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import check_meets, frame_for
 from zembrel.verbs.intake import FEATURES, take
@@ -167,17 +168,9 @@ def _values(table: FeatureTable, scanning: Scanning) -> tuple[list[float], Legen
         return [1.0 if scanning.value is None else scanning.value] * len(table), None
     held = table.named(scanning.field).tolist()
     if not all(isinstance(value, str) for value in held):
-        return _numbers(table, scanning.field).tolist(), None
-    names = sorted(set(held))
-    if len(names) > 255:
-        raise RefusedError(
-            f"{scanning.field} has {len(names):,} different words",
-            "a legend has 255 classes",
-            "use a number",
-        )
-    codes = {name: n for n, name in enumerate(names, 1)}
-    legend = Legend.of(LegendEntry(code, name, shade(code)) for name, code in codes.items())
-    return [float(codes[value]) for value in held], legend
+        codes = _numbers(table, scanning.field).tolist()
+        return codes, legend_of_codes(table, codes)
+    return codes_of_words(table, scanning.field, held)
 
 
 def _widened(shapes: Geometries, scanning: Scanning, frame: Frame) -> Geometries:

@@ -52,6 +52,11 @@ REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1) | {
     "convert": 2,
     "classify": 2,
     "contour": 2,
+    "terrain": 2,
+    "derive": 2,
+    "rasterize": 2,
+    "compare": 2,
+    "draw": 2,
 }
 GROUPS = (Inputs, Where, Output)
 # fields whose typed names are words of the language

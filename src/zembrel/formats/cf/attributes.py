@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from zembrel.raster.legend import Legend, LegendEntry, shade
+from zembrel.raster.legend import Legend, LegendEntry, colour_told, hex_of, shade
 from zembrel.raster.model import TYPES, Band
 
 Attributes = Mapping[str, Any]
@@ -32,7 +32,7 @@ def band_attributes(band: Band, mapping: str | None) -> dict[str, Any]:
         found["flag_values"] = np.array([entry.code for entry in entries], band.dtype)
         found["flag_meanings"] = " ".join(_word(entry) for entry in entries)
         found["zembrel_flag_names"] = "\n".join(entry.name for entry in entries)
-        found["zembrel_flag_colours"] = " ".join("#{:02x}{:02x}{:02x}".format(*e.colour) for e in entries)
+        found["flag_colors"] = " ".join(hex_of(entry.colour) for entry in entries)
     if band.colour:
         found["zembrel_colour"] = band.colour
     return found
@@ -110,11 +110,11 @@ def _legend(attributes: Attributes) -> Legend | None:
     words = str(attributes.get("flag_meanings", "")).split()
     names = str(attributes.get("zembrel_flag_names", "")).split("\n")
     names = names if len(names) == len(codes) else [word.replace("_", " ") for word in words]
-    colours = re.findall(
-        r"#([0-9a-f]{2})([0-9a-f]{2})([0-9a-f]{2})", str(attributes.get("zembrel_flag_colours", ""))
-    )
+    colours = [
+        colour_told(word) for word in re.split(r"[\s,]+", str(attributes.get("flag_colors", "")).strip())
+    ]
     entries = []
     for n, code in enumerate(codes):
-        red, green, blue = (int(part, 16) for part in colours[n]) if n < len(colours) else shade(n)
-        entries.append(LegendEntry(code, names[n] if n < len(names) else "", (red, green, blue)))
+        colour = colours[n] if n < len(colours) else None
+        entries.append(LegendEntry(code, names[n] if n < len(names) else "", colour or shade(n)))
     return Legend.of(entries)

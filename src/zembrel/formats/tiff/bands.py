@@ -78,9 +78,7 @@ def _palette(directory: Directory) -> Legend | None:
     if len(values) == 0 or len(values) % 3:
         return None
     shift = 8 if values.max(initial=0) > 255 else 0
-    colours = (values.reshape(3, -1).T >> shift).tolist()
-    used = max((n for n, colour in enumerate(colours) if any(colour)), default=0)
-    return Legend.of(LegendEntry(n, "", (r, g, b)) for n, (r, g, b) in enumerate(colours[: used + 1]))
+    return Legend.of_table(values.reshape(3, -1).T >> shift)
 
 
 def _with_items(text: str, bands: tuple[Band, ...]) -> tuple[Band, ...]:

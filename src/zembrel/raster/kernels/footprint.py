@@ -75,8 +75,13 @@ def _pick(cells, valid, window, pick, finish, found, out, ok):  # type: ignore[n
             elif share == 0.0 or share == 1.0:
                 out[b] = _extreme(found, n, share == 1.0)
             else:
-                value = _ranked(found, n, share)
-                out[b] = math.floor(value + 0.5) if whole else value
+                value, below, above = _ranked(found, n, share)
+                if value <= below:  # as they are: doubles do not hold each whole number
+                    out[b] = below
+                elif value >= above:
+                    out[b] = above
+                else:
+                    out[b] = math.floor(value + 0.5) if whole else value
             ok[layer] = 1
 
 
@@ -100,14 +105,13 @@ def _extreme(values, n, highest):  # type: ignore[no-untyped-def]
 
 @part_of_kernels
 def _ranked(values, n, share):  # type: ignore[no-untyped-def]
-    """The value `share` of the way up among the first n, linear between neighbours in order."""
+    """The value `share` of the way up among the first n, linear between neighbours in order; and these."""
     ascend(values, values[:0], 0, n)
     place = share * (n - 1)
-    below = int(place)
-    part = place - below
-    if part == 0.0:
-        return float(values[below])
-    return (1.0 - part) * values[below] + part * values[below + 1]
+    first = int(place)
+    part = place - first
+    below, above = values[first], values[min(first + 1, n - 1)]
+    return (1.0 - part) * below + part * above, below, above
 
 
 @part_of_kernels

@@ -96,36 +96,48 @@ def unevenness(heights, valid, top, left, what, out):  # type: ignore[no-untyped
                 out[r, k] = math.sqrt(squares * 8.0 / max(count - 1, 1))
 
 
+@part_of_kernels
+def _plus(total, value):  # type: ignore[no-untyped-def]
+    """A sum of two doubles, and what it lacks of the true one (D. E. Knuth, TAOCP 2, 4.2.2)."""
+    whole = total + value
+    back = whole - total
+    return whole, (total - (whole - back)) + (value - back)
+
+
 @kernel
-def positions(fixed, valid, top, left, widths, unit, out):  # type: ignore[no-untyped-def]
+def positions(heights, valid, top, left, widths, out):  # type: ignore[no-untyped-def]
     """Height above the mean of the valid cells within a reach, the cell itself among them.
 
-    fixed: heights in whole multiples of `unit`, (rows, columns), so that sums are exact wherever they begin;
-    widths: (2 n + 1,) how many cells the reach goes to each side, n rows above to n below.
+    Sums are pairs of doubles, so exact that it does not show where they begin. widths: (2 n + 1,) how many
+    cells the reach goes to each side, n rows above to n below.
     """
     reach = len(widths) // 2
-    height, width = fixed.shape
+    height, width = heights.shape
     rows, columns = out.shape
-    sums, counts = np.zeros(columns, np.int64), np.zeros(columns, np.int64)
-    running, known = np.zeros((height, width + 1), np.int64), np.zeros((height, width + 1), np.int64)
+    sums, rests, counts = np.zeros(columns), np.zeros(columns), np.zeros(columns, np.int64)
+    running, lacking = np.zeros((height, width + 1)), np.zeros((height, width + 1))
+    known = np.zeros((height, width + 1), np.int64)
     for y in range(height):
         for x in range(width):
-            here = valid.size == 0 or valid[y, x] != 0
-            running[y, x + 1] = running[y, x] + (fixed[y, x] if here else 0)
+            here = (valid.size == 0 or valid[y, x] != 0) and math.isfinite(heights[y, x])
+            running[y, x + 1], rest = _plus(running[y, x], np.float64(heights[y, x]) if here else 0.0)
+            lacking[y, x + 1] = lacking[y, x] + rest
             known[y, x + 1] = known[y, x] + here
     for r in range(rows):
-        sums[:], counts[:] = 0, 0
+        sums[:], rests[:], counts[:] = 0.0, 0.0, 0
         for step in range(-reach, reach + 1):
             y, half = r + top + step, widths[step + reach]
             if not 0 <= y < height:
                 continue
             for k in range(columns):
                 first, last = max(0, k + left - half), min(width, k + left + half + 1)
-                sums[k] += running[y, last] - running[y, first]
+                part, rest = _plus(running[y, last], -running[y, first])
+                sums[k], more = _plus(sums[k], part)
+                rests[k] += rest + more + (lacking[y, last] - lacking[y, first])
                 counts[k] += known[y, last] - known[y, first]
         for k in range(columns):
-            mean = np.float64(sums[k]) / np.float64(max(counts[k], 1))
-            out[r, k] = (np.float64(fixed[r + top, k + left]) - mean) * unit
+            mean = (sums[k] + rests[k]) / np.float64(max(counts[k], 1))
+            out[r, k] = np.float64(heights[r + top, k + left]) - mean
 
 
 @kernel

@@ -10,6 +10,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Cells, Raster, has_alpha
 from zembrel.raster.views.opacity import top_of
+from zembrel.raster.whole import rounded
 
 
 @dataclass(frozen=True)
@@ -47,17 +48,10 @@ class Cast:
         return Block(np.concatenate(parts), block.valid)
 
     def _cast(self, cells: Cells, gain: float, lift: float) -> Cells:
-        target = np.dtype(self.type)
         if gain != 1.0 or lift != 0.0:
             cells = cells * gain + lift
-        if target.kind in "iu" and (cells.dtype.kind == "f" or not np.can_cast(cells.dtype, target)):
-            limits = np.iinfo(target)
-            if cells.dtype.kind == "f":
-                cells = np.floor(np.nan_to_num(cells, nan=0.0) + 0.5)
-            cells = np.clip(cells, limits.min, limits.max)
         with np.errstate(invalid="ignore", over="ignore"):
-            made: Cells = cells.astype(target)
-        return made
+            return rounded(cells, np.dtype(self.type))
 
 
 def cast(source: Raster, wanted: str, gain: float = 1.0, lift: float = 0.0) -> Raster:

@@ -18,6 +18,7 @@ from zembrel.grid.pane import Pane
 from zembrel.raster.method import Method
 from zembrel.raster.model import ALPHA, Band, Block, Cells, Raster, has_alpha, shared_type
 from zembrel.raster.views.bands import select_bands
+from zembrel.raster.whole import rounded
 
 
 def top_of(kind: np.dtype[Any]) -> float:
@@ -47,11 +48,7 @@ def divided(cells: Cells, kind: np.dtype[Any]) -> Cells:
     made[:-1] = cells[:-1] / np.where(alpha > 0, alpha, 1)
     made[:-1, alpha <= 0] = 0
     made[-1] = alpha * top
-    if kind.kind not in "iu":
-        return made.astype(kind)
-    limits = np.iinfo(kind)
-    held: Cells = np.clip(np.floor(made + 0.5), limits.min, limits.max).astype(kind)
-    return held
+    return rounded(made, kind)
 
 
 @dataclass(frozen=True)
@@ -122,7 +119,7 @@ class Flattened:
         share = block.cells[-1] / top_of(kind) * block.anywhere
         behind = np.reshape(self.background, (-1, 1, 1))
         made = block.cells[:-1] * share + behind * (1 - share)
-        return Block(np.floor(made + 0.5).astype(kind) if kind.kind in "iu" else made.astype(kind))
+        return Block(rounded(made, kind))
 
 
 @dataclass(frozen=True)

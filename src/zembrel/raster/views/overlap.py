@@ -11,6 +11,7 @@ from zembrel.errors import UsageError, nearest_name
 from zembrel.grid.pane import Pane
 from zembrel.raster import kernels
 from zembrel.raster.model import Block, Cells, Mask, Raster
+from zembrel.raster.whole import rounded
 
 RULES = ("first", "last", "min", "max", "mean", "median", "sum", "count", "feather", "divide")
 
@@ -112,7 +113,7 @@ def _weighed(
         weight[rows, columns] += share
     filled = weight > 0
     total /= np.where(filled, weight, 1.0)
-    cells[:] = np.floor(total + 0.5) if cells.dtype.kind in "iu" else total
+    cells[:] = rounded(total, cells.dtype)
     return Block(cells, None if filled.all() else filled)
 
 
@@ -122,7 +123,8 @@ def _middle(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells) -> Block:
     rows = max(1, _HELD // (8 * max(len(pieces), 1) * len(cells) * pane.columns))
     for strip in pane.blocks(rows, pane.columns):
         met = [piece for piece in pieces if piece.footprint.meet(strip) is not None]
-        values = np.full((len(met), len(cells), *strip.shape), np.inf)
+        beyond = np.iinfo(cells.dtype).max if cells.dtype.kind in "iu" else np.inf
+        values = np.full((len(met), len(cells), *strip.shape), beyond, cells.dtype)
         count = np.zeros(strip.shape, np.intp)
         for n, piece in enumerate(met):
             part = piece.part(strip)
@@ -136,8 +138,8 @@ def _middle(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells) -> Block:
         low, high = (np.maximum(count - 1, 0) // 2)[None, None], (count // 2)[None, None]
         pair = [np.take_along_axis(values, np.minimum(n, len(met) - 1), axis=0)[0] for n in (low, high)]
         here, seen = strip.within(pane), count > 0
-        found = np.where(seen, pair[0] / 2 + pair[1] / 2, 0)
-        cells[(slice(None), *here)] = np.floor(found + 0.5) if cells.dtype.kind in "iu" else found
+        halves = rounded(pair[0] / 2 + pair[1] / 2, cells.dtype)
+        cells[(slice(None), *here)] = np.where(seen, np.where(pair[0] == pair[1], pair[0], halves), 0)
         filled[here] = seen
     return Block(cells, None if filled.all() else filled)
 

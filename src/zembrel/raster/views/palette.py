@@ -31,10 +31,9 @@ class Painted:
         block = self.source.cells(pane)
         legend = self.source.bands[0].legend
         assert legend is not None
-        table = legend.table(max(256, 1 + max(entry.code for entry in legend.entries)))
-        codes = np.clip(block.cells[0], 0, table.shape[0] - 1)
+        colours = legend.colours_of(block.cells[0])
         valid = None if block.valid is None else block.valid_of(0)
-        return Block(np.ascontiguousarray(table[codes].transpose(2, 0, 1)), valid)
+        return Block(np.ascontiguousarray(colours.transpose(2, 0, 1)), valid)
 
 
 def expand_palette(source: Raster) -> Raster:

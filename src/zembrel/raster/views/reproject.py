@@ -18,10 +18,11 @@ from zembrel.raster.coordinates import SIDE, CoordinateMap, Lattice, Scales, rea
 from zembrel.raster.kernels import radii
 from zembrel.raster.kernels.arguments import Finish, Into, PatchScales, Pick, Sampled
 from zembrel.raster.method import NEED, Method, parse_method
-from zembrel.raster.model import Band, Block, Cells, Raster, nothing
+from zembrel.raster.model import Band, Block, Cells, Raster, nothing, shared_type
 from zembrel.raster.views.around import around
 from zembrel.raster.views.opacity import weighing
 from zembrel.raster.views.place import place
+from zembrel.raster.whole import is_wide, rounded
 
 _NEED = NEED - 1e-9
 WIDEN_FROM = 1.1  # shrinking by less than this leaves an interpolation kernel as it is
@@ -73,15 +74,15 @@ class Reproject:
             return nothing(self.bands, pane.shape)
         if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
             return _joined(pane, self._along_axes)
-        block = self.source.cells(wanted)
+        block = self._read(wanted)
         out, ok = self._blank(block, pane.shape)
-        source = _contiguous(block), _mask(block)
+        source = np.ascontiguousarray(block.cells), _mask(block)
         if self.method.ranked:
             at = Sampled(*source, u, v, wanted.left, wanted.top)
             kernels.footprint.picked_along_axes(
                 at, step_x, step_y, self._rank, _finish(out, NEED), Into(out, ok, 0)
             )
-            return _result(block, out, ok)
+            return self._result(block, out, ok)
         code = radii.MEAN if self.method.name == "sum" else radii.CODES[self.method.name]
         radius = radii.RADIUS[code]
         by_row = kernels.resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
@@ -89,7 +90,7 @@ class Reproject:
         sums = self.method.name == "sum"
         finish = _finish(out, 0.0 if sums else _NEED)
         kernels.resample.weighted(*source, by_row, by_column, finish, sums, Into(out, ok, 0))
-        return _result(block, out, ok)
+        return self._result(block, out, ok)
 
     @property
     def _rank(self) -> Pick:
@@ -109,11 +110,11 @@ class Reproject:
             return nothing(self.bands, pane.shape)
         if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
             return _joined(pane, self._summed)
-        block = self.source.cells(wanted)
+        block = self._read(wanted)
         out, ok = self._blank(block, pane.shape)
         at = *lattice.positions(around), wanted.left, wanted.top
-        kernels.overlay.summed(_contiguous(block), _mask(block), *at, out, ok)
-        return _result(block, out, ok)
+        kernels.overlay.summed(np.ascontiguousarray(block.cells), _mask(block), *at, out, ok)
+        return self._result(block, out, ok)
 
     @cached_property
     def _corners(self) -> CoordinateMap:
@@ -155,9 +156,9 @@ class Reproject:
             return nothing(self.bands, pane.shape)
         if wanted.size > _MOST_SOURCE_CELLS and pane.size > 1:
             return _joined(pane, lambda part: self._sampled(part, whole, lattice, scales))
-        block = self.source.cells(wanted)
+        block = self._read(wanted)
         out, ok = self._blank(block, pane.shape)
-        source = _contiguous(block), _mask(block)
+        source = np.ascontiguousarray(block.cells), _mask(block)
         colours = self._colours(block, scales is not None)
         for strip in pane.blocks(_STRIP, pane.columns):  # positions stay in the processor's cache
             at = Sampled(*source, *lattice.positions(strip), wanted.left, wanted.top)
@@ -167,7 +168,7 @@ class Reproject:
             else:
                 lead = scales.lead_r + strip.top - whole.top, scales.lead_c + strip.left - whole.left
                 self._gather(at, PatchScales(scales.steps, SIDE, *lead), into)
-        return _result(block, out, ok)
+        return self._result(block, out, ok)
 
     def _interpolate(self, colours: Cells | None, at: Sampled, into: Into) -> None:
         """Fill `into` by the method's kernel as it is, at native size."""
@@ -219,6 +220,22 @@ class Reproject:
             patches = patches._replace(scale=np.where(steps < WIDEN_FROM, 1.0, steps))
         kernels.warp.weighted(at, code, radii.RADIUS[code], patches, _finish(into.out, _NEED), into)
 
+    @cached_property
+    def _wide(self) -> np.dtype[Any] | None:
+        """The type of whole numbers of 64 bits, which are averaged as doubles."""
+        kind = shared_type(self.source.bands)
+        return kind if is_wide(kind) and self.method.name in radii.CODES else None
+
+    def _read(self, pane: Pane) -> Block:
+        block = self.source.cells(pane)
+        return block if self._wide is None else Block(block.cells.astype(np.float64), block.valid)
+
+    def _result(self, block: Block, out: Cells, ok: Cells) -> Block:
+        made, valid = out if self._wide is None else rounded(out, self._wide), ok.view(bool)
+        if valid.all():
+            return Block(made)
+        return Block(made, valid if block.valid is not None and block.valid.ndim == 3 else valid[0])
+
     def _blank(self, block: Block, shape: tuple[int, int]) -> tuple[Cells, Cells]:
         """Cells and validity of a result, none valid yet."""
         layers = block.cells.shape[0] if block.valid is not None and block.valid.ndim == 3 else 1
@@ -254,10 +271,6 @@ def _joined(pane: Pane, part: Any) -> Block:
     return Block(cells, valid[0] if shared else valid)
 
 
-def _contiguous(block: Block) -> Cells:
-    return np.ascontiguousarray(block.cells)
-
-
 def _mask(block: Block) -> Cells:
     """Validity as the kernels want it: (0, 1 or bands, rows, columns) bytes."""
     if block.valid is None:
@@ -271,13 +284,6 @@ def _finish(out: Cells, need: float) -> Finish:
         return Finish(need, False, 0.0, 0.0)
     limits = np.iinfo(out.dtype)
     return Finish(need, True, float(limits.min), float(limits.max))
-
-
-def _result(block: Block, out: Cells, ok: Cells) -> Block:
-    valid = ok.view(bool)
-    if valid.all():
-        return Block(out)
-    return Block(out, valid if block.valid is not None and block.valid.ndim == 3 else valid[0])
 
 
 def on_frame(source: Raster, frame: Frame, method: str | Method) -> Raster:

@@ -9,6 +9,7 @@ import numpy as np
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Raster
+from zembrel.raster.whole import rounded
 
 
 @dataclass(frozen=True)
@@ -31,8 +32,4 @@ class Toned:
         block = self.source.cells(pane)
         kind = block.cells.dtype
         gains, offsets = (np.reshape(v, (-1, 1, 1)).astype(np.float64) for v in (self.gains, self.offsets))
-        cells = block.cells * gains + offsets
-        if kind.kind in "iu":
-            limits = np.iinfo(kind)
-            cells = np.clip(np.floor(cells + 0.5), limits.min, limits.max)
-        return Block(cells.astype(kind), block.valid)
+        return Block(rounded(block.cells * gains + offsets, kind), block.valid)
