@@ -9,6 +9,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import netCDF4
 import numpy as np
 import pyarrow as pa
 import pytest
@@ -73,8 +74,30 @@ def test_bands_have_names_and_edges_are_edges(here: Path) -> None:
     with pytest.raises(InputError, match="no band 'blue'"):
         opened["blue"]
     with pytest.raises(UsageError, match="no value stands for them"):
-        np.asarray(opened)
+        np.asarray(opened, np.uint8)
+    assert np.isnan(np.asarray(opened)).sum() == 2 * 10 * 20
     assert np.asarray(zembrel.open("f.tif")).dtype == np.float32
+
+
+def test_values_are_values_and_stored_numbers_an_option(tmp_path: Path) -> None:
+    with netCDF4.Dataset(tmp_path / "h.nc", "w") as file:
+        for name, count in (("y", 3), ("x", 4)):
+            file.createDimension(name, count)
+            file.createVariable(name, "f8", (name,))[:] = 30.0 * np.arange(count)
+        told = file.createVariable("h", "i2", ("y", "x"), fill_value=-32768)
+        told.scale_factor, told.add_offset = 0.1, 5.0
+        told[:] = np.ma.array(np.arange(12.0).reshape(3, 4) * 63.5, mask=np.eye(3, 4))
+    expected = xarray.open_dataset(tmp_path / "h.nc")["h"].values[::-1]  # rows from the north
+    opened = zembrel.open(tmp_path / "h.nc")
+    for found in (opened[0].filled(np.nan), np.asarray(opened)[0], opened.to_xarray().values[0]):
+        np.testing.assert_allclose(found, expected, rtol=1e-6)
+    with xarray.open_dataset(tmp_path / "h.nc", mask_and_scale=False) as numbers:
+        stored = numbers["h"].values[::-1]
+    np.testing.assert_array_equal(
+        np.ma.getdata(opened.stored[0])[~np.isnan(expected)], stored[~np.isnan(expected)]
+    )
+    zembrel.convert(opened, out=tmp_path / "again.nc")
+    np.testing.assert_allclose(zembrel.open(tmp_path / "again.nc")[0].filled(np.nan), expected, rtol=1e-6)
 
 
 def test_xarray_and_back_is_the_same_raster(here: Path) -> None:

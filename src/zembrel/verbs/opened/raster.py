@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import html
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -18,7 +19,8 @@ from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Raster, pick_bands, shared_type
-from zembrel.raster.views.bands import select_bands
+from zembrel.raster.views.bands import Relabelled, select_bands
+from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.opened.xarrays import as_data_array
 from zembrel.verbs.phrases import show_bounds, show_cell
 
@@ -32,11 +34,22 @@ class LazyRaster:
     """A raster that is computed when it is asked for.
 
     `r[band, rows, columns]` is a masked array of NumPy, void cells masked; bands are numbers from 0 or names,
-    rows and columns numbers or slices from the upper left. `numpy.asarray(r)` has NaN, or the nodata value,
-    in void cells. Any verb takes it as an input.
+    rows and columns numbers or slices from the upper left. `numpy.asarray(r)` has NaN in void cells; of
+    classes it has their nodata code. Where a file stores numbers with a scale and an offset, these are the
+    values that they stand for; `r.stored` has the numbers. Any verb takes it as an input.
     """
 
     source: Raster
+
+    @cached_property
+    def _values(self) -> Raster:
+        return unscaled(self.source)
+
+    @property
+    def stored(self) -> LazyRaster:
+        """The same with the numbers that are stored, without their scale and offset."""
+        plain = tuple(replace(band, scale=1.0, offset=0.0) for band in self.source.bands)
+        return LazyRaster(Relabelled(self.source, plain))
 
     @property
     def frame(self) -> Frame:
@@ -46,11 +59,11 @@ class LazyRaster:
     @property
     def bands(self) -> tuple[Band, ...]:
         """Names, types, units and legends of the bands."""
-        return self.source.bands
+        return self._values.bands
 
     def cells(self, pane: Pane) -> Block:
         """Cells of a pane, (bands, rows, columns), and where they are valid."""
-        return self.source.cells(pane)
+        return self._values.cells(pane)
 
     @property
     def shape(self) -> tuple[int, int, int]:
@@ -70,7 +83,7 @@ class LazyRaster:
         cells = np.zeros((len(numbers), len(down), len(across)), self.dtype)
         void = np.zeros(cells.shape, bool)
         if cells.size:
-            view = select_bands(self.source, tuple(numbers))
+            view = select_bands(self._values, tuple(numbers))
             for first, last in _runs(len(down), max(across) + 1 - min(across)):
                 self._fill(view, down[first:last], across, (cells[:, first:last], void[:, first:last]))
         single = tuple(0 if isinstance(one, int | np.integer | str) else slice(None) for one in asked)
@@ -97,18 +110,27 @@ class LazyRaster:
 
     def __array__(self, dtype: Any = None, copy: Any = None) -> npt.NDArray[Any]:
         """All cells, (bands, rows, columns). Raises UsageError for void cells that no value can stand for."""
-        found = self[:]
-        cells = found.filled(self._blank()) if np.ma.is_masked(found) else np.ma.getdata(found)
-        return np.asarray(cells, dtype)
+        wanted = None if dtype is None else np.dtype(dtype)
+        return np.asarray(self.filled(whole=wanted is not None and wanted.kind in "iu")[0], wanted)
 
-    def _blank(self) -> Any:
-        if self.dtype.kind == "f":
-            return np.nan
-        value = self.bands[0].nodata
-        if value is None:
+    def filled(self, *, whole: bool = False) -> tuple[npt.NDArray[Any], Any]:
+        """All cells, and what stands in void ones: NaN, of classes their nodata code; None if none is void.
+
+        whole: whether the nodata value may stand in those of values too. Raises UsageError where nothing can.
+        """
+        found = self[:]
+        cells = np.ma.getdata(found)
+        if not np.ma.is_masked(found):
+            return cells, None
+        blank: Any = np.nan
+        if self.dtype.kind != "f" and (whole or self.bands[0].categorical):
+            blank = self.bands[0].nodata
+        elif self.dtype.kind != "f":
+            cells = cells.astype(np.float32 if self.dtype.itemsize <= 2 else np.float64)
+        if blank is None:
             what = "some cells are void, and no value stands for them"
             raise UsageError(what, f"{self.dtype.name} has no NaN", "slice it: r[:] is a masked array")
-        return value
+        return np.where(np.ma.getmaskarray(found), np.asarray(blank, cells.dtype), cells), blank
 
     def to_numpy(self) -> npt.NDArray[Any]:
         """The same as `numpy.asarray`."""

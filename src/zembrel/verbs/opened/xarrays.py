@@ -20,7 +20,7 @@ _UNEVEN = 1e-6  # of a cell by which coordinates may miss their place
 
 
 def as_data_array(raster: Any) -> Any:
-    """A `DataArray` (band, y, x) of a raster; void cells are NaN where they are floats, else `_FillValue`."""
+    """A `DataArray` (band, y, x) of a raster; void cells are NaN, those of classes `_FillValue`."""
     try:
         xarray: Any = importlib.import_module("xarray")
     except ImportError as exc:
@@ -29,13 +29,7 @@ def as_data_array(raster: Any) -> Any:
     if not frame.north_up:
         what = "a turned raster has no coordinates along its axes"
         raise UsageError(what, "x and y change with rows and columns alike", "reproject it first")
-    held = raster[:]
-    values, fill = np.ma.getdata(held), None
-    if np.ma.is_masked(held):
-        if values.dtype.kind != "f" and raster.bands[0].nodata is None:
-            values = values.astype(np.float64 if values.dtype.itemsize > 2 else np.float32)
-        fill = np.nan if values.dtype.kind == "f" else raster.bands[0].nodata
-        values = np.where(np.ma.getmaskarray(held), fill, values).astype(values.dtype)
+    values, fill = raster.filled()
     x, _ = frame.centres(np.arange(frame.columns, dtype=float), np.zeros(frame.columns))
     _, y = frame.centres(np.zeros(frame.rows), np.arange(frame.rows, dtype=float))
     coordinates: dict[str, Any] = {"band": [band.name for band in raster.bands], "y": y, "x": x}
