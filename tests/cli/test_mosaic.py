@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -103,6 +104,9 @@ def test_a_dark_collar_is_told_unless_it_is_trimmed(program: Program) -> None:
     )
     said = program("mosaic", "a.tif", "b.tif", "--trim-collar", "--out", "n.tif").err
     assert "dark collar" not in said and "collars trimmed from 1 of 2" in said
+    assert "no collar found around b.tif" in said and re.search(
+        r"cells of collars removed \(a\.tif [\d,]+\)", said
+    )
 
 
 def test_bands_are_matched_by_name(program: Program) -> None:

@@ -225,6 +225,31 @@ def test_a_collar_that_a_picture_coder_frayed_goes_with_its_fringe(
     assert kept.sum() > 0.9 * inside.sum() and collar.removed == size * size - kept.sum()
 
 
+@pytest.mark.parametrize(("noise", "colour", "tolerance"), [
+    (4, 0, 20), (9, 0, None), (9, 247, None), (4, 40, 8), (21, 0, 20),
+])  # fmt: skip
+def test_a_noisy_collar_goes_by_itself_or_by_the_tolerance_that_is_given(
+    noise: int, colour: int, tolerance: int | None
+) -> None:
+    """Noise of up to 8 in black or white by itself, any by --collar-tolerance; dark ground inside stays."""
+    size = 240
+    rows, cols = np.mgrid[:size, :size] - size / 2
+    inside = (np.abs(cols) < 90) & (np.abs(rows) < 85)
+    values = np.where(
+        inside, 90 + random_cells(3, size, size) // 3, colour + random_cells(3, size, size, seed=5) % noise
+    )
+    values[:, 100:120, 100:120] = colour
+    shade = shade_of(raster(values.astype(np.uint8)), tolerance)
+    assert shade is not None
+    kept = find_collar(raster(values.astype(np.uint8)), shade).kept(Pane(0, 0, size, size))
+    assert not (kept & ~inside).any() and kept.sum() > 0.9 * inside.sum() and kept[110, 110]
+
+
+def test_dark_water_along_a_border_is_no_collar() -> None:
+    water = 34 + np.clip(np.random.default_rng(3).normal(0, 5, (200, 200)), -20, 20)
+    assert shade_of(raster(np.stack([water, water + 4, water + 9]).astype(np.uint8))) is None
+
+
 def test_a_photo_without_a_collar_keeps_every_cell() -> None:
     assert shade_of(raster(random_cells(3, 200, 200))) is None
 

@@ -10,6 +10,7 @@ from zembrel.cli.jobwording import JOBS
 from zembrel.cli.sourcesentences import SOURCES
 
 Values = Mapping[str, Any]
+_SHOWN = 5  # names of many
 
 
 def _first(shown: Sequence[Any], more: bool) -> str:
@@ -38,6 +39,12 @@ def _inputs_left_out(v: Values) -> str:
     count = v["inputs"]
     names = _first(v["names"], count > len(v["names"]))
     return f"{count:,} input{'s' * (count != 1)} outside the area left out: {names}"
+
+
+def _each(counts: Sequence[tuple[str, int]]) -> str:
+    """How many cells of which sheet, the most first."""
+    first = sorted(counts, key=lambda pair: -pair[1])[:_SHOWN]
+    return _first([f"{name} {cells:,}" for name, cells in first], len(counts) > len(first))
 
 
 def _limit_passed(v: Values) -> str:
@@ -89,10 +96,16 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
         f"{v['cells']:,} cells of codes {_first(v['codes'], v['more'])} are not in the table: "
         + ("kept" if v["kept"] else "void")
     ),
-    "collar_cells_left": "{cells:,} border cells like the collar left: --collar-tolerance takes more",
-    "collar_cells_removed": "{cells:,} cells of collars removed",
+    "collar_cells_left": lambda v: (
+        f"{v['cells']:,} border cells like the collar left ({_each(v['sheets'])}): "
+        "--collar-tolerance takes more"
+    ),
+    "collar_cells_removed": lambda v: f"{v['cells']:,} cells of collars removed ({_each(v['sheets'])})",
     "collar_colour": lambda v: (
         f"collar colour {'/'.join(map(str, v['colour']))} within {v['within']}{_more(v['others'])}"
+    ),
+    "collars_not_found": lambda v: (
+        f"no collar found around {_first(v['names'][:_SHOWN], len(v['names']) > _SHOWN)}"
     ),
     "collars_trimmed": "collars trimmed from {trimmed} of {inputs} inputs",
     "coloured_by": lambda v: f"by {v['by']}" + (f", ramp {v['ramp']}" if v["ramp"] else ""),

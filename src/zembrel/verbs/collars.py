@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 
 from zembrel.engine.run import over_panes
@@ -12,6 +12,8 @@ from zembrel.raster.model import Raster, is_photo, shared_type
 from zembrel.raster.views.collar import Collar, Shade, Trimmed, find_collar, shade_of
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output
+
+Found = tuple[tuple[int, ...], int]  # a colour, and the tolerance around it
 
 
 def trimmed(
@@ -24,25 +26,42 @@ def trimmed(
     tolerance = _tolerance(inputs)
     if not inputs.trim_collar or output.dry_run:
         return list(layers), [], []
-    made, removed, left, shades = [], 0, 0, set()
+    made, shades = list[Layer](), set[Found]()
+    found, without = list[tuple[str, Collar]](), list[str]()
     for layer in layers:
         photo = is_photo(layer.raster.bands) and shared_type(layer.raster.bands).kind in "iu"
         shade = shade_of(layer.raster, tolerance) if photo else None
         collar = _collar(layer.raster, shade, output) if shade is not None else None
         if shade is not None and collar is not None and collar.removed:
-            removed, left = removed + collar.removed, left + collar.left_over
+            found.append((layer.path.name, collar))
             shades |= {(tuple(colour), shade.tolerance) for colour in shade.colours.tolist()}
             layer = replace(layer, raster=Trimmed(layer.raster, collar))
+        else:
+            without.append(layer.path.name)
         made.append(layer)
-    count = sum(isinstance(layer.raster, Trimmed) for layer in made)
-    chose = [fact("collars_trimmed", trimmed=count, inputs=len(layers))]
+    return made, _chosen(shades, without, len(layers)), _found(found)
+
+
+def _chosen(shades: Collection[Found], without: Sequence[str], inputs: int) -> list[Fact]:
+    chose = [fact("collars_trimmed", trimmed=inputs - len(without), inputs=inputs)]
+    if without:
+        chose.append(fact("collars_not_found", names=tuple(without)))
     if shades:
         (colour, within), *more = sorted(shades)
         chose.append(fact("collar_colour", colour=colour, within=within, others=len(more)))
-    checks = [fact("collar_cells_removed", cells=removed)] if removed else []
+    return chose
+
+
+def _found(found: Sequence[tuple[str, Collar]]) -> list[Fact]:
+    """How many cells of which sheets went, and how many like them stayed."""
+    if not found:
+        return []
+    each = tuple((name, collar.removed) for name, collar in found)
+    checks = [fact("collar_cells_removed", cells=sum(cells for _, cells in each), sheets=each)]
+    left = tuple((name, collar.left_over) for name, collar in found if collar.left_over)
     if left:
-        checks.append(fact("collar_cells_left", cells=left))
-    return made, chose, checks
+        checks.append(fact("collar_cells_left", cells=sum(cells for _, cells in left), sheets=left))
+    return checks
 
 
 def _collar(photo: Raster, shade: Shade, output: Output) -> Collar:

@@ -24,8 +24,11 @@ _STRIP = 512
 _RING = 3  # cells along each border in which colours of a collar are looked for
 _MOST_COLOURS = 3
 _SAME = 2  # by which a value of a collar's colour may differ without being noise
+_NOISE = 8  # by which values of a black or white collar may, as coding with losses makes them
+_BIN = 16  # values that are one colour at first
 _RESEMBLES = 24  # by which noise, or a fraying edge, may differ
 _LEAST = 0.02  # share of border cells from which a colour may be a collar's
+_LIKELY = 0.2  # share of close cells from which one colour stands for them
 _CONSTANT = 0.5  # share of what resembles a colour that has to be of just that colour
 _FRAYED = 0.2  # share of runs with something like the collar behind them from which losses frayed it
 _VALLEY, _EMPTY = 6, 0.005  # values without cells that end the noise, and how few are none
@@ -49,18 +52,20 @@ class Shade(NamedTuple):
 
 
 def shade_of(source: Raster, tolerance: int | None = None) -> Shade | None:
-    """The shade of the collar of a photo of whole numbers, found along its borders; None without one."""
+    """The shade of the collar of a photo of whole numbers, found along its borders; None without one.
+
+    tolerance: by how much values of a collar may differ from its colour, if somebody says.
+    """
     ring = _ring(colours_of(source))
     count, rest = ring.shape[1], ring
     found: list[Cells] = []
     while rest.shape[1] and len(found) < _MOST_COLOURS:
-        colours, cells = np.unique(rest, axis=1, return_counts=True)
-        colour = colours[:, cells.argmax()]
+        colour = _densest(rest)
         away = np.abs(rest.astype(np.int32) - colour[:, None]).max(axis=0)
-        same = int((away <= _SAME).sum())
+        same = int((away <= (_noise_of(colour) if tolerance is None else max(tolerance, _SAME))).sum())
         if same < _LEAST * count:
             break
-        if same >= _CONSTANT * int((away <= _RESEMBLES).sum()):
+        if same >= _CONSTANT * int((away <= max(_RESEMBLES, tolerance or 0)).sum()):
             found.append(colour)
         rest = rest[:, away > _RESEMBLES]
     if not found:
@@ -71,6 +76,25 @@ def shade_of(source: Raster, tolerance: int | None = None) -> Shade | None:
     counts = np.bincount(shade.apart(ring), minlength=_RESEMBLES + _VALLEY + 1).cumsum()
     fitting = (t for t in range(_SAME, _RESEMBLES) if counts[t + _VALLEY] - counts[t] <= _EMPTY * counts[t])
     return shade._replace(tolerance=next(fitting, _RESEMBLES))
+
+
+def _densest(cells: Cells) -> Cells:
+    """The colour, (bands,), that most cells (bands, n) are close to: a frequent one, or their middle."""
+    _, which, counts = np.unique(cells // _BIN, axis=1, return_inverse=True, return_counts=True)
+    near = cells[:, np.ravel(which) == counts.argmax()]
+    around = np.abs(cells.astype(np.int32) - np.median(near, axis=1)[:, None]).max(axis=0) <= _BIN
+    close = cells[:, around]
+    colours, counts = np.unique(close, axis=1, return_counts=True)
+    if counts.max() >= _LIKELY * close.shape[1]:
+        return np.asarray(colours[:, counts.argmax()])
+    return np.median(close, axis=1).astype(cells.dtype)
+
+
+def _noise_of(colour: Cells) -> int:
+    """By how much values of a collar may differ: black and white are hardly colours of a photo's edge."""
+    top = np.iinfo(colour.dtype).max
+    pure = (colour <= _NOISE).all() or (colour >= top - _NOISE).all()
+    return _NOISE if pure else _SAME
 
 
 def _ring(source: Raster) -> Cells:
