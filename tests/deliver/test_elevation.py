@@ -157,3 +157,53 @@ def test_cells_lie_on_both_sides_of_the_antimeridian_and_a_rerun_reads_none_of_t
         for name in ("N59E179", "N59W180")
     )
     assert west[5, -1] == east[5, 0] == pytest.approx(105, abs=2) and east[5, 100] > 180
+
+
+def four_cells(folder: Path, side: int = 121) -> np.ndarray:
+    """Heights of four whole cells of one degree, on nodes 30 arc-seconds apart, the outer ones on degrees."""
+    count = 2 * side - 1
+    rows, columns = np.mgrid[:count, :count]
+    heights = (300 + 2 * rows + columns).astype(np.int16)
+    step = 1 / (side - 1)
+    where = Frame(by_code(4326), Affine(-25.0, 47.0, step, -step), count, count, "node")
+    save(folder / "four.tif", raster(heights, where=where))
+    return heights
+
+
+def test_cells_that_would_hold_an_edge_alone_are_not_made(zembrel: Program) -> None:
+    four_cells(zembrel.folder)
+    (zembrel.folder / "cells").mkdir()
+    neighbour = zembrel.folder / "cells/N47W025.hgt"
+    neighbour.write_bytes(b"a good neighbour")
+    plan = zembrel("deliver", "hgt", "four.tif", "--out", "cells/", "--dry-run", "--json").json
+    assert plan["results"][0]["count"] == 4
+    zembrel("deliver", "hgt", "four.tif", "--out", "cells/")
+    made = sorted(path.name for path in (zembrel.folder / "cells").iterdir())
+    assert made == ["N45W024.hgt", "N45W025.hgt", "N46W024.hgt", "N46W025.hgt", "N47W025.hgt"]
+    assert neighbour.read_bytes() == b"a good neighbour"
+    said = zembrel("deliver", "hgt", "four.tif", "--edges", "--out", "all/", "--json").json
+    assert said["results"][0]["count"] == 16
+
+
+@pytest.mark.parametrize("more", [
+    (), ("--cell", "3arcsec"), ("--crs", "EPSG:4326"), ("--within", "degree:N46W025"),
+    ("--cell", "3arcsec", "--crs", "EPSG:4326", "--within", "degree:N46W025"),
+], ids=" ".join)  # fmt: skip
+@pytest.mark.parametrize("verb", ["reproject", "mosaic"])
+def test_more_words_do_not_break_what_the_name_says(
+    zembrel: Program, verb: str, more: tuple[str, ...]
+) -> None:
+    four_cells(zembrel.folder)
+    zembrel(verb, "four.tif", "--method", "bilinear", *more, "--out", "N46W025.hgt")
+    held = np.fromfile(zembrel.folder / "N46W025.hgt", ">i2").reshape(1201, 1201)
+    row, column = np.mgrid[:1201:10, :1201:10] // 10
+    assert (held[::10, ::10] == 300 + 2 * row + column).all()
+
+
+def test_an_area_within_a_named_cell_is_kept_alone(zembrel: Program) -> None:
+    four_cells(zembrel.folder)
+    zembrel("reproject", "four.tif", "--within", "-24.75,46.25,-24.5,46.5", "--out", "N46W025.hgt")
+    held = np.fromfile(zembrel.folder / "N46W025.hgt", ">i2").reshape(1201, 1201) != -32768
+    assert held[601:899, 301:599].all() and held.sum() <= 301 * 301
+    said = zembrel.refuses(4, "reproject", "four.tif", "--cell", "30arcsec", "--out", "N45W025.hgt")
+    assert "degree:N45W025" in said[2]

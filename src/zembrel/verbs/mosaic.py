@@ -29,12 +29,13 @@ from zembrel.verbs.collars import trimmed
 from zembrel.verbs.csvtext import csv_text
 from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
+from zembrel.verbs.landing import landing
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import agreed_bands, pieces_of, sewn
 from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.target import Target, decide, landing, masked
+from zembrel.verbs.target import Target, decide, masked
 from zembrel.verbs.write import write
 
 _ALL_PAIRS = 10**9
@@ -88,7 +89,7 @@ def of_rasters(given: Given, where: Where, output: Output, joining: Joining) -> 
         pieces, _, _ = pieces_of(touched, target, joining.method)
     if not output.dry_run:
         found = disagreements(_colours(pieces), _ALL_PAIRS if joining.table else MOST_PAIRS)
-    cover = target.cover() if where.mask else None
+    cover = target.cover() if target.asked.mask else None
     whole, more = sewn(pieces, touched, target, joining.method, rule, _feather(width, target.frame))
     with Staging(output.replace) as staging:
         if joining.table and not output.dry_run:

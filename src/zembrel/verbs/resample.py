@@ -12,11 +12,12 @@ from zembrel.verbs.collars import trimmed
 from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.intake import Given, take
 from zembrel.verbs.kinds import by_kind
+from zembrel.verbs.landing import landing
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.sharedcell import SharedCell
-from zembrel.verbs.target import brought, decide, landing, masked
+from zembrel.verbs.target import brought, decide, masked
 from zembrel.verbs.within import no_new_crs
 from zembrel.verbs.write import Written, write
 
@@ -67,7 +68,7 @@ def _moved(verb: str, given: Given, where: Where, output: Output, method: str) -
     def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
         target = decide([layer], landing(where, final, output.format, layers), shared)
         view, chose = brought(layer, target, method)
-        cover = target.cover() if where.mask else None
+        cover = target.cover() if target.asked.mask else None
         written = write(masked(view, cover), final, output, cover=cover)
         checks = (*written.checks, *found)
         return replace(written, checks=checks), [*target.chose, *chose, *collars]

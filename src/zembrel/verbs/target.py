@@ -4,18 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 
 import numpy as np
 
 from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.facts import Fact, fact, remarks
-from zembrel.formats import frame_of_name
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.geodesy.registry import by_code, entry
 from zembrel.grid.area import turned
-from zembrel.grid.extent import begun, carried_bounds, carried_cell, faced, operation_of, seen_from
+from zembrel.grid.extent import begun, carried_bounds, faced, operation_of, seen_from
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
 from zembrel.raster.method import Method
@@ -25,6 +23,7 @@ from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import Reframed
 from zembrel.raster.views.reproject import on_frame
 from zembrel.verbs.aids import check_used, equipped, with_heights
+from zembrel.verbs.landing import area_on
 from zembrel.verbs.layers import Layer, check_placed
 from zembrel.verbs.methods import choose_method, resolution_remark
 from zembrel.verbs.options import Where
@@ -54,7 +53,7 @@ def decide(layers: Sequence[Layer], where: Where, shared: SharedCell | None = No
     """
     check_placed(layers)
     if where.named is not None:
-        target = Target(where.named, None, (fact("onto_degree_cell"),))
+        target = Target(where.named, area_on(where.named, where), (fact("onto_degree_cell"),))
     else:
         target = (
             _onto(where, layers)
@@ -80,19 +79,6 @@ def by_longest(crs: CRS | None, bounds: Bounds, where: Where, registration: str 
     west, south, east, north = bounds
     size = max(east - west, north - south) / (most - (registration == "node"))
     return snapped(crs, bounds, (size, size), origin=(west, north), registration=registration)
-
-
-def landing(where: Where, out: Path, asked: str | None, layers: Sequence[Layer]) -> Where:
-    """`where`, with the frame that the name of the result says, if it says one and nobody else does."""
-    if where.onto or where.crs or where.cell or where.longest or not layers:
-        return where
-    if frame_of_name(out, asked, 1.0) is None:
-        return where
-    crs = layers[0].raster.frame.crs
-    if crs is None or isinstance(crs, UnresolvedCRS):
-        return where
-    finest = min(min(carried_cell(layer.raster.frame, by_code(4326))) for layer in layers)
-    return replace(where, named=frame_of_name(out, asked, finest))
 
 
 def _equipped(crs: CRS, layers: Sequence[Layer], where: Where) -> CRS:

@@ -54,6 +54,13 @@ class Resolved:
 
         return features.cover.PolygonCover(frame, self.polygon, touching)
 
+    @property
+    def outlined(self) -> Resolved:
+        """The same with its outline even if that is a rectangle: for frames that are not cut to it."""
+        import shapely
+
+        return self if self.polygon is not None else Resolved(self.bounds, shapely.box(*self.bounds))
+
 
 def area_crs(phrase: str) -> CRS | None:
     """The CRS that an area phrase is given in, if it says one: a degree cell does."""

@@ -61,6 +61,9 @@ def hgt(
     where: Where,
     output: Output,
     method: Method = "auto",
+    edges: Annotated[
+        bool, typer.Option("--edges", help="Also cells that only share an edge with the heights.")
+    ] = False,
     carry_to: CarryTo = None,
     device: DeviceName = None,
 ) -> Any:
@@ -68,7 +71,7 @@ def hgt(
     --cell 1arcsec or 3arcsec, by the native cells if not said."""
     from zembrel.verbs.deliver import hgt as verb
 
-    return verb.hgt(inputs, where, output, method, carry_of(carry_to, device))
+    return verb.hgt(inputs, where, output, verb.DegreeCells(method, edges), carry_of(carry_to, device))
 
 
 COMMANDS = {

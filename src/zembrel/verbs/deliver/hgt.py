@@ -24,6 +24,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import parse_length
 from zembrel.raster.model import Raster
+from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.intake import RASTERS, take
@@ -40,6 +41,8 @@ Array = npt.NDArray[np.float64]
 FORMAT = "hgt"
 _STEPS = {1: SIZES[1], 3: SIZES[0]}  # seconds of arc between nodes -> nodes a side
 _COARSE = 2 / 3600  # degrees from which cells of a source go into the coarser ones
+_TOUCH = 1e-9  # degrees beside a cell that share its edge
+_BESIDE = 0.75  # steps beside a cell that hold no node of it but those it shares
 _SPOTS, _SPOT = 6, 48  # patches of a source each way, and cells along one, that are compared
 
 
@@ -52,17 +55,25 @@ class _DegreeCell:
     path: Path
 
 
+@dataclass(frozen=True)
+class DegreeCells:
+    """How heights come onto the nodes, and whether cells are made that hold nothing but an edge of others."""
+
+    method: str = "auto"
+    edges: bool = False
+
+
 def hgt(
-    inputs: Inputs, where: Where, output: Output, method: str = "auto", carry: Carry = NOWHERE
+    inputs: Inputs, where: Where, output: Output, making: DegreeCells = DegreeCells(), carry: Carry = NOWHERE
 ) -> Receipt:
     """Heights, seen as one, as `N46W024.hgt` and its neighbours in the folder `output.out`.
 
     Raises UsageError for a step that such cells do not have, InputError for what is no elevation.
     """
-    return carried(carry, output, "hgt", lambda: _packed(inputs, where, output, method))
+    return carried(carry, output, "hgt", lambda: _packed(inputs, where, output, making))
 
 
-def _packed(inputs: Inputs, where: Where, output: Output, method: str) -> DeliveredPack:
+def _packed(inputs: Inputs, where: Where, output: Output, making: DegreeCells) -> DeliveredPack:
     """The cells, and what a device asks of them."""
     if where.crs or where.onto or where.longest:
         raise UsageError(
@@ -72,7 +83,7 @@ def _packed(inputs: Inputs, where: Where, output: Output, method: str) -> Delive
     layers = open_layers(take(inputs, output, (RASTERS,)))
     target = decide(layers, replace(where, crs="EPSG:4326", cell=None))
     side = _STEPS[asked or _native_step(layers)]
-    cells = list(_cells(target, output.path))
+    cells = list(_cells(target, output.path, -_TOUCH if making.edges else _BESIDE / (side - 1)))
     size = 2 * side * side * len(cells)
     coarser = 2 * _STEPS[3] ** 2 * len(cells)
     fits = "--cell 3arcsec" if side != _STEPS[3] and coarser <= output.ceiling_bytes else ""
@@ -87,17 +98,21 @@ def _packed(inputs: Inputs, where: Where, output: Output, method: str) -> Delive
         room = free_at(output.path)
         planned = Result(output.path, bytes_at_most=size, count=len(cells), what="cells", free=room)
         return DeliveredPack(replace(receipt, results=(planned,)), PackTraits("hgt"))
-    for cell in cells:
-        check_free(cell.path, output.replace)
-    written, voids, said = list[_DegreeCell](), 0, list[Fact]()
+    held = list[tuple[_DegreeCell, Raster]]()
+    voids, said = 0, list[Fact]()
     for cell in cells:
         target = replace(target, frame=degree_cell(cell.west, cell.south, side, side))
-        view, more = _heights(layers, target, method, where)
-        if view is not None and not is_empty(view, output.limits):
-            done = write(view, cell.path, replace(output, format=FORMAT))
-            voids += view.frame.size - (done.result.valid or 0)
-            written.append(cell)
-            said += [*more, *done.chose]
+        view, more = _heights(layers, target, making.method, where)
+        if view is not None and not is_empty(view if making.edges else _within_edges(view), output.limits):
+            held.append((cell, view))
+            said += more
+    for cell, _ in held:
+        check_free(cell.path, output.replace)
+    for cell, view in held:
+        done = write(view, cell.path, replace(output, format=FORMAT))
+        voids += view.frame.size - (done.result.valid or 0)
+        said += done.chose
+    written = [cell for cell, _ in held]
     made, checks = _told(layers, cells, written, side, output)
     checks += [fact("voids_in_cells", voids=voids)] if voids else []
     receipt = replace(receipt, chose=distinct((*chose, *said)), checks=tuple(checks), results=(made,))
@@ -142,10 +157,17 @@ def _native_step(layers: Sequence[Layer]) -> int:
     return 3 if finest >= _COARSE else 1
 
 
-def _cells(target: Target, folder: Path) -> Iterator[_DegreeCell]:
-    """All cells that the area meets, from the south-west."""
+def _within_edges(view: Raster) -> Raster:
+    """The nodes that no other cell has."""
+    return crop(view, Pane(1, 1, view.frame.rows - 1, view.frame.columns - 1))
+
+
+def _cells(target: Target, folder: Path, edge: float) -> Iterator[_DegreeCell]:
+    """All cells into which the area reaches by more than `edge` degrees, from the south-west."""
     left, south, right, north = target.area.bounds if target.area else target.frame.bounds
-    edge = 1e-9
+    if not target.area and target.frame.registration == "node":  # values stand on the outer nodes
+        across, along = (size / 2 for size in target.frame.cell)
+        left, south, right, north = left + across, south + along, right - across, north - along
     for y in range(math.floor(south + edge), math.ceil(north - edge)):
         for x in range(math.floor(left + edge), math.ceil(right - edge)):
             west = (x + 180) % 360 - 180
