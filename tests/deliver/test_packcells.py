@@ -145,11 +145,63 @@ def test_a_palette_of_which_every_code_is_used_still_shows_voids() -> None:
     assert (seen[3:, :, 0] == codes[0, 3:]).all()
 
 
-def test_tiles_of_two_formats_are_told_and_the_ceiling_names_zooms_that_fit(
-    zembrel: Program, marrowick: Path
-) -> None:
-    said = zembrel("deliver", "pyramid", marrowick / "ortho" / "m1.tif", "--out", "o.pmtiles").err
-    assert "two formats" in said and (zembrel.folder / "o.pmtiles").read_bytes()[99] == 0
+def formats_in(path: Path) -> set[str]:
+    """What the pictures of a zip say that they are."""
+    with zipfile.ZipFile(path) as held:
+        names = [name for name in held.namelist() if name[0].isdigit()]
+        return {str(Image.open(io.BytesIO(held.read(name))).format) for name in names}
+
+
+def test_a_pack_has_one_format_and_says_what_others_would_take(zembrel: Program) -> None:
+    photo = np.random.default_rng(4).integers(0, 255, (3, 512, 512)).astype(np.uint8)
+    hole = np.ones((512, 512), bool)
+    hole[:300, :300] = False
+    save(zembrel.folder / "whole.tif", raster(photo, where=WHERE))
+    save(zembrel.folder / "holed.tif", raster(photo, valid=hole, where=WHERE))
+    for name, words, format_, ending in (
+        ("whole.tif", ("--zooms", "15"), "JPEG", "jpg"), ("holed.tif", ("--zooms", "15"), "PNG", "png"),
+        ("whole.tif", ("--zooms", "12-15"), "PNG", "png"), ("holed.tif", ("--flatten", "navy"), "JPEG", "jpg"),
+    ):  # fmt: skip
+        said = zembrel("deliver", "pyramid", name, *words, "--out", "a.zip", "--replace", "--json").json
+        (told,) = (fact for fact in said["chose"] if fact["fact"] == "tile_format")
+        assert told["format"] == {"JPEG": "jpeg", "PNG": "png"}[format_] and formats_in(
+            zembrel.folder / "a.zip"
+        ) == {format_}
+        with zipfile.ZipFile(zembrel.folder / "a.zip") as held:
+            index = json.loads(held.read("tiles.json"))
+            endings = {entry.rsplit(".", 1)[-1] for entry in held.namelist() if entry[0].isdigit()}
+        assert endings == {ending} and index["tiles"][0].endswith(f".{ending}")
+        other = "jpeg" if format_ == "PNG" else "png"
+        size = {}
+        for form in (told["format"], other):
+            zembrel("deliver", "pyramid", name, *words, "--tile-format", form, "--out", "b.zip", "--replace")
+            size[form] = (zembrel.folder / "b.zip").stat().st_size
+        assert 0.6 < told["bytes"] / size[told["format"]] < 1.6
+        assert 0.6 < dict(map(tuple, told["others"]))[other] / size[other] < 1.6
+
+
+def test_void_cells_of_jpeg_are_white_and_that_is_told_or_have_a_colour(zembrel: Program) -> None:
+    hole = np.ones((512, 512), bool)
+    hole[:256, :128] = False
+    save(zembrel.folder / "h.tif", raster(np.full((3, 512, 512), 90, np.uint8), valid=hole, where=WHERE))
+    white = first(zembrel, "h.tif", "--tile-format", "jpeg")
+    assert (white[:, :120, :3] > 250).all() and (np.abs(white[:, 136:, :3].astype(int) - 90) < 5).all()
+    words = ("deliver", "pyramid", "h.tif", "--tile-format", "jpeg", "--zooms", "15")
+    assert "void cells white" in zembrel(*words, "--out", "t.zip").err
+    for form in ("jpeg", "png", "webp"):
+        navy = first(zembrel, "h.tif", "--tile-format", form, "--flatten", "navy")
+        assert (np.abs(navy[:, :120].astype(int) - (0, 0, 128, 255)) < 6).all()
+    zembrel.refuses(2, *words, "--flatten", "no colour", "--out", "x.zip")
+
+
+def test_tiles_of_two_formats_are_asked_for_and_told(zembrel: Program, marrowick: Path) -> None:
+    words = "deliver", "pyramid", marrowick / "ortho" / "m1.tif", "--tile-format", "mixed"
+    assert "two formats" in zembrel(*words, "--out", "o.mbtiles").err
+    for name in ("o.zip", "o/", "o.pmtiles"):
+        assert "mixed" in zembrel.refuses(2, *words, "--out", name)[0]
+
+
+def test_the_ceiling_names_zooms_that_fit(zembrel: Program, marrowick: Path) -> None:
     words = (
         "deliver",
         "pyramid",

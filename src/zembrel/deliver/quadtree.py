@@ -75,7 +75,7 @@ class TileTask:
             if met is None:
                 continue
             found = self.view.cells(met)
-            known = _everywhere(found.valid)
+            known = everywhere(found.valid)
             if known is not None and not known.any():
                 continue
             if met == pane:
@@ -150,7 +150,7 @@ class TileTask:
         return BlockTiles(list(self._tiles(address, 0, cells, valid)), (cells, valid))
 
 
-def _everywhere(valid: Cells | None) -> Cells | None:
+def everywhere(valid: Cells | None) -> Cells | None:
     """Where all bands are valid, (rows, columns)."""
     return valid if valid is None or valid.ndim == 2 else np.logical_and.reduce(valid)
 

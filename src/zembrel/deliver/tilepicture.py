@@ -1,4 +1,4 @@
-"""Tiles as pictures: by one format, or each by what it holds."""
+"""Tiles as pictures: of one format, or each of the one that suits it."""
 
 from __future__ import annotations
 
@@ -14,7 +14,9 @@ from zembrel.raster.heightcode import HeightCode
 from zembrel.raster.legend import Legend
 
 Cells = npt.NDArray[Any]
-FORMATS = ("auto", "png", "jpeg", "webp")
+MIXED = "mixed"
+FORMATS = ("auto", "png", "jpeg", "webp", MIXED)
+_WHITE = (255, 255, 255)
 _FEW = 256  # colours that fit a palette
 _EACH = 4  # of so many rows and columns one is looked at first, to see that the colours are too many
 
@@ -23,15 +25,17 @@ _EACH = 4  # of so many rows and columns one is looked at first, to see that the
 class TilePicture:
     """How cells become the bytes of a tile.
 
-    format: `auto` makes JPEG of tiles that are opaque and of many colours, else PNG, with a palette where
-    the colours are few; quality: of JPEG and WebP, 1 to 100; legend: of cells
-    that are codes; heights: how they become cells of PNG.
+    format: png, with a palette where the colours are few, jpeg, webp, or `mixed`: JPEG of tiles that are
+    opaque and of many colours, else PNG; quality: of JPEG and WebP, 1 to 100; legend: of cells that are
+    codes; heights: how they become cells of PNG; onto: the colour that cells which are not opaque are laid
+    on, else they keep their opacity, and become white in JPEG.
     """
 
-    format: str = "auto"
+    format: str = "png"
     quality: int = 85
     legend: Legend | None = None
     heights: HeightCode | None = None
+    onto: tuple[int, int, int] | None = None
 
     def encode(self, cells: Cells, valid: Cells | None) -> tuple[bytes, str] | None:
         """The bytes of a tile and their format; None if nothing in it is valid.
@@ -51,18 +55,19 @@ class TilePicture:
                 cells = cells[:3]
         if self.legend is not None:
             return self._of_codes(cells[0], valid), "png"
-        opaque = valid is None and cells.shape[0] != 4
         kind = self.format
-        few = _palette(cells, valid) if kind in ("auto", "png") else None
+        if self.onto is not None or kind == "jpeg":
+            cells, valid = _laid_on(cells, valid, self.onto or _WHITE), None
+        few = _palette(cells, valid) if kind in (MIXED, "png") else None
         if few is not None:
             return few, "png"
-        if kind == "auto":
-            kind = "jpeg" if opaque else "png"
+        if kind == MIXED:
+            kind = "jpeg" if valid is None and cells.shape[0] != 4 else "png"
         if kind == "jpeg":
-            white = np.where(valid, cells[:3], 255).astype(np.uint8) if valid is not None else cells[:3]
-            return bytes(imagecodecs.jpeg8_encode(_rows(white), level=self.quality)), "jpeg"
+            return bytes(imagecodecs.jpeg8_encode(_rows(cells), level=self.quality)), "jpeg"
         seen = _with_opacity(cells, valid)
         if kind == "webp":
+            seen = seen if len(seen) >= 3 else np.repeat(seen[:1], 3, axis=0)
             return bytes(imagecodecs.webp_encode(_rows(seen), level=self.quality, lossless=False)), "webp"
         return _png(_rows(seen)), "png"
 
@@ -85,6 +90,17 @@ def _rows(cells: Cells) -> Cells:
     if len(cells) == 1:
         return np.ascontiguousarray(cells[0])
     return packed(cells, cells.shape[1:], differences=False)
+
+
+def _laid_on(cells: Cells, valid: Cells | None, colour: tuple[int, int, int]) -> Cells:
+    """Opaque cells: those that are not are laid on a colour; grey becomes red, green and blue then."""
+    if valid is None and len(cells) != 4:
+        return cells
+    share = cells[3] / 255 if len(cells) == 4 else np.ones(cells.shape[1:])
+    share = share if valid is None else np.where(valid, share, 0.0)
+    colours = cells[:3] if len(cells) >= 3 else np.repeat(cells[:1], 3, axis=0)
+    behind = np.reshape(colour, (3, 1, 1))
+    return np.floor(colours * share + behind * (1 - share) + 0.5).astype(np.uint8)
 
 
 def _with_opacity(cells: Cells, valid: Cells | None) -> Cells:

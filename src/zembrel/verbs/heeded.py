@@ -70,7 +70,7 @@ UNHEEDED: dict[str, tuple[str, ...]] = {
     "check": (*_SHAPES, *PHOTOS, *FORMAT, *RAW, *CRSS, "provenance", "dry_run", "ceiling", "keep_going",
               "keep_empty"),
     "draw": (*PHOTOS, *BETWEEN, *_MADE, *PLACED, "classes", "mask", "dry_run"),
-    "deliver pyramid": (*_RASTER_PACK, *PLACED, "crs"),
+    "deliver pyramid": (*(name for name in _RASTER_PACK if name != "flatten"), *PLACED, "crs"),
     "deliver globe": (*_PACK, *PLACED, "crs"),
     "deliver chart": (*_RASTER_PACK, *PLACED, "crs"),
     "deliver heightmap": (*_RASTER_PACK, *PLACED, "mask"),

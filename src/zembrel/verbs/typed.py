@@ -57,6 +57,8 @@ REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1) | {
     "rasterize": 2,
     "compare": 2,
     "draw": 2,
+    "deliver pyramid": 2,
+    "deliver hgt": 2,
 }
 GROUPS = (Inputs, Where, Output)
 # fields whose typed names are words of the language

@@ -36,7 +36,7 @@ def pyramid(
         typer.Option(
             "--tile-format",
             metavar="FORMAT",
-            help="png, jpeg, webp, or auto: JPEG where a tile is opaque and of many colours, else PNG.",
+            help="png, jpeg, webp, auto for the one that suits, or mixed: JPEG where opaque, else PNG.",
         ),
     ] = "auto",
     quality: Annotated[int, typer.Option("--quality", metavar="N", help="Of JPEG and WebP, 1 to 100.")] = 85,

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from zembrel.measure import show_bytes
+
 Values = Mapping[str, Any]
 _WAYS = {"east": "east-west", "north": "north-south"}
 
@@ -50,7 +52,12 @@ PACKS: Mapping[str, str | Callable[[Values], str]] = {
     "pieces_read_back": "{pieces:,} piece{pieces:s} read back",
     "terrain_read_back": "read back: off by {most:.3g} m at most (steps of {step:.3g} m)",
     "tiles_read_back": "{tiles:,} of {pictures:,} tiles read back, each in its place",
-    "two_formats": "tiles are of two formats: where one is needed, name it by --tile-format",
+    "two_formats": "tiles are of two formats",
+    "tile_format": lambda v: (
+        f"tiles {v['format'].upper()} ({v['why']}), about {show_bytes(v['bytes'])} in all; "
+        + ", ".join(f"{name.upper()} {show_bytes(size)}" for name, size in v["others"])
+    ),
+    "void_white": "void cells white: JPEG holds no opacity (--flatten says another colour)",
     "voids_filled": "{cells:,} voids at {height:.6g} m",
     "voids_in_cells": "{voids:,} voids",
     "zooms": "zooms {lowest} to {highest} of {tiling}, tiles of {cells} cells",

@@ -277,7 +277,7 @@ def _filled(
 def _put(made: PictureLayer, picture: _Picture, output: Output, look: GlobeLook) -> None:
     """The pieces of a layer, each after those that lie in it. Raises RefusedError if there are none."""
     tree, held = picture.tree, picture.held
-    drawn, method = held.picture("auto", look.quality), "mode" if held.codes else "mean"
+    drawn, method = held.picture(look.quality), "mode" if held.codes else "mean"
     steps = block_steps(tree.cells, tree.levels)
     task = TileTask(held.view, tree.pieces, tree.cells, steps, drawn, method, whole=False)
     for part in tiles_of(task, 0, output.limits):

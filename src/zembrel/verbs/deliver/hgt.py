@@ -48,11 +48,16 @@ _SPOTS, _SPOT = 6, 48  # patches of a source each way, and cells along one, that
 
 @dataclass(frozen=True)
 class _DegreeCell:
-    """A cell of one degree by its lower left corner, and where it goes."""
+    """A cell of one degree by its lower left corner, its nodes a side, and where it goes."""
 
     west: int
     south: int
+    side: int
     path: Path
+
+    @property
+    def frame(self) -> Frame:
+        return degree_cell(self.west, self.south, self.side, self.side)
 
 
 @dataclass(frozen=True)
@@ -83,7 +88,7 @@ def _packed(inputs: Inputs, where: Where, output: Output, making: DegreeCells) -
     layers = open_layers(take(inputs, output, (RASTERS,)))
     target = decide(layers, replace(where, crs="EPSG:4326", cell=None))
     side = _STEPS[asked or _native_step(layers)]
-    cells = list(_cells(target, output.path, -_TOUCH if making.edges else _BESIDE / (side - 1)))
+    cells = list(_cells(target, output.path, side, making.edges))
     size = 2 * side * side * len(cells)
     coarser = 2 * _STEPS[3] ** 2 * len(cells)
     fits = "--cell 3arcsec" if side != _STEPS[3] and coarser <= output.ceiling_bytes else ""
@@ -98,14 +103,8 @@ def _packed(inputs: Inputs, where: Where, output: Output, making: DegreeCells) -
         room = free_at(output.path)
         planned = Result(output.path, bytes_at_most=size, count=len(cells), what="cells", free=room)
         return DeliveredPack(replace(receipt, results=(planned,)), PackTraits("hgt"))
-    held = list[tuple[_DegreeCell, Raster]]()
-    voids, said = 0, list[Fact]()
-    for cell in cells:
-        target = replace(target, frame=degree_cell(cell.west, cell.south, side, side))
-        view, more = _heights(layers, target, making.method, where)
-        if view is not None and not is_empty(view if making.edges else _within_edges(view), output.limits):
-            held.append((cell, view))
-            said += more
+    held, said = _with_heights(layers, target, cells, making, output)
+    voids = 0
     for cell, _ in held:
         check_free(cell.path, output.replace)
     for cell, view in held:
@@ -118,6 +117,20 @@ def _packed(inputs: Inputs, where: Where, output: Output, making: DegreeCells) -
     receipt = replace(receipt, chose=distinct((*chose, *said)), checks=tuple(checks), results=(made,))
     files = tuple(cell.path for cell in written)
     return DeliveredPack(replace(receipt, seconds=output.seconds), PackTraits("hgt"), files)
+
+
+def _with_heights(
+    layers: Sequence[Layer], target: Target, cells: Sequence[_DegreeCell], making: DegreeCells, output: Output
+) -> tuple[list[tuple[_DegreeCell, Raster]], list[Fact]]:
+    """The cells that hold a height, with their views, and what was chosen for these."""
+    held, said = list[tuple[_DegreeCell, Raster]](), list[Fact]()
+    for cell in cells:
+        target = replace(target, frame=cell.frame)
+        view, more = _heights(layers, target, making.method)
+        if view is not None and not is_empty(view if making.edges else _within_edges(view), output.limits):
+            held.append((cell, view))
+            said += more
+    return held, said
 
 
 def _told(
@@ -162,8 +175,12 @@ def _within_edges(view: Raster) -> Raster:
     return crop(view, Pane(1, 1, view.frame.rows - 1, view.frame.columns - 1))
 
 
-def _cells(target: Target, folder: Path, edge: float) -> Iterator[_DegreeCell]:
-    """All cells into which the area reaches by more than `edge` degrees, from the south-west."""
+def _cells(target: Target, folder: Path, side: int, edges: bool) -> Iterator[_DegreeCell]:
+    """All cells into which the area reaches farther than the nodes they share, from the south-west.
+
+    edges: also those that share some.
+    """
+    edge = -_TOUCH if edges else _BESIDE / (side - 1)
     left, south, right, north = target.area.bounds if target.area else target.frame.bounds
     if not target.area and target.frame.registration == "node":  # values stand on the outer nodes
         across, along = (size / 2 for size in target.frame.cell)
@@ -171,12 +188,10 @@ def _cells(target: Target, folder: Path, edge: float) -> Iterator[_DegreeCell]:
     for y in range(math.floor(south + edge), math.ceil(north - edge)):
         for x in range(math.floor(left + edge), math.ceil(right - edge)):
             west = (x + 180) % 360 - 180
-            yield _DegreeCell(west, y, folder / f"{cell_name(west, y)}.hgt")
+            yield _DegreeCell(west, y, side, folder / f"{cell_name(west, y)}.hgt")
 
 
-def _heights(
-    layers: Sequence[Layer], target: Target, method: str, where: Where
-) -> tuple[Raster | None, list[Fact]]:
+def _heights(layers: Sequence[Layer], target: Target, method: str) -> tuple[Raster | None, list[Fact]]:
     """Heights of a cell in whole metres, and what was chosen for that; None where no layer lies."""
     near = [layer for layer in layers if footprint_of(layer.raster.frame, target.frame) is not None]
     if not near:
@@ -185,14 +200,14 @@ def _heights(
     if len(view.bands) != 1 or view.bands[0].legend is not None:
         why = "colours and classes are none"
         raise InputError("heights are one band of values", why, "pick it with --bands")
-    return in_metres(unscaled(masked(view, target.cover() if where.mask else None))), said
+    return in_metres(unscaled(masked(view, target.cover() if target.asked.mask else None))), said
 
 
 def _against_source(layers: Sequence[Layer], cells: Sequence[_DegreeCell], side: int) -> Fact:
     """How far heights between the nodes that were written are off those of the source, in spots of it."""
     held = {(c.west, c.south): np.memmap(c.path, ">i2", "r", shape=(side, side)) for c in cells}
     off = [np.zeros(0)]
-    frame = degree_cell(cells[0].west, cells[0].south, side, side)
+    frame = cells[0].frame
     for layer in layers:
         lon, lat, heights = _spots(layer, frame)
         for (west, south), nodes in held.items():

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from zembrel.deliver.tilepicture import TilePicture
+from zembrel.deliver.tilepicture import MIXED, TilePicture
 from zembrel.engine.limits import Limits
 from zembrel.errors import InputError, RefusedError
 from zembrel.facts import Fact, fact
@@ -37,7 +37,7 @@ class PackCells(NamedTuple):
         """Bytes of a cell in any picture at most."""
         return _GREY_HEIGHT if self.heights is not None and self.heights.way == "grey" else _WITH_OPACITY
 
-    def picture(self, tile_format: str, quality: int) -> TilePicture:
+    def picture(self, quality: int, tile_format: str = MIXED) -> TilePicture:
         """How the cells become bytes."""
         legend = self.view.bands[0].legend if self.codes else None
         return TilePicture(tile_format, quality, legend, self.heights)

@@ -13,7 +13,7 @@ from zembrel.deliver.keptblocks import KeptTask, kept
 from zembrel.deliver.packs.facts import ENDINGS, PackFacts
 from zembrel.deliver.packs.kinds import KINDS, check_pack, pack_at, pack_kind
 from zembrel.deliver.quadtree import EncodedTile, TileTask, block_steps, tiles_of
-from zembrel.deliver.tilepicture import FORMATS
+from zembrel.deliver.tilepicture import FORMATS, MIXED
 from zembrel.deliver.viewer import layer_beside, viewer_page
 from zembrel.draw.ramps import check_ramp
 from zembrel.engine.commit import Staging, resource_errors
@@ -31,6 +31,7 @@ from zembrel.raster.model import Raster
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
 from zembrel.verbs.deliver.packplaces import check_places
+from zembrel.verbs.deliver.tileformat import AUTO, TilePictures, check_mixed, picture_of
 from zembrel.verbs.endings import BROWSER_PAGES, check_ending
 from zembrel.verbs.intake import RASTERS, take
 from zembrel.verbs.joined import joined
@@ -94,18 +95,19 @@ def _packed(sort: str, inputs: Inputs, where: Where, output: Output, packing: Pa
     view, said = joined(layers, final, packing.method)
     held = _held(masked(view, final.cover() if where.mask else None), layers, where, output, packing)
     number, size = _room(tiles, zooms, held, output, packing)
+    some = TilePictures(held.view, target.frame, tiles, packing.tile_cells, number, len(zooms) - 1)
+    picture, look = picture_of(held, packing.tile_format, packing.quality, output.flatten, some)
     facts = _told(layers, output, packing, held, zooms, target.frame)
     shape = fact("zooms", lowest=zooms[0], highest=zooms[-1], tiling=tiling.name, cells=packing.tile_cells)
     paths = tuple(layer.path for layer in layers)
     receipt = Receipt(
         "deliver pyramid", paths, output.out, planned=output.dry_run, touched=paths, frame=target.frame,
-        chose=distinct((shape, *chose, *said, *held.chose)),
+        chose=distinct((shape, *chose, *said, *held.chose, *look)),
     )  # fmt: skip
     if output.dry_run:
         room = free_at(output.path)
         planned = Result(output.path, bytes_at_most=size, count=number, what="tiles", free=room)
         return DeliveredPack(replace(receipt, results=(planned,)), PackTraits(sort))
-    picture = held.picture(packing.tile_format, packing.quality)
     steps = block_steps(packing.tile_cells, len(zooms))
     task = TileTask(held.view, tiles, packing.tile_cells, steps, picture, "mode" if held.codes else "mean")
     keeper = None
@@ -146,7 +148,7 @@ def _held(view: Raster, layers: Sequence[Layer], where: Where, output: Output, p
     alone = len(layers) == 1 and not where.within  # then its own cells tell the range, and are sooner read
     spread = layers[0].raster if alone else view
     held = as_colours(view, packing.brush, packing.stretch, spread, output.limits)
-    return held if packing.tile_format in ("auto", "png") else in_colours(held)
+    return held if packing.tile_format in (AUTO, MIXED, "png") else in_colours(held)
 
 
 def _room(
@@ -170,6 +172,7 @@ def _checked(output: Output, where: Where, packing: Packing) -> tuple[str, Tilin
             "a pyramid has frames of its own", "its tiling says them", "use --tiling and --zooms"
         )
     _check_words(packing)
+    check_mixed(packing.tile_format, kind, KINDS[kind].title)
     if packing.rows != "top" and kind not in ("folder", "zip"):
         why = "its standard says from where rows are counted"
         raise UsageError(f"--rows {packing.rows} for {output.path.name}", why, "leave --rows out")
@@ -196,7 +199,7 @@ def _check_words(packing: Packing) -> None:
     ):  # fmt: skip
         if value not in known:
             raise UsageError(f"{option} {value}", f"known are {', '.join(known)}", nearest_name(value, known))
-    if packing.heights and packing.tile_format not in ("auto", "png"):
+    if packing.heights and packing.tile_format not in (AUTO, "png"):
         what = f"--heights in {packing.tile_format} tiles"
         raise UsageError(what, "such a format changes them", "leave --tile-format out")
     ways = (packing.heights is not None, packing.brush != NO_BRUSH, packing.stretch is not None)
