@@ -18,6 +18,8 @@ from pyarrow import parquet
 
 from program import Program
 from rasters import ArrayRaster, raster, save
+from zembrel.deliver.chips.layout import ChipGrid
+from zembrel.deliver.chips.split import split_by_ground
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.legend import Legend, LegendEntry
@@ -159,7 +161,7 @@ def test_training_and_validation_share_no_ground(scene: Program) -> None:
         seen[row["split"]][at(row)] = True
     assert not (seen["train"] & seen["validation"]).any()
     share = sum(row["split"] == "validation" for row in rows) / len(rows)
-    assert 0.2 < share < 0.6
+    assert 0.2 < share < 0.4
     told = json.loads((scene.folder / "c/statistics.json").read_text())
     known = seen["train"] & ~((ROWS < 90) & (COLUMNS < 90))
     assert (
@@ -169,10 +171,35 @@ def test_training_and_validation_share_no_ground(scene: Program) -> None:
         scene.folder / "d/index.parquet"
     )
     assert again == rows
-    other = scene(*WORDS, "--validation", "0.3", "--block", "80", "--seed", "9", "--out", "e/") and index(
+    other = scene(*WORDS, "--validation", "0.3", "--block", "80", "--seed", "4", "--out", "e/") and index(
         scene.folder / "e/index.parquet"
     )
     assert [row["split"] for row in other] != [row["split"] for row in rows]
+
+
+@pytest.mark.parametrize("share", [0.05, 0.2, 0.35, 0.5])
+@pytest.mark.parametrize(("shape", "overlap"), [((300, 260), 0), ((300, 260), 8), ((150, 310), 4)])
+def test_the_share_for_validation_is_as_close_as_whole_blocks_allow(
+    shape: tuple[int, int], overlap: int, share: float
+) -> None:
+    """All sets of blocks are tried, each chip that meets one for validation left out."""
+    grid = ChipGrid(shape, 20, overlap)
+    panes = [grid.place(number) for number in range(grid.count)]
+    owners = [((p.top + 10) // 100, (p.left + 10) // 100) for p in panes]
+    blocks = sorted(set(owners))
+    tops, lefts = (np.array([getattr(p, side) for p in panes]) for side in ("top", "left"))
+    meets = (np.abs(tops[:, None] - tops) < 20) & (np.abs(lefts[:, None] - lefts) < 20)
+
+    def reached(held: np.ndarray) -> float:
+        return float(held.sum() / (held.sum() + (~held & ~meets[:, held].any(axis=1)).sum()))
+
+    which = np.array([blocks.index(owner) for owner in owners])
+    sets = [np.isin(which, [b for b in range(len(blocks)) if n >> b & 1]) for n in range(1, 1 << len(blocks))]
+    best = min(abs(reached(held) - share) for held in sets)
+    places = split_by_ground(panes, share, 100, seed=3)
+    held = np.array([any(p.pane == pane and p.split == "validation" for p in places) for pane in panes])
+    found = sum(p.split == "validation" for p in places) / len(places)
+    assert found == pytest.approx(reached(held)) and abs(found - share) <= best + 0.03
 
 
 def test_statistics_are_those_of_the_cells(scene: Program) -> None:

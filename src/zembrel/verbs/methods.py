@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import same
@@ -35,6 +37,13 @@ def choose_method(asked: str, raster: Raster, frame: Frame, average_codes: bool)
         return (Method("mode"), f"{kind}, coarser") if coarser else (Method("nearest"), kind)
     kind = "continuous colour" if is_photo(raster.bands) else "continuous values"
     return (Method("mean"), f"{kind}, coarser") if coarser else (Method("cubic"), kind)
+
+
+def calm_method(rasters: Sequence[Raster], frame: Frame) -> str:
+    """The method for heights of which none shall lie beyond those it is made of; `auto` for codes."""
+    if any(codes_in(raster) for raster in rasters):
+        return "auto"
+    return "mean" if max(_growth(raster.frame, frame) for raster in rasters) >= _COARSER else "bilinear"
 
 
 def codes_in(raster: Raster) -> str | None:

@@ -59,6 +59,8 @@ REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1) | {
     "draw": 2,
     "deliver pyramid": 2,
     "deliver hgt": 2,
+    "deliver heightmap": 2,
+    "deliver chips": 2,
 }
 GROUPS = (Inputs, Where, Output)
 # fields whose typed names are words of the language

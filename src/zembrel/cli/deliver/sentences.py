@@ -52,6 +52,10 @@ PACKS: Mapping[str, str | Callable[[Values], str]] = {
     "pieces_read_back": "{pieces:,} piece{pieces:s} read back",
     "terrain_read_back": "read back: off by {most:.3g} m at most (steps of {step:.3g} m)",
     "tiles_read_back": "{tiles:,} of {pictures:,} tiles read back, each in its place",
+    "validation_share": lambda v: (
+        f"{100 * v['share']:.3g} % of chips for validation, in whole blocks of {v['block']:,} cells"
+        + (f" (asked {100 * v['asked']:g} %)" if abs(v["share"] - v["asked"]) >= 0.005 else "")
+    ),
     "two_formats": "tiles are of two formats",
     "tile_format": lambda v: (
         f"tiles {v['format'].upper()} ({v['why']}), about {show_bytes(v['bytes'])} in all; "

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -54,59 +53,6 @@ class ChipGrid:
     @property
     def _step(self) -> int:
         return self.cells - self.overlap
-
-
-def split_by_ground(panes: Sequence[Pane], share: float, block: int, seed: int) -> list[ChipPlace]:
-    """Chips by blocks of `block` cells: whole blocks are for validation, as many as make up `share` of all.
-
-    Chips for training that reach into such a block are left out, so that no cell is seen in both.
-    """
-    if share <= 0:
-        return [ChipPlace(pane, TRAIN) for pane in panes]
-    owners = [_block_at((p.top + p.bottom) // 2, (p.left + p.right) // 2, block) for p in panes]
-    sizes = Counter(owners)
-    blocks = sorted(sizes)
-    order = np.random.default_rng(seed).permutation(len(blocks)).tolist()
-    wanted, taken, held = share * len(panes), 0, set[tuple[int, int]]()
-    for n in order:
-        if taken >= wanted:
-            break
-        held.add(blocks[n])
-        taken += sizes[blocks[n]]
-    made = []
-    cells = [pane for pane, owner in zip(panes, owners, strict=True) if owner in held]
-    grid = _Covered(cells, block)
-    for pane, owner in zip(panes, owners, strict=True):
-        if owner in held:
-            made.append(ChipPlace(pane, VALIDATION))
-        elif not grid.meets(pane):
-            made.append(ChipPlace(pane, TRAIN))
-    return made
-
-
-def _block_at(row: int, column: int, block: int) -> tuple[int, int]:
-    return row // block, column // block
-
-
-class _Covered:
-    """The cells of some panes, looked up by blocks."""
-
-    def __init__(self, panes: Sequence[Pane], block: int) -> None:
-        self._block = block
-        self._held: dict[tuple[int, int], list[Pane]] = {}
-        for pane in panes:
-            for key in self._keys(pane):
-                self._held.setdefault(key, []).append(pane)
-
-    def meets(self, pane: Pane) -> bool:
-        return any(
-            other.meet(pane) is not None for key in self._keys(pane) for other in self._held.get(key, ())
-        )
-
-    def _keys(self, pane: Pane) -> list[tuple[int, int]]:
-        rows = range(pane.top // self._block, (pane.bottom - 1) // self._block + 1)
-        columns = range(pane.left // self._block, (pane.right - 1) // self._block + 1)
-        return [(row, column) for row in rows for column in columns]
 
 
 def balanced(shares: Sequence[Mapping[int, float]], count: int | None, seed: int) -> list[int]:

@@ -12,7 +12,8 @@ import numpy.typing as npt
 
 from zembrel.deliver.chips.about import ChipTotals, index_row
 from zembrel.deliver.chips.cutting import LabelledImage, chips_of, shares_of
-from zembrel.deliver.chips.layout import TRAIN, VALIDATION, ChipGrid, ChipPlace, balanced, split_by_ground
+from zembrel.deliver.chips.layout import TRAIN, VALIDATION, ChipGrid, ChipPlace, balanced
+from zembrel.deliver.chips.split import split_by_ground
 from zembrel.deliver.chips.stores import Chip, ChipStore, FolderChips, RecordChips, TarChips, ZarrChips
 from zembrel.deliver.devices.rules import PackTraits
 from zembrel.engine.commit import Staging, check_free, resource_errors
@@ -206,7 +207,11 @@ def _chosen(
     block = chipping.block or _BLOCKS * chipping.cells
     places = split_by_ground(panes, chipping.validation, block, chipping.seed)
     between = len(panes) - len(places)
-    return places, [fact("chips_between", chips=between)] if between else []
+    said = [fact("chips_between", chips=between)] if between else []
+    if chipping.validation:
+        part = sum(place.split == VALIDATION for place in places) / max(len(places), 1)
+        said.append(fact("validation_share", share=part, asked=chipping.validation, block=block))
+    return places, said
 
 
 def _written(

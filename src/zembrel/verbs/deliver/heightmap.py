@@ -29,6 +29,7 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.tomlfile import write_toml
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.heightrange import HeightRange, StoredHeights, range_of, read_back
+from zembrel.verbs.deliver.heights import joined_heights
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
 from zembrel.verbs.deliver.square import Square, square_of
 from zembrel.verbs.intake import RASTERS, take
@@ -94,7 +95,7 @@ def heightmap(
 def _packed(inputs: Inputs, where: Where, output: Output, shaping: Shaping) -> Receipt:
     layers = open_layers(take(inputs, output, (RASTERS,)))
     square, chose = square_of(layers, where)
-    view, said = joined(layers, square.nodes(shaping.size), shaping.method)
+    view, said = joined_heights(layers, square.nodes(shaping.size), shaping.method, output.limits)
     if len(view.bands) != 1 or view.bands[0].legend is not None:
         raise InputError("a terrain is one band of heights", "colours and classes are none", "use --overlay")
     view = turned(in_metres(unscaled(view)), shaping.turn // 90)

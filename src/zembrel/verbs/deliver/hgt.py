@@ -13,6 +13,7 @@ import numpy.typing as npt
 
 from zembrel.deliver.devices.rules import PackTraits
 from zembrel.engine.commit import check_free
+from zembrel.engine.limits import Limits
 from zembrel.engine.plan import check_room, free_at
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.facts import Fact, distinct, fact
@@ -27,8 +28,8 @@ from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
+from zembrel.verbs.deliver.heights import joined_heights
 from zembrel.verbs.intake import RASTERS, take
-from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.lengths import in_metres
 from zembrel.verbs.options import Inputs, Output, Where
@@ -126,7 +127,7 @@ def _with_heights(
     held, said = list[tuple[_DegreeCell, Raster]](), list[Fact]()
     for cell in cells:
         target = replace(target, frame=cell.frame)
-        view, more = _heights(layers, target, making.method)
+        view, more = _heights(layers, target, making.method, output.limits)
         if view is not None and not is_empty(view if making.edges else _within_edges(view), output.limits):
             held.append((cell, view))
             said += more
@@ -191,12 +192,14 @@ def _cells(target: Target, folder: Path, side: int, edges: bool) -> Iterator[_De
             yield _DegreeCell(west, y, side, folder / f"{cell_name(west, y)}.hgt")
 
 
-def _heights(layers: Sequence[Layer], target: Target, method: str) -> tuple[Raster | None, list[Fact]]:
+def _heights(
+    layers: Sequence[Layer], target: Target, method: str, limits: Limits
+) -> tuple[Raster | None, list[Fact]]:
     """Heights of a cell in whole metres, and what was chosen for that; None where no layer lies."""
     near = [layer for layer in layers if footprint_of(layer.raster.frame, target.frame) is not None]
     if not near:
         return None, []
-    view, said = joined(near, target, method)
+    view, said = joined_heights(near, target, method, limits)
     if len(view.bands) != 1 or view.bands[0].legend is not None:
         why = "colours and classes are none"
         raise InputError("heights are one band of values", why, "pick it with --bands")

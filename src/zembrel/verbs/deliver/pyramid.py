@@ -29,6 +29,7 @@ from zembrel.handles import size_on_disk
 from zembrel.raster.heightcode import WAYS
 from zembrel.raster.model import Raster
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
+from zembrel.verbs.deliver.heights import joined_heights
 from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
 from zembrel.verbs.deliver.packplaces import check_places
 from zembrel.verbs.deliver.tileformat import AUTO, TilePictures, check_mixed, picture_of
@@ -92,7 +93,10 @@ def _packed(sort: str, inputs: Inputs, where: Where, output: Output, packing: Pa
     zooms, chose = _zooms(target.frame, tiling, packing)
     tiles = tiling.range_of(target.frame.bounds, zooms[-1])
     final = replace(target, frame=tiling.frame_of(tiles, packing.tile_cells))
-    view, said = joined(layers, final, packing.method)
+    if packing.heights is not None:
+        view, said = joined_heights(layers, final, packing.method, output.limits)
+    else:
+        view, said = joined(layers, final, packing.method)
     held = _held(masked(view, final.cover() if where.mask else None), layers, where, output, packing)
     number, size = _room(tiles, zooms, held, output, packing)
     some = TilePictures(held.view, target.frame, tiles, packing.tile_cells, number, len(zooms) - 1)
