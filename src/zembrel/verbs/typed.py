@@ -58,7 +58,7 @@ REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1) | {
     "compare": 2,
     "draw": 2,
     "deliver pyramid": 2,
-    "deliver hgt": 2,
+    "deliver hgt": 3,
     "deliver heightmap": 2,
     "deliver chips": 2,
 }
