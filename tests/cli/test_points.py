@@ -278,7 +278,7 @@ def test_thin_in_four_ways(zembrel: Program, swaths: list[Path]) -> None:
         0.2 * len(block), rel=0.03
     )
     zembrel("thin", swaths[3], "--cell", "5m", "--best", "lowest", "--out", "e.las")
-    cells = np.floor(np.column_stack((block.x, block.y)) / 5)
+    cells = np.floor(np.column_stack((block.x, -block.y)) / 5)  # west and north edges
     kept = whole(zembrel.folder / "e.las")
     _, which = np.unique(cells, axis=0, return_inverse=True)
     lowest = np.full(which.max() + 1, np.inf)

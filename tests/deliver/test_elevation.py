@@ -47,9 +47,9 @@ def island(zembrel: Program) -> Program:
 def terrain(folder: Path) -> tuple[Any, dict[str, Any]]:
     """Heights in metres, first row as it lies in the file, and what the TOML says of them."""
     told = tomllib.loads((folder / "terrain.toml").read_text())
-    kind = {"little": "<u2", "big": ">u2"}[about["order"]]
-    numbers = np.fromfile(folder / about["terrain"], kind).reshape(about["rows"], about["columns"])
-    return about["lowest_m"] + numbers / 65535 * about["relief_m"], told
+    kind = {"little": "<u2", "big": ">u2"}[told["order"]]
+    numbers = np.fromfile(folder / told["terrain"], kind).reshape(told["rows"], told["columns"])
+    return told["lowest_m"] + numbers / 65535 * told["relief_m"], told
 
 
 @pytest.mark.parametrize("turn", [0, 90, 180, 270])
@@ -62,11 +62,11 @@ def test_the_peak_lies_at_its_place_however_the_terrain_is_turned(
         "--turn", turn, "--north", north, "--order", "big" if turn else "little", "--out", "engine/",
     )  # fmt: skip
     heights, told = terrain(island.folder / "engine")
-    assert about["north_is_at"] == {0: "top", 90: "right", 180: "bottom", 270: "left"}[turn]
-    assert about["east_west_m"] == about["north_south_m"] == pytest.approx(4000)
+    assert told["north_is_at"] == {0: "top", 90: "right", 180: "bottom", 270: "left"}[turn]
+    assert told["east_west_m"] == told["north_south_m"] == pytest.approx(4000)
     upright = np.rot90(heights if north == "top" else heights[::-1], turn // 90)
     x, y = plane(LON, LAT)
-    due = ((about["north"] - y) / 4000 * 512, (x - about["west"]) / 4000 * 512)
+    due = ((told["north"] - y) / 4000 * 512, (x - told["west"]) / 4000 * 512)
     row, column = np.unravel_index(upright.argmax(), upright.shape)
     assert abs(row - due[0]) <= 0.6 and abs(column - due[1]) <= 0.6
     assert upright[int(row), 511] == pytest.approx(100 + 399 / 4, abs=1), "it slopes up to the east"
@@ -81,17 +81,17 @@ def test_numbers_span_the_range_and_voids_follow_their_rule(island: Program) -> 
     words = ("deliver", "heightmap", "dem.tif", "--size", "257", "--out")
     said = island(*words, "a/", "--json").json
     heights, told = terrain(island.folder / "a")
-    assert heights.min() == about["lowest_m"] == 0 and heights.max() == pytest.approx(about["highest_m"])
+    assert heights.min() == told["lowest_m"] == 0 and heights.max() == pytest.approx(told["highest_m"])
     facts = {fact["fact"]: fact for fact in said["chose"] + said["checks"]}
     assert facts["voids_filled"]["cells"] == (heights == 0).sum() > 257 * 60
-    assert facts["terrain_read_back"]["most"] <= about["relief_m"] / 65535 / 2 * 1.001
-    assert f"{about['relief_m']:.10g} m" in about["say"] and "257 x 257" in about["say"]
+    assert facts["terrain_read_back"]["most"] <= told["relief_m"] / 65535 / 2 * 1.001
+    assert f"{told['relief_m']:.10g} m" in told["say"] and "257 x 257" in told["say"]
     island(*words, "b/", "--void", "lowest")
     heights, told = terrain(island.folder / "b")
-    assert about["lowest_m"] == pytest.approx(100, abs=0.2) and heights.min() == about["lowest_m"]
+    assert told["lowest_m"] == pytest.approx(100, abs=0.2) and heights.min() == told["lowest_m"]
     said = island(*words, "c/", "--range", "120,300", "--void", "150", "--json").json
     heights, told = terrain(island.folder / "c")
-    assert (about["lowest_m"], about["highest_m"]) == (120, 300) and heights[0, 0] == pytest.approx(
+    assert (told["lowest_m"], told["highest_m"]) == (120, 300) and heights[0, 0] == pytest.approx(
         150, abs=0.01
     )
     assert any(fact["fact"] == "heights_held_at_ends" and fact["cells"] > 100 for fact in said["checks"])
@@ -102,7 +102,7 @@ def test_an_area_in_miles_gives_metres_and_degrees_get_a_fitting_zone(island: Pr
     area = f"square:{LON},{LAT},0.5mi@EPSG:4326"
     island("deliver", "heightmap", "degrees.tif", "--within", area, "--size", "129", "--out", "e/")
     heights, told = terrain(island.folder / "e")
-    assert about["crs"] == "EPSG:32627" and about["east_west_m"] == pytest.approx(1609.344, rel=2e-3)
+    assert told["crs"] == "EPSG:32627" and told["east_west_m"] == pytest.approx(1609.344, rel=2e-3)
     assert np.unravel_index(heights.argmax(), heights.shape) == (64, 64)
     refused = island.refuses(2, "deliver", "heightmap", "dem.tif", "--crs", "EPSG:3857", "--out", "f/")
     assert "true to scale" in refused[0]

@@ -70,6 +70,38 @@ def test_an_area_keeps_its_west_and_north_edge(zembrel: Program) -> None:
     ]
 
 
+def test_thinning_has_the_cells_of_grids(zembrel: Program) -> None:
+    """Points on edges and corners: the highest of each cell is kept, of the cells that a grid fills."""
+    numbers = np.arange(-6, 7)
+    x, y = (part.ravel() for part in np.meshgrid(730_000 + 2.5 * numbers, 5_100_000 + 2.5 * numbers))
+    z = np.random.default_rng(6).permutation(x.size)
+    np.savetxt(zembrel.folder / "p.pts", np.stack([x, y, z], axis=1), fmt="%.3f")
+    zembrel(
+        "thin", "p.pts", "--from-crs", "EPSG:32626", "--cell", "10", "--best", "highest", "--out", "t.pts"
+    )
+    zembrel("grid", "p.pts", "--from-crs", "EPSG:32626", "--cell", "10", "--stat", "max", "--out", "g.tif")
+    cells = tifffile.imread(zembrel.folder / "g.tif")
+    kept = np.loadtxt(zembrel.folder / "t.pts")
+    assert sorted(kept[:, 2].tolist()) == sorted(cells[np.isfinite(cells)].tolist())
+    homes = {(np.floor(a / 10), np.ceil(b / 10)) for a, b in zip(x, y, strict=True)}  # west and north edges
+    assert len(kept) == len(homes) == np.isfinite(cells).sum()
+
+
+@pytest.mark.parametrize(
+    "places", [[(0, 0)], [(0, 0)] * 3, [(0, 0), (0, 10), (0, 20)]], ids=["one", "alike", "line"]
+)
+def test_points_without_ground_have_no_density_and_can_be_gridded(
+    zembrel: Program, places: list[tuple[int, int]]
+) -> None:
+    rows = [(730_000 + x, 5_100_000 + y, 5) for x, y in places]
+    np.savetxt(zembrel.folder / "p.pts", rows, fmt="%d")
+    said = zembrel("describe", "p.pts", "--from-crs", "EPSG:32626", "--stats").out
+    assert "density" not in said and "voids" not in said and f"points       {len(places)}" in said
+    zembrel("grid", "p.pts", "--from-crs", "EPSG:32626", "--cell", "1", "--stat", "count", "--out", "g.tif")
+    cells = np.atleast_2d(tifffile.imread(zembrel.folder / "g.tif"))
+    assert cells.sum() == len(places) and cells.max() == (3 if len(set(places)) < len(places) else 1)
+
+
 def test_features_on_the_edges_are_counted_too(zembrel: Program) -> None:
     places = lattice(zembrel.folder, 10.0)
     rows = ["x,y,name", *(f"{x},{y},a" for x, y, _ in places)]

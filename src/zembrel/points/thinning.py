@@ -43,15 +43,19 @@ def random_share(count: int, first: int, share: float, seed: int) -> Mask:
 
 @dataclass(frozen=True)
 class Mesh:
-    """Square cells that are counted from the origin of the CRS, and a name for what is best in one."""
+    """Square cells that are counted from the origin of the CRS, and a name for what is best in one.
+
+    A point on an edge lies in the cell whose west or north edge it is.
+    """
 
     size: float
     best: str
 
     def cells(self, block: PointBlock) -> tuple[npt.NDArray[np.int64], Array]:
         """Number of the cell of each point, (n,), and how good it is there: the smallest is the best."""
-        i, j = np.floor(block.x / self.size), np.floor(block.y / self.size)
-        away = np.hypot(block.x / self.size - i - 0.5, block.y / self.size - j - 0.5)
+        east, south = block.x / self.size, -block.y / self.size
+        i, j = np.floor(east), np.floor(south)
+        away = np.hypot(east - i - 0.5, south - j - 0.5)
         keys = (i.astype(np.int64) << np.int64(32)) ^ (j.astype(np.int64) & np.int64(0xFFFFFFFF))
         return keys, BEST[self.best](block, away)
 

@@ -59,6 +59,7 @@ REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1) | {
     "draw": 2,
     "deliver pyramid": 2,
     "deliver hgt": 3,
+    "thin": 2,
     "deliver heightmap": 2,
     "deliver chips": 2,
 }

@@ -109,11 +109,11 @@ def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Ou
         repeated = survey.duplicates() if deep else None
     _add_counts(source, whole, rows, known)
     _add_truth(source, whole, rows, known)
-    if whole.cells is not None:
+    if whole.cells is not None and _cover_ground(whole):
         cover = cover_of(whole.cells, lattice, source.cloud.crs)
         rows.append(("density", f"{cover.density:,.2f} points a m2 over {cover.area:,.0f} m2"))
         known |= {"density": cover.density, "area": cover.area}
-    if deep and whole.cells is not None:
+    if deep and whole.cells is not None and _cover_ground(whole):
         voids = voids_of(whole.cells, lattice, source.cloud.crs)
         among = f"{voids.number} of {voids.area:,.0f} m2 among the points" if voids.number else "none"
         if voids.place is not None:
@@ -128,6 +128,14 @@ def _add_seen(source: PointSource, rows: Rows, known: dict[str, Any], output: Ou
     known["statistics"] = {
         n: {"min": a, "max": b, "mean": s / whole.points} for n, (a, b, s) in whole.ends.items()
     }
+
+
+def _cover_ground(whole: PointsSeen) -> bool:
+    """Whether points lie side by side: one alone, and points of one line, have no density."""
+    if whole.bounds is None:
+        return False
+    west, south, _, east, north, _ = whole.bounds
+    return west < east and south < north
 
 
 def _add_counts(source: PointSource, whole: PointsSeen, rows: Rows, known: dict[str, Any]) -> None:

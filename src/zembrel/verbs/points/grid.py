@@ -135,9 +135,11 @@ def _frame(whole: Merged, where: Where, given: Frame | None) -> tuple[Frame, lis
     if where.within:
         return snapped(whole.crs, resolve(where, whole.crs).bounds, cell), []
     west, south, _, east, north, _ = whole.bounds
-    if west >= east or south >= north:
+    if west > east or south > north:
         raise InputError(
-            "the points cover no ground", "their files say so", "look at them with describe --stats"
+            "there is no ground to grid",
+            "the files say that they hold no point",
+            "check --where and --classes",
         )
     return holding(whole.crs, (west, south, east, north), cell), [fact("extent_of", what="points")]
 
