@@ -7,16 +7,18 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow
+import pyarrow.parquet as parquet
 import pytest
-from pyarrow import parquet
 
 from points.clouds import HOME, LINEAR, at, cloud, whole, write
+from program import Program
 from zembrel.engine.points import flow
 from zembrel.errors import InputError, UsageError
 from zembrel.points.files import Reading, holds_points, make_sink, open_points
 from zembrel.points.files import copc as copc_files
 from zembrel.points.las.copc import nodes_of, read_info
 from zembrel.points.las.reading import open_las
+from zembrel.points.las.vlr import Record
 from zembrel.points.las.writing import NewFile
 from zembrel.points.records import ExtraField, Layout
 
@@ -170,3 +172,65 @@ def test_text_of_chosen_columns(tmp_path: Path) -> None:
         flow([block], make_sink(tmp_path / name, new, tmp_path / name), LINEAR)
         assert (tmp_path / name).read_text().splitlines() == lines
     assert np.loadtxt(io.StringIO((tmp_path / "a.xyz").read_text())).shape == (2, 3)
+
+
+FIELDS = (
+    ExtraField("one", "u1"), ExtraField("two", "<i2"), ExtraField("four", "<u4"), ExtraField("eight", "<u8"),
+    ExtraField("real", "<f4"), ExtraField("depth", "<u2", 1, (0.01,), (5.0,)), ExtraField("lifted", "<i2", 1, (), (9.0,)),
+    ExtraField("trio", "<i2", 3), ExtraField("b", "i1"), ExtraField("raw", "V3"),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("ending", ["parquet", "ply", "csv", "txt"])
+def test_extra_bytes_keep_their_types_and_what_is_lost_is_told(zembrel: Program, ending: str) -> None:
+    block = cloud(200, Layout(6, FIELDS))
+    chance = np.random.default_rng(7)
+    for number in range(len(FIELDS)):
+        stored = block.records[f"extra{number}"]
+        if stored.dtype.kind in "iuf":
+            low = -9 if stored.dtype.kind == "i" else 0
+            block.records[f"extra{number}"] = chance.integers(low, 100, stored.shape).astype(stored.dtype)
+    block.records["extra3"][:2] = [2**64 - 1, 2**53 + 1]
+    write(zembrel.folder / "e.las", block)
+    said = zembrel("convert", "e.las", "--out", f"o.{ending}", code=7).err
+    lost = {"trio", "raw"} | ({"eight"} if ending == "ply" else set())
+    assert all(f"{name} is lost: 200 points" in said for name in lost)
+    head = (zembrel.folder / f"o.{ending}").read_bytes()[:4000]
+    if ending == "parquet":
+        types = {field.name: str(field.type) for field in parquet.read_schema(zembrel.folder / "o.parquet")}
+        assert (types["one"], types["two"], types["four"], types["real"]) == (
+            "uint8",
+            "int16",
+            "uint32",
+            "float",
+        )
+    elif ending == "ply":
+        assert all(
+            line in head for line in (b"property uchar one", b"property short two", b"property uint four")
+        )
+    zembrel("convert", f"o.{ending}", "--from-crs", "EPSG:32626", "--out", "back.las")
+    back = whole(zembrel.folder / "back.las")
+    kept = [field for field in FIELDS if field.name not in lost]
+    told = {f.name: (f.type, f.scale or (1.0,), f.offset or (0.0,)) for f in back.layout.extra}
+    assert told == {f.name: (f.type, f.scale or (1.0,), f.offset or (0.0,)) for f in kept}
+    for number, field in enumerate(FIELDS):
+        if field in kept:
+            stored = back.records[f"extra{kept.index(field)}"]
+            assert (stored == block.records[f"extra{number}"]).all(), field.name
+    assert back.layout.format == 6  # no colours
+
+
+def test_a_single_letter_is_a_colour_only_with_the_others(zembrel: Program) -> None:
+    (zembrel.folder / "a.txt").write_text("x y z b\n1 2 3 -9\n4 5 6 8\n")
+    (zembrel.folder / "c.txt").write_text("x y z r g b\n1 2 3 9 8 7\n")
+    assert "b" in whole(zembrel.folder / "a.txt").layout.names
+    colours = whole(zembrel.folder / "c.txt")
+    assert [int(colours.values(name)[0]) for name in ("red", "green", "blue")] == [9, 8, 7]
+
+
+def test_records_of_users_that_go_are_told(zembrel: Program) -> None:
+    record = Record("marrowick", 7, b"a survey of the isle", "its story")
+    write(zembrel.folder / "e.las", cloud(20), first=(record,))
+    assert "records of marrowick are lost" in zembrel("convert", "e.las", "--out", "o.parquet", code=7).err
+    zembrel("convert", "e.las", "--out", "o.laz")
+    assert b"a survey of the isle" in (zembrel.folder / "o.laz").read_bytes()

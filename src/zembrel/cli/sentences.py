@@ -222,6 +222,7 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "pin_suspect": "point {point} seems wrong: the others miss it by {cells:.1f} cells",
     "pin_unproved": "no point to spare: nothing proves them",
     "points_counted": "{points:,} {what}",
+    "records_lost": "records of {users:list} are lost",
     "points_lose": "{what}: {points:,} points",
     "points_margin": "margin {margin}, {points:,} points marked by the value margin",
     "points_outside_header": "{points:,} points lie outside of what their files say",

@@ -180,10 +180,21 @@ def put_values(records: Records, layout: Layout, name: str, values: Values | int
         ends = np.iinfo(records.dtype["scan_angle"])
         steps = np.nan_to_num(np.asarray(values, float)) / (ANGLE_STEP if layout.long else 1.0)
         values = np.rint(np.clip(steps, ends.min, ends.max))
+    for extra in layout.extra:
+        if extra.name == name and (extra.scale or extra.offset):
+            values = _stored(extra, values)
     field = layout.stored(name) or name
     if field not in (layout.dtype.names or ()):
         raise InputError(f"points have no {name!r}", f"they have {', '.join(layout.names)}", "check the name")
     records[field] = values
+
+
+def _stored(extra: ExtraField, values: Values | int) -> Values:
+    """The numbers that stand for values of a field with a scale or an offset."""
+    scale, offset = extra.scale or (1.0,) * extra.items, extra.offset or (0.0,) * extra.items
+    numbers = (np.asarray(values, np.float64) - np.array(offset)) / np.array(scale)
+    numbers = numbers if extra.items > 1 else np.reshape(numbers, np.shape(values))
+    return np.rint(numbers) if np.dtype(extra.type).kind in "iu" else numbers
 
 
 Losses = dict[str, int]

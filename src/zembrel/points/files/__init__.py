@@ -18,6 +18,7 @@ from zembrel.points.sink import PointSink
 from zembrel.reading import layer_at, readings
 
 if TYPE_CHECKING:
+    from zembrel.points.las.source import LasSource
     from zembrel.points.las.writing import NewFile
 
 
@@ -37,6 +38,7 @@ class PointModule(Protocol):
     def open_points(self, path: Readable, reading: Reading) -> PointSource: ...
     def make_sink(self, path: Path, new: NewFile) -> PointSink: ...
     def is_ours(self, path: Path) -> bool: ...
+    def lacking(self, new: NewFile) -> tuple[str, ...]: ...
 
 
 def load(form: PointFormat) -> PointModule:
@@ -91,6 +93,13 @@ def check_name(path: Path) -> PointFormat:
             "end it in " + ", ".join(ENDINGS) + "; grid makes cells of points",
         )
     return POINT_FORMATS[name]
+
+
+def not_held(final: Path, new: NewFile, like: LasSource | None) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Values of a new file, and users whose records another one has, that a file of that name cannot hold."""
+    form = check_name(final)
+    records = () if form.records else replace(new, like=like).carried()
+    return load(form).lacking(new), tuple(dict.fromkeys(record.user for record in records))
 
 
 def make_sink(path: Path, new: NewFile, final: Path) -> PointSink:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
+from typing import Any
 
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.points.las.extra import extra_field
+from zembrel.nested import json_of
+from zembrel.points.las.extra import STORED, extra_field
 from zembrel.points.model import PointBlock, Scaling
-from zembrel.points.records import Layout, Values, put_values
+from zembrel.points.records import ExtraField, Layout, Values, put_values
 
 SKIPPED = "-"  # a column that is not wanted
 _MEANT = {
@@ -20,14 +23,24 @@ _MEANT = {
     "point_source_id": "source", "scan_direction": "direction",
 }  # fmt: skip
 _COLOURS = ("red", "green", "blue")
+_LETTERS = ("r", "g", "b")  # that mean colours only together
+_MOST_TOLD = 65_536  # characters
 _FARTHEST = 1e12
 _DIGITS = 9  # after the point, at most
 
 
-def meant(names: Sequence[str]) -> tuple[str, ...]:
-    """Names of columns as values are called here. Raises UsageError for one given twice."""
-    words = [name.strip().strip('"').lower() for name in names]
-    found = [word if _MEANT.get(word) in words else _MEANT.get(word, word) or SKIPPED for word in words]
+def meant(names: Sequence[str], told: Mapping[str, ExtraField] = {}) -> tuple[str, ...]:
+    """Names of columns as values are called here; those of `told` fields are theirs.
+
+    Raises UsageError for one given twice.
+    """
+    words = [name.strip().strip('"') for name in names]
+    words = [word if word in told else word.lower() for word in words]
+    kept = {*told, *(() if set(_LETTERS) <= set(words) else _LETTERS)}
+    found = [
+        word if word in kept or _MEANT.get(word) in words else _MEANT.get(word, word) or SKIPPED
+        for word in words
+    ]
     for name in found:
         if name != SKIPPED and found.count(name) > 1:
             raise UsageError(
@@ -47,11 +60,53 @@ def check_place(names: Sequence[str], path: object) -> None:
         )
 
 
-def layout_for(kinds: Mapping[str, np.dtype[np.generic]]) -> Layout:
-    """The layout that holds values of these names and types; what no point format has becomes extra bytes."""
+def fields_told(layout: Layout, names: Sequence[str]) -> str:
+    """JSON of the types, scales and offsets in which extra bytes of these names are stored."""
+    told = [field for field in layout.extra if field.name in names and field.type in STORED]
+    return json.dumps({field.name: [field.type, *_numbers_of(field)] for field in told})
+
+
+def _numbers_of(field: ExtraField) -> tuple[float, ...]:
+    """Scale and offset, as far as there are some."""
+    return (*(field.scale or ((1.0,) if field.offset else ())), *field.offset)
+
+
+def read_fields_told(text: str | bytes) -> dict[str, ExtraField]:
+    """The fields of such a JSON by name; none of any other text, and no field that says something else."""
+    try:
+        told = json_of(text) if len(text) <= _MOST_TOLD else {}
+    except ValueError:
+        return {}
+    if not isinstance(told, dict):
+        return {}
+    fields = (_field_told(str(name), facts) for name, facts in told.items())
+    return {field.name: field for field in fields if field is not None}
+
+
+def _field_told(name: str, facts: Any) -> ExtraField | None:
+    if not isinstance(facts, list) or not 1 <= len(facts) <= 3 or facts[0] not in STORED:
+        return None
+    numbers = [float(part) for part in facts[1:] if isinstance(part, int | float)]
+    if len(numbers) < len(facts) - 1 or not np.isfinite(numbers).all() or 0.0 in numbers[:1]:
+        return None
+    return ExtraField(name, facts[0], 1, tuple(numbers[:1]), tuple(numbers[1:]))
+
+
+def unheld(layout: Layout, widest: int = 8) -> tuple[str, ...]:
+    """Extra bytes that no column of numbers of so many bytes holds: arrays, bytes of no type, wider ones."""
+    return tuple(
+        field.name for field in layout.extra
+        if field.items > 1 or field.type not in STORED or (field.type[-2] in "iu" and field.size > widest)
+    )  # fmt: skip
+
+
+def layout_for(kinds: Mapping[str, np.dtype[np.generic]], told: Mapping[str, ExtraField] = {}) -> Layout:
+    """The layout that holds values of these names and types; what no point format has becomes extra bytes, of
+    the types that are told."""
     number = 8 if "nir" in kinds else 7 if set(_COLOURS) & set(kinds) else 6
     known = Layout(number).names
-    extra = tuple(extra_field(n, k) for n, k in kinds.items() if n not in known and n != SKIPPED)
+    new = {name: kind for name, kind in kinds.items() if name not in known and name != SKIPPED}
+    extra = tuple(told[name] if name in told else extra_field(name, kind) for name, kind in new.items())
     return Layout(number, extra)
 
 
@@ -89,8 +144,10 @@ def block_of(columns: Mapping[str, Values], layout: Layout, scaling: Scaling, pa
 def _put(records: np.ndarray, layout: Layout, name: str, values: Values, path: object) -> None:
     stored = layout.stored(name)
     kind = records.dtype[stored] if stored is not None else np.dtype(np.float64)
-    if kind.kind in "iu" and name != "scan_angle":
-        whole = np.rint(np.nan_to_num(np.asarray(values, np.float64)))
+    scaled = any(field.name == name and (field.scale or field.offset) for field in layout.extra)
+    if kind.kind in "iu" and name != "scan_angle" and not scaled:
+        held = np.asarray(values)
+        whole = held if held.dtype.kind in "iu" else np.rint(np.nan_to_num(held.astype(np.float64)))
         ends = np.iinfo(kind)
         if len(whole) and (whole.min() < ends.min or whole.max() > ends.max):
             raise InputError(
@@ -100,6 +157,22 @@ def _put(records: np.ndarray, layout: Layout, name: str, values: Values, path: o
             )
         values = whole.astype(kind)
     put_values(records, layout, name, values)
+
+
+def kind_told(name: str, told: Mapping[str, ExtraField]) -> np.dtype[Any] | None:
+    """The type of the numbers in a column of text, if it is known; None if its words tell it."""
+    if name in ("x", "y", "z"):
+        return np.dtype(np.float64)
+    field = told.get(name)
+    return np.dtype(field.type) if field is not None and not (field.scale or field.offset) else None
+
+
+def narrowest(values: Values) -> np.dtype[np.generic]:
+    """The smallest type that holds these numbers."""
+    if values.dtype.kind != "i" or not len(values):
+        return values.dtype
+    low, high = int(values.min()), int(values.max())
+    return np.promote_types(np.min_scalar_type(low), np.min_scalar_type(high))
 
 
 class Steps:

@@ -33,6 +33,11 @@ def open_points(path: Readable, reading: Reading) -> PointSource:
     return source if reading.salvage else with_octree(source, reading.resolution)
 
 
+def lacking(new: NewFile) -> tuple[str, ...]:
+    """Values that such a file does not hold: none."""
+    return ()
+
+
 def is_ours(path: Path) -> bool:
     return True
 

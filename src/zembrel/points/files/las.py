@@ -23,5 +23,10 @@ def make_sink(path: Path, new: NewFile) -> PointSink:
     return las_sink(path, replace(new, compressed=path.suffix.lower() == ".laz"))
 
 
+def lacking(new: NewFile) -> tuple[str, ...]:
+    """Values that such a file does not hold: none."""
+    return ()
+
+
 def is_ours(path: Path) -> bool:
     return True

@@ -16,13 +16,24 @@ from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.nested import json_of
 from zembrel.points.files import Reading
-from zembrel.points.files.columns import SKIPPED, Steps, block_of, check_place, layout_for, meant
+from zembrel.points.files.columns import (
+    SKIPPED,
+    Steps,
+    block_of,
+    check_place,
+    fields_told,
+    layout_for,
+    meant,
+    read_fields_told,
+    unheld,
+)
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource, Scaling
 from zembrel.points.records import Values
 from zembrel.points.sink import PointSink
 
 _KEY = b"points"  # of the metadata: that it holds points, their scaling and CRS
+_FIELDS = b"fields"  # of the metadata: how extra bytes are stored
 
 
 def is_ours(path: Path) -> bool:
@@ -40,9 +51,12 @@ def open_points(path: Path, reading: Reading) -> PointSource:
     """The table at `path`. Raises InputError."""
     file = _opened(path)
     stored = file.schema_arrow.names
-    names = meant(reading.columns if reading.columns and len(reading.columns) == len(stored) else stored)
+    metadata = file.schema_arrow.metadata or {}
+    fields = read_fields_told(metadata.get(_FIELDS, b"{}"))
+    asked = reading.columns and len(reading.columns) == len(stored)
+    names = meant(reading.columns if asked and reading.columns else stored, {} if asked else fields)
     check_place(names, path)
-    told = _told(path, (file.schema_arrow.metadata or {}).get(_KEY, b"{}"))
+    told = _told(path, metadata.get(_KEY, b"{}"))
     kinds, steps = {}, Steps(path)
     for name, column in zip(names, file.schema_arrow, strict=True):
         kind = np.dtype(column.type.to_pandas_dtype())
@@ -57,7 +71,7 @@ def open_points(path: Path, reading: Reading) -> PointSource:
                 steps.look(axis, values)
     scaling = Scaling(tuple(told["scale"]), tuple(told["offset"])) if told else steps.scaling()
     crs = read_crs(told["crs"]) if told.get("crs") else None
-    cloud = Cloud(layout_for(kinds), scaling, crs, file.metadata.num_rows)
+    cloud = Cloud(layout_for(kinds, fields), scaling, crs, file.metadata.num_rows)
     groups = tuple(Part(n, file.metadata.row_group(n).num_rows) for n in range(file.num_row_groups))
     return ParquetSource(path, names, cloud, groups)
 
@@ -139,7 +153,13 @@ def point_schema(new: NewFile) -> Any:
         "crs": write_crs(new.crs, "wkt2") if known and new.crs is not None else None,
     }  # fmt: skip
     columns = [(name, pyarrow.from_numpy_dtype(empty.values(name).dtype)) for name in plain]
-    return pyarrow.schema(columns, {_KEY: json.dumps(facts).encode()})
+    fields = fields_told(new.layout, plain)
+    return pyarrow.schema(columns, {_KEY: json.dumps(facts).encode(), _FIELDS: fields.encode()})
+
+
+def lacking(new: NewFile) -> tuple[str, ...]:
+    """Values that the table does not hold."""
+    return tuple(name for name in unheld(new.layout) if name in (new.columns or new.layout.names))
 
 
 @dataclass(frozen=True)

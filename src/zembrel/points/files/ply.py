@@ -6,7 +6,7 @@ Source: The PLY Polygon File Format (Turk, 1994), version 1.0 of the header.
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -19,10 +19,19 @@ from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.handles import FileBytes
 from zembrel.points.files import Reading
-from zembrel.points.files.columns import Steps, block_of, check_place, layout_for, meant
+from zembrel.points.files.columns import (
+    Steps,
+    block_of,
+    check_place,
+    fields_told,
+    layout_for,
+    meant,
+    read_fields_told,
+    unheld,
+)
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
-from zembrel.points.records import Values
+from zembrel.points.records import ExtraField, Values
 from zembrel.points.sink import PointSink
 from zembrel.runstate import changed
 
@@ -32,16 +41,10 @@ _TYPES = {
     "float32": "f4", "float64": "f8",
 }  # fmt: skip
 _NAMES = {
-    "i1": "char",
-    "u1": "uchar",
-    "i2": "short",
-    "u2": "ushort",
-    "i4": "int",
-    "u4": "uint",
-    "f4": "float",
-}
+    "i1": "char", "u1": "uchar", "i2": "short", "u2": "ushort", "i4": "int", "u4": "uint", "f4": "float",
+}  # fmt: skip
 _COLOURS, _EIGHT_BITS = ("red", "green", "blue"), 257  # 255 becomes 65,535
-_PART, _HEAD, _CRS = 1 << 17, 1 << 16, "crs "
+_PART, _HEAD, _CRS, _FIELDS = 1 << 17, 1 << 16, "crs ", "fields "
 
 
 class _VertexShape(NamedTuple):
@@ -52,6 +55,7 @@ class _VertexShape(NamedTuple):
     begin: int
     text: bool
     crs: CRS | None
+    fields: Mapping[str, ExtraField]
 
 
 def is_ours(path: Path) -> bool:
@@ -79,7 +83,7 @@ def open_points(path: Path, reading: Reading) -> PointSource:
         run = source.vertices(begin, min(_PART, there - begin))
         for axis, name in enumerate("xyz"):
             steps.look(axis, _exact(run[name]))
-    layout = layout_for({name: shape.dtype[name] for name in names})
+    layout = layout_for({name: shape.dtype[name] for name in names}, shape.fields)
     lost = (f"{shape.number - there:,} of {shape.number:,} points are lost: the file ends before them",)
     bounds = (*steps.low, *steps.high) if there else None
     cloud = Cloud(
@@ -168,7 +172,7 @@ def _read_header(path: Path, asked: Sequence[str] | None) -> _VertexShape:
     if not head.startswith(b"ply") or end < 0:
         raise InputError(f"{path} is no PLY file", f"it begins with {head[:10]!r}", "check the file")
     begin = head.index(b"\n", end) + 1 if b"\n" in head[end:] else len(head)
-    form, count, crs = "", -1, None
+    form, count, crs, told = "", -1, None, dict[str, ExtraField]()
     fields: list[tuple[str, str]] = []
     element = ""
     for line in head[:end].decode("utf-8", "replace").splitlines()[1:]:
@@ -177,6 +181,8 @@ def _read_header(path: Path, asked: Sequence[str] | None) -> _VertexShape:
             form = words[1]
         elif words[:1] == ["comment"] and line.partition("comment ")[2].startswith(_CRS):
             crs = read_crs(line.partition("comment " + _CRS)[2])
+        elif words[:1] == ["comment"] and line.partition("comment ")[2].startswith(_FIELDS):
+            told = read_fields_told(line.partition("comment " + _FIELDS)[2])
         elif words[:1] == ["element"] and len(words) > 2:
             if count < 0 and words[1] != "vertex":
                 raise InputError(
@@ -191,14 +197,14 @@ def _read_header(path: Path, asked: Sequence[str] | None) -> _VertexShape:
             f"{path} has no vertices that can be read", f"its format is {form!r}", "check the file"
         )
     named = [name for name, _ in fields]
-    names = meant(asked if asked and len(asked) == len(fields) else named)
+    names = meant(asked, {}) if asked and len(asked) == len(fields) else meant(named, told)
     dtype = np.dtype(
         [
             (name if name != "-" else f"-{n}", kind)
             for n, (name, (_, kind)) in enumerate(zip(names, fields, strict=True))
         ]
     )
-    return _VertexShape(count, dtype, begin, form == "ascii", crs)
+    return _VertexShape(count, dtype, begin, form == "ascii", crs, told)
 
 
 def _whole(word: str, path: Path) -> int:
@@ -219,7 +225,13 @@ def make_sink(path: Path, new: NewFile) -> PointSink:
     """A sink of binary vertices."""
     types = {name: kind for name in new.columns or new.layout.names if (kind := _type_of(new, name))}
     encoder = PlyEncoder(np.dtype([(name, "<" + kind) for name, kind in types.items()]))
-    return PointSink(_WRITTEN, encoder, PlyStore(path, encoder.dtype, new.crs))
+    fields = fields_told(new.layout, tuple(types))
+    return PointSink(_WRITTEN, encoder, PlyStore(path, encoder.dtype, new.crs, fields))
+
+
+def lacking(new: NewFile) -> tuple[str, ...]:
+    """Values that vertices do not hold."""
+    return tuple(name for name in unheld(new.layout, 4) if name in (new.columns or new.layout.names))
 
 
 def _type_of(new: NewFile, name: str) -> str | None:
@@ -251,8 +263,8 @@ class PlyEncoder:
 class PlyStore:
     """Vertices under way; their number goes into the header at the end."""
 
-    def __init__(self, path: Path, dtype: np.dtype[Any], crs: CRS | None) -> None:
-        self._dtype, self._crs, self._count = dtype, crs, 0
+    def __init__(self, path: Path, dtype: np.dtype[Any], crs: CRS | None, fields: str) -> None:
+        self._dtype, self._crs, self._fields, self._count = dtype, crs, fields, 0
         self._file = path.open("wb")
         self._file.write(self._header())
 
@@ -265,6 +277,7 @@ class PlyStore:
             if known and crs is not None
             else []
         )
+        lines += [f"comment {_FIELDS}{self._fields}"] if self._fields != "{}" else []
         lines += [f"element vertex {self._count:<12}"]
         lines += [
             f"property {_NAMES.get(self._dtype[n].str[1:], 'double')} {n}" for n in self._dtype.names or ()

@@ -1,15 +1,14 @@
 """Text of points: a point a line, columns by a header line or as the user says.
 
-Separators are commas, semicolons, tabs or any white space; lines that begin with # are comments, and a
-first line
-of one number, the count, is skipped.
+Separators are commas, semicolons, tabs or any white space; lines that begin with # are comments, and a first
+line of one number, the count, is skipped.
 """
 
 from __future__ import annotations
 
 import io
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
@@ -20,10 +19,22 @@ from zembrel.errors import InputError, UsageError
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.geodesy.text import write_crs
 from zembrel.points.files import Reading
-from zembrel.points.files.columns import SKIPPED, Steps, block_of, check_place, layout_for, meant
+from zembrel.points.files.columns import (
+    SKIPPED,
+    Steps,
+    block_of,
+    check_place,
+    fields_told,
+    kind_told,
+    layout_for,
+    meant,
+    narrowest,
+    read_fields_told,
+    unheld,
+)
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
-from zembrel.points.records import Values
+from zembrel.points.records import ExtraField, Values
 from zembrel.points.sink import PointSink
 
 _PIECE, _HEAD = 1 << 23, 1 << 16
@@ -32,6 +43,7 @@ _ALONE = (".pts", ".txt")  # endings of no other format
 _TELLING = ("intensity", "class", "return", "returns", "gps_time", "source", "scan_angle")
 _COMMAS = re.compile(r"-?\d+,\d+")
 _CHUNK = 100_000
+_FIELDS = "# fields "  # of a line that tells how extra bytes are stored
 
 
 class _Shape(NamedTuple):
@@ -41,6 +53,7 @@ class _Shape(NamedTuple):
     names: tuple[str, ...]
     begin: int
     comma: bool = False  # whether fractions follow a comma
+    fields: Mapping[str, ExtraField] = {}
 
 
 def is_ours(path: Path) -> bool:
@@ -70,8 +83,8 @@ def open_points(path: Path, reading: Reading) -> PointSource:
         for axis, name in enumerate("xyz"):
             steps.look(axis, columns[name])
         for name, values in columns.items():
-            kinds[name] = np.promote_types(kinds[name], _narrowest(values))
-    layout = layout_for({name: kind for name, kind in kinds.items() if name != SKIPPED})
+            kinds[name] = np.promote_types(kinds[name], narrowest(values))
+    layout = layout_for({name: kind for name, kind in kinds.items() if name != SKIPPED}, shape.fields)
     bounds = (*steps.low, *steps.high) if pieces else None
     cloud = Cloud(layout, steps.scaling(), None, sum(p[2] for p in pieces), bounds)  # type: ignore[arg-type]
     return TextSource(path, shape, cloud, tuple(pieces))
@@ -100,18 +113,20 @@ def _shape(path: Path, asked: tuple[str, ...] | None) -> _Shape:
     with path.open("rb") as file:
         head = file.read(_HEAD)
     begin = 3 if head.startswith(b"\xef\xbb\xbf") else 0
-    names: tuple[str, ...] = ()
+    names, told = tuple[str, ...](), dict[str, ExtraField]()
     while begin < len(head):
         end = head.find(b"\n", begin)
         end = len(head) if end < 0 else end
         line = head[begin:end].decode("utf-8", "replace").strip()
+        if line.startswith(_FIELDS):
+            told = read_fields_told(line.removeprefix(_FIELDS))
         if line and not line.startswith("#"):
             separator = _separator(line)
             words = line.split(None if separator == " " else separator)
             comma = separator != "," and any(_COMMAS.fullmatch(word.strip()) for word in words)
             numbers = all(_is_number(word.replace(",", ".") if comma else word) for word in words)
             if numbers and len(words) > 1:
-                return _Shape(separator, _named(path, asked, names, len(words)), begin, comma)
+                return _Shape(separator, _named(path, asked, names, len(words), told), begin, comma, told)
             if not numbers and names:
                 break
             names = tuple(words) if not numbers else names
@@ -133,7 +148,13 @@ def _separator(line: str) -> str:
     return "," if "," in line and not commas else " "
 
 
-def _named(path: Path, asked: tuple[str, ...] | None, header: tuple[str, ...], width: int) -> tuple[str, ...]:
+def _named(
+    path: Path,
+    asked: tuple[str, ...] | None,
+    header: tuple[str, ...],
+    width: int,
+    told: Mapping[str, ExtraField],
+) -> tuple[str, ...]:
     given = asked or header or _USUAL
     if len(given) > width:
         raise InputError(
@@ -141,7 +162,7 @@ def _named(path: Path, asked: tuple[str, ...] | None, header: tuple[str, ...], w
             f"{len(given)} are named: {', '.join(given)}",
             "name as many as there are",
         )
-    return meant([*given, *[SKIPPED] * (width - len(given))])
+    return meant([*given, *[SKIPPED] * (width - len(given))], {} if asked else told)
 
 
 def _is_number(word: str) -> bool:
@@ -181,6 +202,7 @@ def _columns(path: Path, shape: _Shape, begin: int, end: int) -> dict[str, Value
         return {name: np.zeros(0) for name in dict.fromkeys(shape.names)}
     columns = [f"{n}" for n in range(len(shape.names))]
     kept = [n for n, name in enumerate(shape.names) if name != SKIPPED]
+    kinds = {n: kind for n in kept if (kind := kind_told(shape.names[n], shape.fields)) is not None}
     try:
         table = csv.read_csv(
             io.BytesIO(data),
@@ -188,7 +210,7 @@ def _columns(path: Path, shape: _Shape, begin: int, end: int) -> dict[str, Value
             csv.ParseOptions(delimiter=shape.separator),
             csv.ConvertOptions(
                 include_columns=[columns[n] for n in kept],
-                column_types={columns[n]: pyarrow.float64() for n in kept if shape.names[n] in _USUAL},
+                column_types={columns[n]: pyarrow.from_numpy_dtype(kinds[n]) for n in kinds},
                 null_values=["", "nan", "NaN", "NA", "na"],
             ),
         )
@@ -207,13 +229,6 @@ def _numbers(column: object) -> Values:
     return np.asarray(values, np.float64) if values.dtype.kind not in "iufb" else values
 
 
-def _narrowest(values: Values) -> np.dtype[np.generic]:
-    if values.dtype.kind != "i" or not len(values):
-        return values.dtype
-    low, high = int(values.min()), int(values.max())
-    return np.promote_types(np.min_scalar_type(low), np.min_scalar_type(high))
-
-
 def make_sink(path: Path, new: NewFile) -> PointSink:
     """A sink of lines: the columns asked for, else x, y and z for .xyz, all values with their names for
     others."""
@@ -221,9 +236,17 @@ def make_sink(path: Path, new: NewFile) -> PointSink:
     if ending in (".xyz", ".pts"):
         encoder = TextEncoder(new.columns or _USUAL, " ")
     else:
-        encoder = TextEncoder(new.columns or new.layout.names, "," if ending == ".csv" else " ")
-        head = encoder.separator.join(encoder.names).encode() + b"\n"
+        held = tuple(name for name in new.columns or new.layout.names if name not in lacking(new))
+        encoder = TextEncoder(held, "," if ending == ".csv" else " ")
+        fields = fields_told(new.layout, held)
+        told = f"{_FIELDS}{fields}\n" if fields != "{}" else ""
+        head = f"{told}{encoder.separator.join(held)}\n".encode()
     return PointSink(_CHUNK, encoder, TextStore(path, head, new.crs))
+
+
+def lacking(new: NewFile) -> tuple[str, ...]:
+    """Values that lines do not hold."""
+    return tuple(name for name in unheld(new.layout) if name in (new.columns or new.layout.names))
 
 
 @dataclass(frozen=True)
@@ -244,8 +267,6 @@ class TextEncoder:
             return [f"{v:.{digits}f}" for v in values.tolist()]
         if values.dtype.kind == "f":
             return [f"{v:.10g}" if name != "gps_time" else repr(v) for v in values.tolist()]
-        if values.dtype.kind == "V":
-            return [bytes(v).hex() for v in values]
         return [str(v) for v in values.tolist()]
 
 

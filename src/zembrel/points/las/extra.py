@@ -17,7 +17,7 @@ from zembrel.points.records import ExtraField
 
 KEY = ("LASF_Spec", 4)
 _FIELD = struct.Struct("<2sBB32s4s24s24s24s3d3d32s")  # 192 bytes
-_TYPES = ("u1", "i1", "<u2", "<i2", "<u4", "<i4", "<u8", "<i8", "<f4", "<f8")
+STORED = ("u1", "i1", "<u2", "<i2", "<u4", "<i4", "<u8", "<i8", "<f4", "<f8")
 _HAS_SCALE, _HAS_OFFSET = 8, 16  # bits of options
 
 
@@ -45,7 +45,7 @@ def _read(data: bytes, taken: set[str]) -> ExtraField:
     count = (kind - 1) // 10 + 1
     scale = tuple(numbers[:count]) if options & _HAS_SCALE else ()
     offset = tuple(numbers[3 : 3 + count]) if options & _HAS_OFFSET else ()
-    return ExtraField(called, _TYPES[(kind - 1) % 10], count, scale, offset, data)
+    return ExtraField(called, STORED[(kind - 1) % 10], count, scale, offset, data)
 
 
 def write_fields(fields: Sequence[ExtraField]) -> Record | None:
@@ -58,7 +58,7 @@ def _describe(field: ExtraField) -> bytes:
     name = field.name.encode()[:32]
     if field.type.startswith("V"):
         return _FIELD.pack(b"", 0, min(field.size, 255), name, b"", b"", b"", b"", *(0.0,) * 6, b"")
-    kind = _TYPES.index(field.type) + 1 + 10 * (field.items - 1)
+    kind = STORED.index(field.type) + 1 + 10 * (field.items - 1)
     options = (_HAS_SCALE if field.scale else 0) | (_HAS_OFFSET if field.offset else 0)
     scale, offset = (*field.scale, 0.0, 0.0, 0.0)[:3], (*field.offset, 0.0, 0.0, 0.0)[:3]
     return _FIELD.pack(b"", kind, options, name, b"", b"", b"", b"", *scale, *offset, b"")

@@ -17,7 +17,7 @@ from zembrel.engine.points import Piece, flow, over_pieces, pieces_of
 from zembrel.errors import EmptyInputError, RefusedError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.measure import show_bytes
-from zembrel.points.files import check_name, make_sink
+from zembrel.points.files import check_name, make_sink, not_held
 from zembrel.points.las.writing import NewFile
 from zembrel.points.model import Fields, PointBlock, PointSource, Scaling
 from zembrel.points.picking import Inside, Mask, Picking
@@ -102,6 +102,7 @@ class Done:
     bytes: int = 0
     seconds: float = 0.0
     lost: Counter[str] = field(default_factory=Counter)
+    records_lost: tuple[str, ...] = ()  # who defined them
     counts: Counter[str] = field(default_factory=Counter)
     rounded: float = 0.0  # how far a coordinate moved at most, since the new steps cannot hold it
     bounds: list[float] | None = None
@@ -119,9 +120,16 @@ class Done:
             self.path, self.bytes, count=self.written, what="points", beside=beside, seconds=self.seconds
         )
 
+    def note_not_held(self, sources: Sequence[PointSource]) -> None:
+        """Take note of what the format of the new file cannot hold."""
+        like = next((las for source in sources if (las := las_of(source)) is not None), None)
+        names, self.records_lost = not_held(self.path, self.new, like)
+        self.lost.update(dict.fromkeys((f"{name} is lost" for name in names), self.written))
+
     @property
     def losses(self) -> list[Fact]:
-        return [fact("points_lose", what=what, points=count) for what, count in self.lost.items()]
+        said = [fact("points_lose", what=what, points=count) for what, count in self.lost.items()]
+        return [*said, *([fact("records_lost", users=self.records_lost)] if self.records_lost else [])]
 
 
 def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Output) -> Done:
@@ -163,6 +171,7 @@ def carry_out(job: Job, sources: Sequence[PointSource], final: Path, output: Out
                 shutil.copyfile(readings.note(waves), staging.path_for(final.with_suffix(".wdp")))
                 done.beside = (final.with_suffix(".wdp"),)
         staging.publish()
+    done.note_not_held(sources)
     done.seconds = output.seconds
     return done
 
