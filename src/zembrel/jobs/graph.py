@@ -77,9 +77,10 @@ class _Places:
         for key, text in step.texts:
             if key in PRODUCTS:
                 continue
-            path = self.key(text.partition("=")[2] if key == "let" else text)
-            if path not in own:
-                found.update(dict.fromkeys(self.making(path, key)))
+            path = text.partition("=")[2] if key == "let" else text
+            for one in (path, path.rpartition(":")[0]):  # a layer of a file too
+                if one and self.key(one) not in own:
+                    found.update(dict.fromkeys(self.making(self.key(one), key)))
         found.pop(step.id, None)
         return tuple(found)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 
@@ -11,6 +12,7 @@ import shapely
 
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.features.files.catalogue import is_features
+from zembrel.features.files.named import named_layer, split_layer
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS
 from zembrel.geodesy.geodesic import between
@@ -50,8 +52,9 @@ def find_lines(phrase: str, frame: Frame, inputs: Inputs) -> LinesToFollow:
     if phrase == CORNERS:
         west, south, east, north = frame.bounds
         return LinesToFollow((np.array([[west, south], [east, north]]),), frame.crs)
-    if is_features(Path(phrase)) or Path(phrase).exists():
-        return _of_features(Path(phrase), inputs)
+    path, layer = split_layer(phrase)
+    if is_features(path) or path.exists():
+        return _of_features(named_layer(phrase)[0], replace(inputs, layer=layer))
     numbers, crs = split_crs(phrase)
     try:
         places = np.array([float(part) for part in numbers.split(",")]).reshape(-1, 2)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from zembrel.engine.limits import each
 from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError
 from zembrel.facts import distinct, fact, remarks
 from zembrel.features.columns import Column, column
+from zembrel.features.files.named import named_layer
 from zembrel.features.ground import reaches
 from zembrel.features.table import FeatureTable
 from zembrel.formats.origin import Origin
@@ -45,7 +45,8 @@ def sample(
     if at is None:
         raise UsageError("there are no points", "sample looks up values at some", "add --at POINTS")
     layers = take_layers(replace(inputs, condition=None, fields=None), output)
-    points = open_table(Origin.of(Path(at)), replace(inputs, from_crs=None, layer=None))
+    path, layer_at = named_layer(at)
+    points = open_table(Origin.of(path), replace(inputs, from_crs=None, layer=layer_at))
     _check_points(at, points)
     columns, missing, chose = dict(points.columns), 0, []
     for layer in layers:

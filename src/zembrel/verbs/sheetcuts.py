@@ -10,6 +10,7 @@ from typing import Any
 
 from zembrel import features
 from zembrel.errors import EmptyInputError, UsageError
+from zembrel.features.files.named import read_named
 from zembrel.formats import choose_format, format_named
 from zembrel.grid.cutting import Cut, by_cells, by_size, split
 from zembrel.grid.frame import Frame
@@ -93,7 +94,7 @@ def _facts(cut: Cut, frame: Frame) -> dict[str, Any]:
 def _by_polygons(frame: Frame, cutting: Cutting) -> list[Sheet]:
     """A sheet for each feature that meets the frame, blank outside its outline."""
 
-    table = features.files.read_features(Path(str(cutting.by)))
+    table = read_named(str(cutting.by))
     if frame.crs is not None:
         table = table.to(frame.crs)
     margin, sheets = _margin(frame, cutting.margin), []

@@ -9,9 +9,9 @@ from typing import Any
 
 import numpy as np
 
-from zembrel import features
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
+from zembrel.features.files.named import read_named
 from zembrel.geodesy.crs import label, same
 from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Frame
@@ -113,7 +113,7 @@ def ordered(layers: list[Layer], order: str) -> list[Layer]:
     field, at, index = order.lstrip("-").partition("@")
     if not at or not field or not index:
         raise UsageError(f"--order {order}", "FIELD@INDEX is needed", "write --order date@sheets.geojson")
-    rows = list(features.files.read_features(Path(index)).rows())
+    rows = list(read_named(index).rows())
     fields = {name for row in rows for name in row}
     if field not in fields or "path" not in fields:
         missing = "path" if field in fields else field

@@ -16,6 +16,7 @@ from zembrel.engine.run import observe
 from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError
 from zembrel.facts import Fact, distinct, fact
 from zembrel.features.files.catalogue import is_features
+from zembrel.features.files.named import named_layer
 from zembrel.features.ground import within_reach
 from zembrel.features.inside import tallied
 from zembrel.features.percell import per_cell
@@ -71,8 +72,9 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
                 "add --zones POLYGONS, or use resample",
             )
         return _per_cell(given, where, output, tallying, stats)
-    own = Inputs(repair=inputs.repair, skip_invalid=inputs.skip_invalid)
-    zones, said = opened(Origin.of(Path(tallying.zones)), own, check=True)
+    path, named = named_layer(tallying.zones)
+    own = Inputs(repair=inputs.repair, skip_invalid=inputs.skip_invalid, layer=named)
+    zones, said = opened(Origin.of(path), own, check=True)
     columns: Columns = {}
     if given.kind == FEATURES:
         crs = _working(zones, tallying, where)

@@ -14,6 +14,7 @@ from zembrel import features
 from zembrel.errors import EmptyInputError, InputError, UsageError, nearest_name
 from zembrel.expression.formula import Condition, parse_condition
 from zembrel.facts import Fact, fact
+from zembrel.features.files import named
 from zembrel.formats import open_raster
 from zembrel.geodesy.crs import CRS, GeographicCRS, label, same
 from zembrel.geodesy.registry import by_code, parse_crs
@@ -116,13 +117,13 @@ def _read_area(where: Where) -> Area | FeatureTable | Frame:
     """What is meant by `where.within`; of a file the features or the frame in it."""
     assert where.within is not None
     area = parse_area(where.within)
-    if where.within_where and not (isinstance(area, PathArea) and _holds_features(Path(area.path))):
+    if where.within_where and not (isinstance(area, PathArea) and _holds_features(area.path)):
         raise UsageError(
             "--within-where picks features", f"{where.within} is no features file", "leave one of the two out"
         )
     if isinstance(area, PlaceArea):
         return _place(area, where)
-    return _from_path(Path(area.path), where.within_where) if isinstance(area, PathArea) else area
+    return _from_path(area.path, where.within_where) if isinstance(area, PathArea) else area
 
 
 def _resolved(area: Area | features.table.FeatureTable | Frame, crs: CRS | None) -> Resolved:
@@ -172,22 +173,23 @@ def _carried_polygon(
     return Resolved(tuple(polygon.bounds), None if rectangle else polygon)
 
 
-def _from_path(path: Path, condition: str | None) -> FeatureTable | Frame:
+def _from_path(text: str, condition: str | None) -> FeatureTable | Frame:
+    path, _ = named.split_layer(text)
     if not path.exists():
         raise InputError(
-            f"area {str(path)!r} is no area phrase and no file",
+            f"area {text!r} is no area phrase and no file",
             "it is neither W,S,E,N nor a known prefix, and no file of that name is here",
             "write W,S,E,N, square:X,Y,REACH, circle:X,Y,REACH, degree:N46W024, or a path",
         )
-    if _holds_features(path):
-        table = features.files.read_features(path)
+    if _holds_features(text):
+        table = named.read_named(text)
         return table.where(condition) if condition else table
     return load_frame(path)
 
 
-def _holds_features(path: Path) -> bool:
-
-    return features.files.holds_features(path)
+def _holds_features(text: str) -> bool:
+    """Whether a file, or a layer in it, holds features."""
+    return features.files.holds_features(named.split_layer(text)[0])
 
 
 def _extent_of(frame: Frame, crs: CRS | None) -> Resolved:
@@ -213,7 +215,7 @@ def parse_crs_phrase(text: str) -> CRS:
             return read_crs(readings.note(path).read_text("utf-8", errors="replace"))
         except OSError as exc:
             raise InputError(f"{path} cannot be read", exc.strerror or str(exc), "check the path") from exc
-    if path.exists() and path.suffix:
+    if named.split_layer(text)[0].exists() and path.suffix:
         crs = _crs_of_layer(path)
         if crs is None:
             raise InputError(f"{path} has no CRS to take", "nobody said what it is in", "give EPSG:code")
@@ -226,8 +228,8 @@ def _crs_of_layer(path: Path) -> CRS | None:
 
     if holds_points(path):
         return open_points(path).cloud.crs
-    if _holds_features(path):
-        return features.files.read_features(path).crs
+    if _holds_features(str(path)):
+        return named.read_named(str(path)).crs
     return load_frame(path).crs
 
 
@@ -242,23 +244,23 @@ def _place(place: PlaceArea, where: Where) -> Area:
     """A square around a place, of the places file or of a gazetteer."""
     if not where.reach:
         raise UsageError(f"place:{place.name} is a point", "an area has a size", "add --reach 1.5mi")
-    named = where.places or next((source.name for source in gazetteers()), None)
-    if named is None:
+    listed = where.places or next((source.name for source in gazetteers()), None)
+    if listed is None:
         raise UsageError(
             f"place:{place.name} needs a list of places",
             "none is set, and no source is a gazetteer",
             'put places = "places.geojson" into zembrel.toml, with a name for each point',
         )
     reach = parse_length(where.reach)
-    if not Path(named).exists() or named.endswith(SOURCE_ENDING):
-        source = find_source(named)
+    if not named.split_layer(listed)[0].exists() or listed.endswith(SOURCE_ENDING):
+        source = find_source(listed)
         found = find_place(source, Service.of(source, offline=readings.offline), place.name)
         return AroundArea("square", found.x, found.y, reach, by_code(4326))
-    table = features.files.read_features(Path(named))
+    table = named.read_named(listed)
     names = {str(row.get("name", "")): n for n, row in enumerate(table.rows())}
     if place.name not in names:
         raise InputError(
-            f"there is no place {place.name!r}", f"{named} does not list it", nearest_name(place.name, names)
+            f"there is no place {place.name!r}", f"{listed} does not list it", nearest_name(place.name, names)
         )
     point = table.geometries[names[place.name]].centroid
     return AroundArea("square", point.x, point.y, reach, table.crs)

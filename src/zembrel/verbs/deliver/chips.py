@@ -21,6 +21,7 @@ from zembrel.engine.plan import check_room, free_at
 from zembrel.errors import EmptyResultError, InputError, RefusedError, ResourceError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
 from zembrel.features.files import holds_features
+from zembrel.features.files.named import named_layer, split_layer
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.handles import size_on_disk
@@ -165,7 +166,7 @@ def _labels(target: Target, output: Output, chipping: Chipping) -> Raster | None
     """Labels on the cells of the image: codes of a raster, or of features and 0 where there are none."""
     if chipping.labels is None:
         return None
-    path = Path(chipping.labels)
+    path, named = split_layer(chipping.labels)
     if not holds_features(path):
         layer = open_layer(Origin.of(path), Inputs((chipping.labels,)))
         view, _ = joined([layer], replace(target, area=None), "auto")
@@ -174,7 +175,8 @@ def _labels(target: Target, output: Output, chipping: Chipping) -> Raster | None
                 f"{path} holds no labels", "these are one band of whole numbers", "classify it first"
             )
         return view
-    table = open_table(Origin.of(path), Inputs((chipping.labels,)))
+    path, named = named_layer(chipping.labels)
+    table = open_table(Origin.of(path), Inputs((chipping.labels,), layer=named))
     assert target.frame.crs is not None
     scanning = Scanning(None if chipping.field else 1.0, chipping.field, fill=0.0)
     return scanned_view(path, table.to(target.frame.crs), target.frame, replace(output, type=None), scanning)

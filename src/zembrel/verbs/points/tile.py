@@ -18,6 +18,7 @@ from zembrel.engine.commit import check_free
 from zembrel.engine.points import Piece
 from zembrel.errors import EmptyInputError, UsageError, ZembrelError
 from zembrel.facts import distinct, fact
+from zembrel.features.files.named import read_named
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
@@ -145,7 +146,7 @@ def _margin(text: str | None, crs: CRS | None) -> float:
 def _by_polygons(whole: Merged, cutting: Cutting) -> list[PointSheet]:
     """A sheet for each feature that meets the points."""
 
-    table = features.files.read_features(Path(str(cutting.by)))
+    table = read_named(str(cutting.by))
     if whole.crs is not None:
         table = table.to(whole.crs)
     margin, made = _margin(cutting.margin, whole.crs), []
