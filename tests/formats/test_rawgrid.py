@@ -94,6 +94,8 @@ def test_there_and_back_by_the_program(tmp_path: Path, way: str, order: str) -> 
         ("nrows 3\nncols 4\nxdim -2\n", "cells of -2"),
         ("nrows 3\nncols 4\nulxmap west\n", "west"),
         ("nrows 999999999999\nncols 4\n", "where its header makes"),
+        ("nrows 3\nncols 4\nnbands 0\n", "nbands 0"),
+        ("nrows 3\nncols 4\nnbands 999999999\nbandrowbytes 0\n", "nbands 999999999"),
     ],
 )
 def test_headers_that_lie_are_named(tmp_path: Path, header: str, word: str) -> None:

@@ -152,6 +152,8 @@ def _opened(origin: Origin, layer: str | None) -> Raster:
     module, place = load(identify(origin)), origin.place
     wanted = layer_choice(layer, lambda: module.layers(place))
     rasters = tuple(module.open_raster(place, name) for name in wanted)
+    if not all(raster.bands for raster in rasters):
+        raise InputError(f"{origin} holds no band", "a raster has one at least", "name another file")
     for name, raster in zip(wanted, rasters, strict=True):
         if raster.frame != rasters[0].frame:
             raise InputError(

@@ -30,6 +30,7 @@ from zembrel.raster.model import Band, Raster, shared_type
 LAYOUTS = ("bil", "bip", "bsq")
 _KINDS = {"unsignedint": "u", "signedint": "i", "int": "i", "float": "f"}
 _MOST_HEADER = 65_536
+_MOST_BANDS = 65_535
 
 layers = only_layer
 
@@ -40,6 +41,8 @@ def open_raster(path: Path, layer: str | None) -> Raster:
     header = _read_header(path)
     rows, columns = _whole(path, header, "nrows"), _whole(path, header, "ncols")
     bands = _whole(path, header, "nbands", 1)
+    if not 1 <= bands <= _MOST_BANDS:
+        raise _broken(path, f"its header says nbands {bands}")
     layout = _layout(path, header, rows, columns, bands)
     last = layout.skip + (bands - 1) * layout.band + (rows - 1) * layout.row + (columns - 1) * layout.column
     size = path.stat().st_size
