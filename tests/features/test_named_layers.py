@@ -108,3 +108,32 @@ def test_points_are_cut_by_a_named_layer(isle: Program) -> None:
     write(isle.folder / "p.las", cloud(500))
     told = isle.refuses(3, "tile", "p.las", "--by", "areas.gpkg", "--out", "s/")
     assert "4 layers" in told[0]
+
+
+@pytest.mark.parametrize("option", ["zones", "at", "along"])
+def test_from_crs_goes_for_those_that_say_none(isle: Program, option: str) -> None:
+    """A file that an option names and one of the inputs may each say a CRS or none."""
+    layer = MEANT.get(option, "zones")
+    rows = [f'"{shape.wkt}",{n}' for n, shape in enumerate(LAYERS[layer], 1)]
+    (isle.folder / "silent.csv").write_text("\n".join(["wkt,n", *rows]) + "\n")
+    tifffile.imwrite(isle.folder / "bare.tif", tifffile.imread(isle.folder / "r.tif"))
+    (isle.folder / "bare.tfw").write_text(f"10\n0\n0\n-10\n{WEST + 5}\n{SOUTH + 995}\n")
+    made = {}
+    for n, (cells, shapes) in enumerate(
+        [("r.tif", f"{layer}.geojson"), ("r.tif", "silent.csv"), ("bare.tif", f"{layer}.geojson"),
+         ("bare.tif", "silent.csv")]
+    ):  # fmt: skip
+        words = [word.format(shapes, out=f"o{n}") for word in CALLS[option]]
+        words[words.index("r.tif")] = cells
+        (isle.folder / f"o{n}").mkdir()
+        told = ("--from-crs", "EPSG:32626") if n else ()
+        if n and option != "along":
+            assert "--from-crs" in isle.refuses(3, *words)[2]
+        isle(*words, *told)
+        made[n] = [line.split(",")[-1] for line in (isle.folder / f"o{n}/o.csv").read_text().splitlines()[1:]]
+    assert made[0] == made[1] == made[2] == made[3] and made[0]
+    words = [word.format(f"{layer}.geojson", out="o0") for word in CALLS[option]]
+    assert (
+        "--force-crs" in isle.refuses(3, *words, "--from-crs", "EPSG:32627", "--replace")[2]
+        or option == "along"
+    )

@@ -10,7 +10,7 @@ from zembrel.errors import InputError, UsageError
 from zembrel.formats import open_raster, plainraw
 from zembrel.formats.archives import layer_of
 from zembrel.formats.origin import Origin
-from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
+from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.raster.model import HasRemarks, Raster, pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.nodata import WithNodata, says_nodata
@@ -18,7 +18,7 @@ from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.place import Reframed
 from zembrel.verbs.intake import RASTERS, Given, take
 from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.within import said_crs
+from zembrel.verbs.saidcrs import crs_of
 
 
 @dataclass(frozen=True)
@@ -105,18 +105,9 @@ def open_layer(origin: Origin, options: Inputs) -> Layer:
 
 def _understood(path: Path, raster: Raster, options: Inputs) -> Raster:
     """`raster` as the options say it is to be taken."""
-    crs = said_crs(options)
-    if crs is not None:
-        own = raster.frame.crs
-        added = same(own, crs) and vertical_of(own) is None and vertical_of(crs) is not None
-        if own is None or options.force_crs or added:
-            raster = Reframed(raster, replace(raster.frame, crs=crs))
-        elif not same(own, crs) or vertical_of(crs) not in (None, vertical_of(own)):
-            raise InputError(
-                f"{path} says it is in {label(own)}, not {label(crs)}",
-                "--from-crs is for files that do not say",
-                "leave --from-crs out, or add --force-crs to overrule the file",
-            )
+    crs = crs_of(path, raster.frame.crs, options)
+    if crs is not raster.frame.crs:
+        raster = Reframed(raster, replace(raster.frame, crs=crs))
     if options.bands:
         raster = select_bands(raster, pick_bands(raster.bands, options.bands))
     if options.from_nodata is not None and not says_nodata(raster):

@@ -30,6 +30,9 @@ class Inputs:
     layer: str | None = None
     from_crs: str | None = None
     force_crs: bool = False
+    crs_of_others: bool = (
+        False  # whether --from-crs is for another file of the call, if this one says its own
+    )
     from_nodata: float | None = None
     from_layout: str | None = None
     offline: bool = False

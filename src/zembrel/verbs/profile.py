@@ -15,6 +15,7 @@ from zembrel.draw.profiled import Ground, Trace, draw_profile
 from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.errors import InputError, UsageError
 from zembrel.facts import Fact, distinct, fact
+from zembrel.features.files.named import split_layer
 from zembrel.geodesy.operation import operation
 from zembrel.grid.extent import carried_cell
 from zembrel.raster.method import parse_method
@@ -24,6 +25,7 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.alonglines import LinesToFollow, Samples, find_lines, on_earth, sampled
 from zembrel.verbs.csvtext import csv_text
 from zembrel.verbs.endings import PICTURES, check_ending
+from zembrel.verbs.features.opening import beside
 from zembrel.verbs.layers import Layer, check_placed, take_layers
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.methods import codes_in
@@ -81,6 +83,8 @@ def profile(inputs: Inputs, output: Output, following: Following) -> Receipt:
         check_free(path, output.replace)
     if following.figure:
         check_ending(Path(following.figure), PICTURES)
+    if split_layer(following.along)[0].is_file():
+        *_, inputs = beside(following.along, inputs)
     layers = take_layers(inputs, output)
     check_placed(layers)
     lines = find_lines(following.along, layers[0].raster.frame, _of_lines(inputs, following))
@@ -111,7 +115,8 @@ def profile(inputs: Inputs, output: Output, following: Following) -> Receipt:
 
 def _of_lines(inputs: Inputs, following: Following) -> Inputs:
     """How the file of lines is understood."""
-    return replace(inputs, inputs=(), rasters=(), layer=None, bands=None, condition=following.along_where)
+    own = replace(inputs, condition=following.along_where, crs_of_others=True)
+    return replace(own, inputs=(), rasters=(), layer=None, bands=None)
 
 
 def _step(layers: Sequence[Layer], lines: LinesToFollow, following: Following) -> float:

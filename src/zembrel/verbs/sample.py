@@ -14,16 +14,14 @@ from zembrel.engine.limits import each
 from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError
 from zembrel.facts import distinct, fact, remarks
 from zembrel.features.columns import Column, column
-from zembrel.features.files.named import named_layer
 from zembrel.features.ground import reaches
 from zembrel.features.table import FeatureTable
-from zembrel.formats.origin import Origin
 from zembrel.measure import parse_length
 from zembrel.raster.method import Method, parse_method
 from zembrel.raster.model import Raster
 from zembrel.raster.sampling import Places, values_at
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.features.opening import open_table
+from zembrel.verbs.features.opening import beside, open_table
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.layers import Layer, check_resolved, take_layers
 from zembrel.verbs.options import Inputs, Output
@@ -44,9 +42,9 @@ def sample(
     check_target(out, output)
     if at is None:
         raise UsageError("there are no points", "sample looks up values at some", "add --at POINTS")
+    origin, own, inputs = beside(at, inputs)
     layers = take_layers(replace(inputs, condition=None, fields=None), output)
-    path, layer_at = named_layer(at)
-    points = open_table(Origin.of(path), replace(inputs, from_crs=None, layer=layer_at))
+    points = open_table(origin, replace(own, condition=inputs.condition, fields=inputs.fields))
     _check_points(at, points)
     columns, missing, chose = dict(points.columns), 0, []
     for layer in layers:

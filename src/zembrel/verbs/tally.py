@@ -16,7 +16,6 @@ from zembrel.engine.run import observe
 from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError
 from zembrel.facts import Fact, distinct, fact
 from zembrel.features.files.catalogue import is_features
-from zembrel.features.files.named import named_layer
 from zembrel.features.ground import within_reach
 from zembrel.features.inside import tallied
 from zembrel.features.percell import per_cell
@@ -25,7 +24,6 @@ from zembrel.features.stats import Stat, parse_stats
 from zembrel.features.table import FeatureTable
 from zembrel.features.zonal import MOMENTS, ZoneSums, ZoneValues, joined, ranked, zone_outlines
 from zembrel.formats import readable
-from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
 from zembrel.measure import parse_length, show_number
@@ -35,6 +33,7 @@ from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import check_meets, frame_for
+from zembrel.verbs.features.opening import beside
 from zembrel.verbs.features.writing import check_target, write_layer
 from zembrel.verbs.intake import FEATURES, RASTERS, Given, take
 from zembrel.verbs.layers import Layer, check_resolved, open_layers
@@ -72,9 +71,9 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
                 "add --zones POLYGONS, or use resample",
             )
         return _per_cell(given, where, output, tallying, stats)
-    path, named = named_layer(tallying.zones)
-    own = Inputs(repair=inputs.repair, skip_invalid=inputs.skip_invalid, layer=named)
-    zones, said = opened(Origin.of(path), own, check=True)
+    origin, own, inputs = beside(tallying.zones, inputs)
+    given = replace(given, options=inputs)
+    zones, said = opened(origin, own, check=True)
     columns: Columns = {}
     if given.kind == FEATURES:
         crs = _working(zones, tallying, where)

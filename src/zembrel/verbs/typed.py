@@ -79,6 +79,7 @@ HELD = (
     "names",
     "known",
     "named",
+    "crs_of_others",
     "command",
     "tick",
     "executor",

@@ -12,6 +12,7 @@ from zembrel.facts import Fact, remarks
 from zembrel.features.columns import INTEGER, REAL, TRUTH
 from zembrel.features.files import feature_parts, layers_of
 from zembrel.features.files.catalogue import is_features
+from zembrel.features.files.named import named_layer
 from zembrel.features.files.schema import LayerSeen
 from zembrel.features.soundness import Mending
 from zembrel.features.spooled import SpooledLayer
@@ -19,9 +20,10 @@ from zembrel.features.table import FeatureTable, appended
 from zembrel.formats.archives import layer_of
 from zembrel.formats.layers import layer_choice
 from zembrel.formats.origin import Origin
-from zembrel.geodesy.crs import CRS, label, same
+from zembrel.geodesy.crs import CRS
 from zembrel.verbs.options import Inputs
-from zembrel.verbs.within import condition_of, said_crs
+from zembrel.verbs.saidcrs import crs_of
+from zembrel.verbs.within import condition_of
 
 
 def open_layers(origin: Origin, options: Inputs) -> list[tuple[str, Inputs]]:
@@ -37,6 +39,21 @@ def open_layers(origin: Origin, options: Inputs) -> list[tuple[str, Inputs]]:
     if len(chosen) == 1:
         return [(stem, options if chosen[0] == layer else replace(options, layer=chosen[0]))]
     return [(str(name), replace(options, layer=name)) for name in chosen]
+
+
+def beside(text: str, inputs: Inputs) -> tuple[Origin, Inputs, Inputs]:
+    """A layer of features that an option names: where it is, how it is understood, and how the inputs are.
+
+    --from-crs goes for those of them that say no CRS. Raises InputError.
+    """
+    path, layer = named_layer(text)
+    origin, alone = Origin.of(path), Inputs(layer=layer, offline=inputs.offline)
+    own = replace(
+        alone, from_crs=inputs.from_crs, force_crs=inputs.force_crs, crs_of_others=True,
+        repair=inputs.repair, skip_invalid=inputs.skip_invalid,
+    )  # fmt: skip
+    silent = inputs.from_crs is not None and LayerParts(origin, alone).crs is None
+    return origin, own, replace(inputs, crs_of_others=True) if silent else inputs
 
 
 def open_table(origin: Origin, options: Inputs) -> FeatureTable:
@@ -116,19 +133,9 @@ class LayerParts:
 
     def _read(self) -> Generator[FeatureTable, None, None]:
         """The features as their file has them, in the CRS that the options say."""
-        path, crs = self._origin.name, said_crs(self._options)
         with self._origin.naming():
             for part in feature_parts(self._origin.file, layer_of(self._options.layer, self._origin)):
-                if crs is None:
-                    yield part
-                    continue
-                if part.crs is not None and not same(part.crs, crs) and not self._options.force_crs:
-                    raise InputError(
-                        f"{path} says it is in {label(part.crs)}, not {label(crs)}",
-                        "--from-crs is for files that do not say",
-                        "leave --from-crs out, or add --force-crs to overrule the file",
-                    )
-                yield replace(part, crs=crs)
+                yield replace(part, crs=crs_of(self._origin.name, part.crs, self._options))
 
 
 def _meets(part: FeatureTable, condition: Condition, seen: LayerSeen) -> Any:

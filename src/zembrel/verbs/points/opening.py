@@ -6,7 +6,6 @@ from dataclasses import replace
 
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.origin import Origin
-from zembrel.geodesy.crs import label, same, vertical_of
 from zembrel.points.bounding import with_bounds
 from zembrel.points.files import Reading, open_points
 from zembrel.points.files.catalogue import format_of
@@ -15,7 +14,8 @@ from zembrel.points.picking import Picking, parse_classes, parse_returns
 from zembrel.points.restated import Restated, las_of
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs
-from zembrel.verbs.within import condition_of, said_crs
+from zembrel.verbs.saidcrs import crs_of
+from zembrel.verbs.within import condition_of
 
 
 def open_cloud(origin: Origin, options: Inputs) -> PointSource:
@@ -28,19 +28,10 @@ def open_cloud(origin: Origin, options: Inputs) -> PointSource:
     las = las_of(source)
     if las is not None and (parts := with_bounds(las)) is not None:
         source = Restated(source, source.cloud, parts)
-    crs, own = said_crs(options), source.cloud.crs
-    if crs is None:
+    crs = crs_of(origin, source.cloud.crs, options)
+    if crs is source.cloud.crs:
         return source
-    added = same(own, crs) and vertical_of(own) is None and vertical_of(crs) is not None
-    if own is not None and not same(own, crs) and not options.force_crs:
-        raise InputError(
-            f"{origin} says it is in {label(own)}, not {label(crs)}",
-            "--from-crs is for files that do not say",
-            "leave --from-crs out, or add --force-crs to overrule the file",
-        )
-    if own is None or options.force_crs or added:
-        return Restated(source, replace(source.cloud, crs=crs), source.parts)
-    return source
+    return Restated(source, replace(source.cloud, crs=crs), source.parts)
 
 
 def _coarser(origin: Origin, source: PointSource, options: Inputs) -> PointSource:
