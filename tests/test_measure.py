@@ -40,7 +40,9 @@ def test_a_length_for_degrees_is_refused_with_the_size_that_fits() -> None:
     assert fitting.in_unit("angle", 1.0) == pytest.approx(30 / METRES_PER_DEGREE, rel=0.01)
 
 
-@pytest.mark.parametrize("text", ["", "m", "2 parsecs", "1e", "2m3", "--2", "nan", "inf"])
+@pytest.mark.parametrize(
+    "text", ["", "m", "2 parsecs", "1e", "2m3", "--2", "nan", "inf", "1e999", "1e-999999999m", "9" * 400]
+)
 def test_what_is_no_length_is_refused(text: str) -> None:
     with pytest.raises(UsageError):
         parse_length(text)

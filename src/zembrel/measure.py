@@ -38,7 +38,20 @@ BYTES: dict[str, int] = {
 }
 METRES_PER_DEGREE = 111_320  # along a meridian or the equator, to 1 %; only ever used for hints
 
+_LEAST, _MOST, _LONGEST = 1e-100, 1e100, 200
 _QUANTITY = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*([A-Za-z]*)\s*")
+
+
+def exact_number(text: str) -> Fraction:
+    """The number of a text, exactly.
+
+    Raises ValueError for what is none, and for one past 1e100 or below 1e-100, which would fill the memory.
+    """
+    rough = abs(float(text))
+    none = rough == 0 and re.search(r"[1-9]", re.split("[eE]", text)[0]) is None
+    if len(text) > _LONGEST or not (none or _LEAST < rough < _MOST):
+        raise ValueError(text)
+    return Fraction(text)
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +113,7 @@ def parse_length(text: str) -> Length:
         raise UsageError(
             f"{text!r} is not a length", "a number and a unit are needed", "write for example 2m or 30arcsec"
         )
-    amount, unit = Fraction(found[1]), found[2]
+    amount, unit = _amount(found[1]), found[2]
     if unit and unit not in LENGTHS and unit not in ANGLES:
         raise UsageError(
             f"{text!r} has an unknown unit {unit!r}",
@@ -126,13 +139,21 @@ def parse_bytes(text: str) -> int:
     found = _QUANTITY.fullmatch(text)
     units = {unit.lower(): factor for unit, factor in BYTES.items()}
     unit = (found[2] or "B").lower() if found else ""
-    if not found or unit not in units or Fraction(found[1]) <= 0:
+    if not found or unit not in units or _amount(found[1]) <= 0:
         raise UsageError(
             f"{text!r} is not a size in bytes",
             "a positive number and a unit are needed",
             "write for example 256MB or 2GiB",
         )
-    return int(Fraction(found[1]) * units[unit])
+    return int(_amount(found[1]) * units[unit])
+
+
+def _amount(text: str) -> Fraction:
+    try:
+        return exact_number(text)
+    except ValueError as exc:
+        what = f"{text} is the size of nothing"
+        raise UsageError(what, "sizes lie between 1e-100 and 1e100", "write another number") from exc
 
 
 _SECONDS = {"s": 1.0, "min": 60.0, "h": 3_600.0, "d": 86_400.0, "w": 604_800.0}

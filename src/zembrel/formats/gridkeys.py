@@ -16,6 +16,7 @@ from typing import Any, NamedTuple
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS
 from zembrel.grid.frame import Affine, Frame
+from zembrel.measure import exact_number
 
 _KEYS = (
     "ncols", "nrows", "xllcorner", "yllcorner", "xllcenter", "yllcenter", "cellsize", "dx", "dy",
@@ -86,7 +87,8 @@ def read_header(path: Path, head: bytes, broken: Broken) -> GridHeader:
             order = text.lower()
         else:
             try:
-                numbers[key] = Fraction(float(text)) if key in _STEPS else Fraction(text)
+                exact = exact_number(text)
+                numbers[key] = Fraction(float(text)) if key in _STEPS else exact
             except (ValueError, OverflowError, ZeroDivisionError) as exc:
                 raise broken(path, f"{key} is {text!r}") from exc
         at = found.end()

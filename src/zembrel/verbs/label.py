@@ -20,6 +20,7 @@ from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import label as name_of
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
+from zembrel.measure import exact_number
 from zembrel.points.files import holds_points
 from zembrel.points.files.catalogue import format_of as points_format
 from zembrel.points.las.relabel import write_with_crs
@@ -157,7 +158,7 @@ def _mended(path: Path, raster: Raster, changes: Changes) -> tuple[Frame, tuple[
 
 def _shifted(affine: Affine, text: str) -> Affine:
     try:
-        dx, dy = (Fraction(part.strip()) for part in text.split(","))
+        dx, dy = (exact_number(part.strip()) for part in text.split(","))
     except ValueError as exc:
         raise UsageError(f"--shift {text}", "X,Y in CRS units is needed", "write --shift 0.5,-0.5") from exc
     return replace(affine, x0=float(Fraction(affine.x0) + dx), y0=float(Fraction(affine.y0) + dy))
