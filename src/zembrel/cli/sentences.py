@@ -232,6 +232,7 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "reach": "reach {reach}",
     "reach_in_cells": "reach {cells:.6g} cells",
     "reach_of_spacings": "reach {reach} ({spacings} mean spacings; --fill gives another)",
+    "void_as_ground": "{value:number} is taken for ground: --from-nodata {value:g} if it means nothing",
     "wide_rounded": "whole numbers beyond 2^53 are rounded: formulas compute in double precision",
     "reflectance_needed": "{index} takes reflectances of 0 to 1, {layer} holds {type}",
     "regions_sieved": "{regions:,} regions under {least} cells given to their largest neighbours",

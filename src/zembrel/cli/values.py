@@ -6,6 +6,7 @@ file. Ours are texts, numbers and flags, so they are converted here.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Mapping
 from functools import partial
 from typing import Any
@@ -41,6 +42,8 @@ def _number(param: Any, value: Any, kind: str) -> Any:
         return _NUMBERS[kind](value.replace("_", "?"))  # which Python would let stand between digits
     except ValueError as exc:
         what = "a whole number" if kind == "int" else "a number"
+        bare = re.match(r"[+-]?\d+(\.\d+)?" if kind == "float" else r"[+-]?\d+", value.strip())
+        why = f"{what} is needed" + (", without a unit" if bare else "")
         raise UsageError(
-            f"{param.opts[-1]} {value}", f"{what} is needed", f"write {param.opts[-1]} 4"
+            f"{param.opts[-1]} {value}", why, f"write {param.opts[-1]} {bare[0] if bare else 4}"
         ) from exc

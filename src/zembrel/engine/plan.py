@@ -12,6 +12,7 @@ from zembrel.measure import show_bytes
 from zembrel.raster.model import Band
 
 DEFAULT_CEILING = 20_000_000_000
+_FAR = 50  # times the ceiling from which a higher one is no help
 _OVERVIEWS = 4 / 3  # a pyramid of halves
 
 
@@ -52,6 +53,12 @@ def check_room(out: Path, size: int, ceiling: int, command: str, what: str, fits
 
     fits: an option with which the result would pass the ceiling.
     """
+    if size > _FAR * ceiling and not fits:
+        raise RefusedError(
+            f"{out} would take up to {show_bytes(size)}",
+            f"{what} pass the ceiling of {show_bytes(ceiling)} by far",
+            "choose larger cells or a smaller area",
+        )
     if size > ceiling:
         raise RefusedError(
             f"{out} would take up to {show_bytes(size)}",

@@ -117,7 +117,7 @@ def _identified(origin: Origin) -> str:
         raise InputError(
             f"{path} is not what its name says", f"it {what}", "check how it was made, or leave it out"
         )
-    known = ", ".join(form.title for form in all_formats().values())
+    known = ", ".join(all_formats())
     raise InputError(f"{path} is of no format Zembrel reads", f"it reads {known}", "see zembrel formats")
 
 

@@ -49,13 +49,14 @@ def open_raster(path: Path, layer: str | None) -> Raster:
             found(path, _description(picture))
             palette = None if see_through(picture) else _legend(picture)
             colours, kind, alpha = _cell_type(path, picture)
+            clear = "transparency" if "transparency" in picture.info and not alpha else None
     except BROKEN as exc:
         raise broken(path, exc) from exc
     names = ("code",) if palette else _NAMES[colours]
     bands = tuple(Band(name, kind, colour="" if palette else name, legend=palette) for name in names)
     bands = (*bands, Band(ALPHA, kind, colour=ALPHA)) if alpha else bands
     placed = placed_beside(path, *size)
-    return WholeRaster(path, placed.frame, bands, decode, placed.remarks)
+    return WholeRaster(path, placed.frame, bands, decode, placed.remarks, clear)
 
 
 def _check_size(path: Path, columns: int, rows: int) -> None:

@@ -31,6 +31,7 @@ class WholeRaster:
     bands: tuple[Band, ...]
     decode: Callable[[Path], Cells]
     remarks: tuple[str, ...] = ()
+    mask: str | None = None  # what else tells where nothing is
 
     def cells(self, pane: Pane) -> Block:
         whole = block_cache.get((self.path, file_handles.renew(self.path)), lambda: self.decode(self.path))

@@ -5,6 +5,7 @@ Codes, names and values are those of the EPSG Geodetic Parameter Dataset, owned 
 
 from __future__ import annotations
 
+import difflib
 import math
 import sqlite3
 from functools import lru_cache
@@ -50,11 +51,14 @@ def by_code(code: int) -> CRS:
     """
     found = row("SELECT * FROM crs WHERE code = ?", code)
     if found is None:
-        near = rows("SELECT code, name FROM crs ORDER BY abs(code - ?), code LIMIT 3", min(code, 10**9))
+        names = {str(held["code"]): held["name"] for held in rows("SELECT code, name FROM crs")}
+        near = difflib.get_close_matches(str(code)[:12], names, 3, _LIKE)
         raise InputError(
             f"EPSG:{code} is not a CRS of the registry",
             "neither its current nor its withdrawn entries have that code",
-            "near are " + ", ".join(f"EPSG:{n['code']} {n['name']}" for n in near),
+            "near are " + ", ".join(f"EPSG:{held} {names[held]}" for held in near)
+            if near
+            else "look it up with zembrel crs find TEXT",
         )
     kind = found["kind"]
     if kind == "geographic 3D":
@@ -221,6 +225,7 @@ def _is_name(text: str) -> bool:
     )
 
 
+_LIKE = 0.8  # of codes that may have been meant
 _ENTRY = """SELECT c.code, c.name, c.kind, e.name AS area, e.west, e.south, e.east, e.north, c.deprecated,
     r.replaced_by
     FROM crs c LEFT JOIN extent e ON e.code = c.extent LEFT JOIN replacement r ON r.crs = c.code """

@@ -199,6 +199,12 @@ def _around(shape: str, text: str) -> AroundArea:
     reach = parse_length(parts[2])
     if reach.amount <= 0:
         raise UsageError(f"reach {reach} is not positive", "it would hold nothing", "write for example 2km")
+    if isinstance(crs, GeographicCRS) and reach.kind == "any":
+        raise UsageError(
+            f"a reach of {reach} has no unit",
+            f"{label(crs)} counts in degrees",
+            f"write {reach}km, {reach}m or {reach}deg",
+        )
     if isinstance(crs, GeographicCRS) and abs(point[1]) > 90 / crs.unit.factor:
         raise UsageError(
             f"area {shape}:{text} looks swapped",

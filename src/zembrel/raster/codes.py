@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 
 from zembrel.grid.pane import Pane
@@ -11,6 +13,22 @@ from zembrel.raster.views.opacity import colours_of
 FEW = 16  # distinct values up to which whole numbers without a unit are taken for codes
 _PROBE = 128  # cells along a side of a probe
 _LEAST = 1_000  # valid cells without which nothing is guessed
+_SPOT = 48  # cells along a side of a place that is looked at
+_VOIDS = (-9999.0, -32768.0, -32767.0, -99999.0)  # that usually mean nothing
+
+
+def void_taken_for_ground(raster: Raster) -> float | None:
+    """A value of those that usually mean nothing, if probed cells hold it as a height; None if none does."""
+    pane = raster.frame.pane
+    tops, lefts = ({round(n * max(size - _SPOT, 0) / 5) for n in range(6)} for size in pane.shape)
+    for top, left in itertools.product(sorted(tops), sorted(lefts)):
+        probe = Pane(top, left, top + _SPOT, left + _SPOT).meet(pane)
+        assert probe is not None
+        block = raster.cells(probe)
+        low = block.cells[0][block.valid_of(0)].min(initial=np.inf)
+        if float(low) in _VOIDS or low < -1e30:
+            return float(low)
+    return None
 
 
 def few_values(raster: Raster) -> int | None:

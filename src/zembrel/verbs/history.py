@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gzip
 import json
 import sqlite3
 import struct
@@ -93,17 +92,26 @@ def _beside(path: Path) -> Steps:
     return ()
 
 
+# what damaged packs make of their parts
+_DAMAGED = (
+    OSError, sqlite3.Error, ValueError, TypeError, LookupError, EOFError, RuntimeError, struct.error,
+    zipfile.BadZipFile, zlib.error,
+)  # fmt: skip
+_GZIP, _MOST = 31, 64_000_000  # window bits; bytes of a text that is told
+
+
 def _of_pack(path: Path) -> Steps:
     """Of a pack, by the rules of its kind."""
-    with suppress(OSError, sqlite3.Error, ValueError, KeyError, struct.error, zipfile.BadZipFile, zlib.error):
+    with suppress(*_DAMAGED):
         if path.suffix in (".kmz", ".zip"):
-            with zipfile.ZipFile(path) as held:
-                return steps_in(held.read(f"{KEY}.json").decode("utf-8"))
+            with zipfile.ZipFile(path) as held, held.open(f"{KEY}.json") as member:
+                return steps_in(member.read(_MOST).decode("utf-8"))
         if path.suffix == ".pmtiles":
             with path.open("rb") as file:
                 at, size = struct.unpack("<QQ", file.read(127)[24:40])
                 file.seek(at)
-                return steps_in(json.dumps(json.loads(gzip.decompress(file.read(size))).get(KEY, {})))
+                about = zlib.decompressobj(_GZIP).decompress(file.read(min(size, _MOST)), _MOST)
+                return steps_in(json.dumps(dict(json.loads(about)).get(KEY, {})))
         with closing(opened_for_reading(path)) as base:
             if path.suffix == ".mbtiles":
                 row = base.execute("SELECT value FROM metadata WHERE name = ?", (KEY,)).fetchone()

@@ -104,14 +104,16 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[Fact]) 
         chose.append(fact("nodata_of_format", nodata=kept))
     elif output.nodata is None:
         declared = {band.nodata for band in view.bands}
-        value = declared.pop() if len(declared) == 1 else None
+        value = next(iter(declared)) if len(declared) == 1 else None
         kept = fitting_nodata(value, dtype)
         if kept is None and form.usual_nodata is not None:
             chose.append(fact("nodata_usual", nodata=form.usual_nodata))
         elif has_alpha(view.bands):
             kept = None  # opacity 0 says it
         elif kept is not None or form.holds_mask or dtype.startswith("float"):
-            chose.append(fact("nodata", nodata=kept) if kept is not None else _default_nodata(dtype))
+            chose.append(
+                fact("nodata", nodata=kept) if kept is not None else _default_nodata(dtype, len(declared))
+            )
     elif output.nodata.lower() == "none":
         kept = None
     else:
@@ -140,11 +142,11 @@ def _told(value: float) -> str:
     return f"{int(value)}" if float(value).is_integer() else repr(value).replace("nan", "NaN")
 
 
-def _default_nodata(dtype: str) -> Fact:
+def _default_nodata(dtype: str, declared: int) -> Fact:
     return (
         fact("nodata", nodata=math.nan)
         if dtype.startswith("float")
-        else fact("nodata_mask", why="none declared")
+        else fact("nodata_mask", why="bands declare different values" if declared > 1 else "none declared")
     )
 
 

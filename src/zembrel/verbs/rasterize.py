@@ -14,11 +14,15 @@ from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError
 from zembrel.facts import distinct, fact
 from zembrel.features.scanned import RULES, Covered, Scanned, outlines
 from zembrel.features.table import FeatureTable, Geometries
+from zembrel.formats import open_raster
 from zembrel.formats.origin import Origin
 from zembrel.grid.frame import Frame
+from zembrel.grid.framefile import ENDING as FRAME_ENDING
 from zembrel.measure import show_number
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import TYPES, Band, Raster
+from zembrel.raster.views.bands import Relabelled
+from zembrel.raster.views.cast import fitting_nodata
 from zembrel.verbs.featurelegend import codes_of_words, legend_of_codes
 from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import check_meets, frame_for
@@ -63,6 +67,9 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
     table = _ranked(table.to(frame.crs), scanning)
     check_meets(table, frame, output)
     view = scanned_view(path, table, frame, output, scanning)
+    view = _with_nodata_of(
+        view, where, [] if scanning.count or scanning.cover else _values(table, scanning)[0]
+    )
     written = write(view, output.path, replace(output, type=None))
     way = "covered fraction" if scanning.cover else "cells touched" if scanning.touching else "cell middles"
     said = [
@@ -83,6 +90,17 @@ def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) 
         results=(written.result,),
         own={"features": len(table)},
     )
+
+
+def _with_nodata_of(view: Raster, where: Where, values: Sequence[float]) -> Raster:
+    """`view` with the nodata value of the raster whose cells it has, if no feature has that value."""
+    if where.onto is None or where.onto.endswith((FRAME_ENDING, ".toml")):
+        return view
+    nodata = open_raster(Path(where.onto)).bands[0].nodata
+    kept = fitting_nodata(nodata, view.bands[0].type)
+    if kept is None or kept in values:
+        return view
+    return Relabelled(view, tuple(replace(band, nodata=kept) for band in view.bands))
 
 
 def _only_input(inputs: Inputs, output: Output) -> Origin:

@@ -15,6 +15,7 @@ from zembrel.grid.extent import row_scales
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.north import TrueNorth
 from zembrel.measure import LENGTHS
+from zembrel.raster.codes import void_taken_for_ground
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.survey import Statistics
 from zembrel.raster.terrain import (
@@ -76,7 +77,10 @@ def terrain(inputs: Inputs, output: Output, surface: Surface) -> Receipt:
     layers, unopened = opened(take(inputs, output), output)
 
     def make(layer: Layer, final: Path) -> tuple[Written, list[Fact]]:
-        view, chose = _made(_heights(layer), surface, output)
+        heights = _heights(layer)
+        view, chose = _made(heights, surface, output)
+        void = void_taken_for_ground(heights)
+        chose += [fact("void_as_ground", value=void)] if void is not None else []
         return write(view, final, output), chose
 
     return one_to_one("terrain", layers, output, make, unopened)
