@@ -125,7 +125,7 @@ def test_the_files_own_tie_points_are_used(tmp_path: Path) -> None:
     tags = [(33922, "d", 6 * len(rows), tuple(np.ravel(rows)), True), keys]
     tifffile.imwrite(tmp_path / "own.tif", picture(bent), extratags=tags)
     said = Program(tmp_path)("pin", "own.tif", "--crs", "EPSG:32626", "--out", "map.tif", "--json").json
-    assert len(said["points"]) == 12 and max(point["residual"] for point in said["points"]) < 1
+    assert len(said["points"]) == 12 and max(point["residual_cells"] for point in said["points"]) < 1
 
 
 @pytest.mark.parametrize(
@@ -149,6 +149,41 @@ def test_lists_that_pin_nothing(tmp_path: Path, text: str, code: int, what: str)
             code, "pin", "scan.png", "--ties", "ties.csv", "--crs", "EPSG:32626", "--out", "m.tif"
         )[0]
     )
+
+
+def test_exchanged_coordinates_are_pointed_out_and_remedies_can_be_followed(tmp_path: Path) -> None:
+    program = Program(tmp_path)
+    Image.fromarray(picture(turned)).save(tmp_path / "scan.png")
+    good = ties(turned, 6)
+    write_ties(tmp_path / "ties.csv", good)
+    words = "pin", "scan.png", "--crs", "EPSG:32626", "--cell", "10m", "--out", "m.tif", "--replace", "--ties"
+    assert "exchanged" not in program(*words, "ties.csv").err
+    rows = (tmp_path / "ties.csv").read_text().splitlines()
+    names = rows[0].split(",")
+    x, y = names.index("x"), names.index("y")
+    names[x], names[y] = names[y], names[x]
+    (tmp_path / "swapped.csv").write_text("\n".join([",".join(names), *rows[1:]]) + "\n")
+    told = program(*words, "swapped.csv").err
+    assert "outside the area of use" in told and "x and y exchanged" in told
+    assert "residual (cells)" in program(*words, "ties.csv").out
+    (tmp_path / "two.csv").write_text("\n".join(rows[:3]) + "\n")
+    assert "affine" not in program.refuses(3, *words, "two.csv")[2]
+    (tmp_path / "four.csv").write_text("\n".join(rows[:5]) + "\n")
+    assert "--model affine" in program.refuses(3, *words, "four.csv", "--model", "polynomial2")[2]
+
+
+def test_points_that_the_others_do_not_determine_are_not_judged(tmp_path: Path) -> None:
+    """Without the one beside the line, the others lie on it: nothing is told of that one."""
+    program = Program(tmp_path)
+    Image.fromarray(picture(turned)).save(tmp_path / "scan.png")
+    places = [(50, 50), (100, 100.001), (150, 149.999), (200, 200), (20, 180)]
+    rows = [f"{c},{r},{730_000 + 10 * c},{5_100_000 - 10 * r}" for c, r in places]
+    (tmp_path / "ties.csv").write_text("column,row,x,y\n" + "\n".join(rows) + "\n")
+    said = program(
+        "pin", "scan.png", "--ties", "ties.csv", "--crs", "EPSG:32626", "--out", "m.tif", "--json"
+    ).json
+    left_out = [point["left_out_cells"] for point in said["points"]]
+    assert left_out[-1] is None and all(value is not None and value < 0.01 for value in left_out[:-1])
 
 
 def test_what_is_missing_is_said(tmp_path: Path) -> None:

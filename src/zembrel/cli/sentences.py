@@ -41,10 +41,12 @@ def _inputs_left_out(v: Values) -> str:
     return f"{count:,} input{'s' * (count != 1)} outside the area left out: {names}"
 
 
+def _some(names: Sequence[str]) -> str:
+    return _first(names[:_SHOWN], len(names) > _SHOWN)
+
+
 def _each(counts: Sequence[tuple[str, int]]) -> str:
-    """How many cells of which sheet, the most first."""
-    first = sorted(counts, key=lambda pair: -pair[1])[:_SHOWN]
-    return _first([f"{name} {cells:,}" for name, cells in first], len(counts) > len(first))
+    return _some([f"{name} {cells:,}" for name, cells in sorted(counts, key=lambda pair: -pair[1])])
 
 
 def _limit_passed(v: Values) -> str:
@@ -97,16 +99,13 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
         + ("kept" if v["kept"] else "void")
     ),
     "collar_cells_left": lambda v: (
-        f"{v['cells']:,} border cells like the collar left ({_each(v['sheets'])}): "
-        "--collar-tolerance takes more"
+        f"{v['cells']:,} like the collar left ({_each(v['sheets'])}): --collar-tolerance takes more"
     ),
     "collar_cells_removed": lambda v: f"{v['cells']:,} cells of collars removed ({_each(v['sheets'])})",
     "collar_colour": lambda v: (
         f"collar colour {'/'.join(map(str, v['colour']))} within {v['within']}{_more(v['others'])}"
     ),
-    "collars_not_found": lambda v: (
-        f"no collar found around {_first(v['names'][:_SHOWN], len(v['names']) > _SHOWN)}"
-    ),
+    "collars_not_found": lambda v: f"no collar found around {_some(v['names'])}",
     "collars_trimmed": "collars trimmed from {trimmed} of {inputs} inputs",
     "coloured_by": lambda v: f"by {v['by']}" + (f", ramp {v['ramp']}" if v["ramp"] else ""),
     "as_colours": "bands {bands:list} as red, green and blue",
@@ -233,6 +232,7 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "reach_in_cells": "reach {cells:.6g} cells",
     "reach_of_spacings": "reach {reach} ({spacings} mean spacings; --fill gives another)",
     "void_as_ground": "{value:number} is taken for ground: --from-nodata {value:g} if it means nothing",
+    "ties_exchanged": "with x and y exchanged it would lie where the CRS is used: were they swapped?",
     "wide_rounded": "whole numbers beyond 2^53 are rounded: formulas compute in double precision",
     "reflectance_needed": "{index} takes reflectances of 0 to 1, {layer} holds {type}",
     "regions_sieved": "{regions:,} regions under {least} cells given to their largest neighbours",

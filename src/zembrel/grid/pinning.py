@@ -21,6 +21,7 @@ MODELS = {"affine": 3, "polynomial2": 6, "polynomial3": 10, "spline": 3}  # and 
 _SUSPECT = 6.0  # times the usual error beyond which a point is called bad
 _FEW_SPARE = 10.0
 _CANDIDATES = 6  # points of a spline that are tried for being the cause of large errors
+_UNSURE = 1e4, 1e8  # from which numbers of condition points hardly determine a polynomial, a spline
 _LEAST_SUSPECT = 1.0  # cells that such a point misses by at least
 
 
@@ -86,7 +87,7 @@ def pinned(ties: Ties, model: str) -> Pinning:
         raise InputError(
             f"{len(ties.names)} tie points are too few for {model}",
             f"it takes at least {least}",
-            "give more points, or --model affine",
+            f"give {least} points or more{', or --model affine' * (len(ties.names) >= MODELS['affine'])}",
         )
     centre = ties.ground.mean(axis=0)
     spread = max(float(np.abs(ties.ground - centre).max()), 1e-12)
@@ -100,7 +101,7 @@ def pinned(ties: Ties, model: str) -> Pinning:
         wanted = np.vstack([ties.picture, np.zeros((3, 2))])
     else:
         system, wanted = terms, ties.picture
-    if np.linalg.matrix_rank(system) < system.shape[1]:
+    if np.linalg.matrix_rank(system) < system.shape[1] or np.linalg.cond(system) > _UNSURE[model == "spline"]:
         raise InputError(
             "the tie points lie on a line, or two of them on one spot",
             f"{model} cannot be determined by them",
@@ -166,7 +167,8 @@ def _usual(ties: Ties, model: str, fit: Callable[[Ties, str], Pinning], left_out
 def _cause(ties: Ties, model: str, fit: Callable[[Ties, str], Pinning], left_out: Array) -> int:
     """Of the points missed by most, that without which the others fit best: one bad point spoils others."""
     most = _CANDIDATES if model == "spline" else len(left_out)
-    candidates = np.argsort(-np.nan_to_num(left_out))[:most].tolist()
+    known = np.flatnonzero(np.isfinite(left_out))
+    candidates = known[np.argsort(-left_out[known])][:most].tolist()
 
     def rest(number: int) -> float:
         others = ties.without(number)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 
 import numpy as np
 
@@ -25,9 +26,10 @@ def void_taken_for_ground(raster: Raster) -> float | None:
         probe = Pane(top, left, top + _SPOT, left + _SPOT).meet(pane)
         assert probe is not None
         block = raster.cells(probe)
-        low = block.cells[0][block.valid_of(0)].min(initial=np.inf)
-        if float(low) in _VOIDS or low < -1e30:
-            return float(low)
+        known = block.cells[0][block.valid_of(0)]
+        low = float(known.min()) if known.size else 0.0
+        if low in _VOIDS or -math.inf < low < -1e30:
+            return low
     return None
 
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from zembrel.engine.commit import Staging
 from zembrel.errors import UsageError
-from zembrel.facts import Fact, distinct, fact
+from zembrel.facts import Fact, distinct, fact, remarks
 from zembrel.formats import identify
 from zembrel.formats.tiesfile import COLUMNS, read_ties
 from zembrel.formats.tiff.ties import tie_points
@@ -29,6 +29,7 @@ from zembrel.verbs.methods import choose_method
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.phrases import show_table, unit_sign
 from zembrel.verbs.receipt import Receipt
+from zembrel.verbs.target import area_remarks
 from zembrel.verbs.within import asked_crs, asked_frame
 from zembrel.verbs.write import write
 
@@ -69,6 +70,7 @@ def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
     chose = [
         fact("pin_model", model=model, points=len(ties.names)),
         fact("method", method=method, why=why),
+        *_off_its_place(frame),
         *written.chose,
     ]
     return Receipt(
@@ -88,6 +90,16 @@ def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:
         },
         data=_shown(rows, frame),
     )
+
+
+def _off_its_place(frame: Frame) -> list[Fact]:
+    """A word on a picture outside of the area where its CRS is used, and whether x and y were exchanged."""
+    said = area_remarks(frame)
+    if not said:
+        return []
+    west, south, east, north = frame.bounds
+    exchanged = snapped(frame.crs, (south, west, north, east), frame.cell)
+    return [*remarks(said), *([] if area_remarks(exchanged) else [fact("ties_exchanged")])]
 
 
 def _own_ties(layer: Layer) -> Ties:
@@ -159,7 +171,7 @@ def _native(ties: Ties) -> float:
     return float(f"{size:.3g}")
 
 
-_HEADER = ("name", *COLUMNS, "residual", "left_out")
+_HEADER = ("name", *COLUMNS, "residual_cells", "left_out_cells")
 
 
 def _rows(ties: Ties, fit: PinFit, pinning: Pinning, frame: Frame) -> list[list[Any]]:
@@ -176,7 +188,7 @@ def _rows(ties: Ties, fit: PinFit, pinning: Pinning, frame: Frame) -> list[list[
 
 def _shown(rows: Sequence[Sequence[Any]], frame: Frame) -> str:
     """The points as a table: residual and leave-one-out error in cells of the picture."""
-    table = [["point", "column", "row", "x", "y", "residual", "left out"]]
+    table = [["point", "column", "row", "x", "y", "residual (cells)", "left out (cells)"]]
     for name, column, row, x, y, residual, left_out in rows:
         missed = "-" if left_out is None else f"{left_out:.2f}"
         table.append(
