@@ -111,9 +111,7 @@ def _with_nodata(view: Raster, output: Output, form: Format, chose: list[Fact]) 
         elif has_alpha(view.bands):
             kept = None  # opacity 0 says it
         elif kept is not None or form.holds_mask or dtype.startswith("float"):
-            chose.append(
-                fact("nodata", nodata=kept) if kept is not None else _default_nodata(dtype, len(declared))
-            )
+            chose.append(_nodata_chosen(kept, dtype, declared))
     elif output.nodata.lower() == "none":
         kept = None
     else:
@@ -142,12 +140,15 @@ def _told(value: float) -> str:
     return f"{int(value)}" if float(value).is_integer() else repr(value).replace("nan", "NaN")
 
 
-def _default_nodata(dtype: str, declared: int) -> Fact:
-    return (
-        fact("nodata", nodata=math.nan)
-        if dtype.startswith("float")
-        else fact("nodata_mask", why="bands declare different values" if declared > 1 else "none declared")
-    )
+def _nodata_chosen(kept: float | int | None, dtype: str, declared: set[float | int | None]) -> Fact:
+    """The value that stands for invalid cells, or why a mask tells them."""
+    if kept is not None or dtype.startswith("float"):
+        return fact("nodata", nodata=math.nan if kept is None else kept)
+    if declared == {None}:
+        return fact("nodata_mask", why="none declared")
+    if len(declared) > 1:
+        return fact("nodata_mask", why="bands declare different values")
+    return fact("nodata_mask", why=f"{_told(float(declared.pop() or 0))} does not fit {dtype}")
 
 
 def _check_fit(view: Raster, form: Format) -> None:
