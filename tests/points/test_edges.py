@@ -8,8 +8,10 @@ import numpy as np
 import pytest
 import tifffile
 
+from points.clouds import cloud, write
 from program import Program
 from rasters import raster, save
+from zembrel.geodesy.registry import by_code
 from zembrel.points.files import open_points
 
 # places on the lines between cells of 10 m, and off them; binary fractions and others
@@ -123,3 +125,14 @@ def test_a_prj_beside_points_and_any_layer_tell_the_crs(zembrel: Program, ending
     (zembrel.folder / "r.prj").rename(zembrel.folder / "q.prj")
     assert "EPSG:32626" in zembrel("describe", f"q.{ending}").out
     zembrel.refuses(3, "convert", "r.tif", "--from-crs", "p.pts", "--out", "x.tif")
+
+
+@pytest.mark.parametrize("words", [("mosaic", "--out", "m.las"), ("grid", "--cell", "10", "--out", "m.tif"),
+                                   ("mosaic", "--crs", "EPSG:4326", "--out", "m.las")])  # fmt: skip
+@pytest.mark.parametrize("code", [32650, 32756])
+def test_a_cloud_on_another_continent_is_named(zembrel: Program, words: tuple[str, ...], code: int) -> None:
+    write(zembrel.folder / "a.las", cloud(50))
+    write(zembrel.folder / "b.las", cloud(50))
+    write(zembrel.folder / "odd.las", cloud(50), crs=by_code(code))
+    told = zembrel.refuses(3, words[0], "a.las", "odd.las", "b.las", *words[1:])
+    assert "odd.las lies far from a.las" in told[0] and f"EPSG:{code}" in told[1] and "EPSG:32626" in told[1]

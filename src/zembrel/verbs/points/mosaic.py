@@ -9,7 +9,7 @@ from pathlib import Path
 from zembrel.engine.points import Piece
 from zembrel.errors import EmptyInputError, InputError
 from zembrel.facts import Fact, fact, remarks
-from zembrel.geodesy.crs import CRS
+from zembrel.geodesy.crs import CRS, label, same
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.grid.extent import box_bounds
 from zembrel.points.model import Bounds3, PointBlock, PointSource, Scaling
@@ -83,9 +83,13 @@ def merged(given: Given, where: Where, output: Output, *, everywhere: bool = Fal
         way, more = way_to(source.cloud.crs, target, where) if target is not None else (None, [])
         ways.append(way)
         said += more
-    boxes = [_box(source, way, output) for source, way in zip(sources, ways, strict=True)]
+    boxes = _boxes(paths, sources, ways, output)
     layout = common_layout([source.cloud.layout for source in sources])
-    scaling, how = common_scaling(sources, ways, boxes)
+    try:
+        scaling, how = common_scaling(sources, ways, boxes)
+    except InputError as exc:
+        others = (_far(path, s, paths[0], sources[0]) for path, s in zip(paths, sources, strict=True))
+        raise next((far for far in others if far is not None), exc) from exc
     moves = [Moved(way, scaling) if way is not None else None for way in ways]
     within = inside(target, where) if (where.within or where.onto) and not everywhere else None
     said = [how, *dict.fromkeys(said)]
@@ -146,6 +150,33 @@ def _check_placed(paths: Sequence[Path], sources: Sequence[PointSource]) -> None
             f"without one its place among the other {len(paths) - 1} inputs is unknown",
             f"add --from-crs EPSG:{known.code} if that is what it is in, or leave the file out",
         )
+
+
+def _boxes(
+    paths: Sequence[Path],
+    sources: Sequence[PointSource],
+    ways: Sequence[CoordinateOperation | None],
+    output: Output,
+) -> list[Bounds3]:
+    """Bounds of all clouds in the CRS of the result. Raises InputError for one that has no place there."""
+    made: list[Bounds3] = []
+    for path, source, way in zip(paths, sources, ways, strict=True):
+        try:
+            made.append(_box(source, way, output))
+        except InputError as exc:
+            raise (_far(path, source, paths[0], sources[0]) or exc) from exc
+    return made
+
+
+def _far(path: Path, source: PointSource, first: Path, like: PointSource) -> InputError | None:
+    """The error for a cloud whose CRS puts it on another part of the Earth; None if both have one CRS."""
+    if same(source.cloud.crs, like.cloud.crs):
+        return None
+    return InputError(
+        f"{path} lies far from {first}",
+        f"it is in {label(source.cloud.crs)}, {first.name} in {label(like.cloud.crs)}",
+        "leave it out, or say its CRS with --from-crs and --force-crs if that is wrong",
+    )
 
 
 def _box(source: PointSource, way: CoordinateOperation | None, output: Output) -> Bounds3:
