@@ -89,7 +89,7 @@ def of_pmtiles(path: Path) -> Tiles:
     data = path.read_bytes()
     at = {name: int.from_bytes(data[8 + 8 * n : 16 + 8 * n], "little") for n, name in enumerate(
         ("root", "root_size", "meta", "meta_size", "leaves", "leaves_size", "tiles", "tiles_size"))}  # fmt: skip
-    assert data[:8] == b"PMTiles\x03" and data[96] in (0, 1) and data[97] == 2
+    assert data[:8] == b"PMTiles\x03" and data[96] == 1 and data[97] == 2
     assert json.loads(gzip.decompress(data[at["meta"] : at["meta"] + at["meta_size"]]))["name"] == "photo"
     stream = io.BytesIO(gzip.decompress(data[at["root"] : at["root"] + at["root_size"]]))
 
@@ -105,7 +105,7 @@ def of_pmtiles(path: Path) -> Tiles:
     count = number()
     steps, runs, sizes, places = ([number() for _ in range(count)] for _ in range(4))
     west, north = on_tiles(0)
-    found, tile, end = {}, 0, 0
+    found, tile, end, written = {}, 0, 0, 0
     near = {
         curve(z, x, y): (z, x, y)
         for z in range(data[100], data[101] + 1)
@@ -115,6 +115,8 @@ def of_pmtiles(path: Path) -> Tiles:
     for step, run, size, place in zip(steps, runs, sizes, places, strict=True):
         tile, start = tile + step, place - 1 if place else end
         end = start + size
+        assert start <= written, "clustered: behind what was written, or a picture that stands already"
+        written = max(written, end)
         for extra in range(run):
             found[near[tile + extra]] = data[at["tiles"] + start : at["tiles"] + end]
     return found

@@ -10,9 +10,11 @@ from __future__ import annotations
 import json
 import os
 import struct
+import tempfile
 from array import array
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import cache
+from mmap import ACCESS_READ, mmap
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -28,7 +30,7 @@ _WAITING, _MOST_WAITING = 4_000_000, 256  # bytes and pictures that are written 
 _BITS = 4  # of column and row, by which the curve goes on in one step
 HEADER, ROOM = 127, 16_384  # bytes of the header, and of it with the root directory
 _OTHER, _KINDS = 0, {"png": 2, "jpeg": 3, "webp": 4}
-_GZIP = 2
+_GZIP, _CLUSTERED = 2, 1
 Numbers = npt.NDArray[Any]
 
 
@@ -101,15 +103,19 @@ class Entries(NamedTuple):
         return _gzip(b"".join(map(_variable, columns)))
 
 
-class PMTilesPack:
-    """A file in the making: room for header and root directory, pictures as they come, then the rest.
+class Pictures(NamedTuple):
+    """Pictures in their order: where they were kept, and their bytes."""
 
-    They lie in the order of a quadtree, not of the curve, and the header says so: nothing is written twice.
-    """
+    places: Numbers
+    lengths: Numbers
+
+
+class PMTilesPack:
+    """A file in the making: pictures as they come, which go into it at the end in the order of the curve."""
 
     def __init__(self, path: Path) -> None:
-        self._file = path.open("w+b", buffering=0)
-        self._write(bytes(ROOM))
+        self._path = path
+        self._store = tempfile.TemporaryFile(dir=path.parent, buffering=0)  # noqa: SIM115 closed at the end
         self._waiting: list[bytes] = []
         self._known = KnownPictures(self._holds)
         self._tiles = array("q")  # zoom, column, row, place and size of each
@@ -128,22 +134,17 @@ class PMTilesPack:
 
     def _flush(self) -> None:
         """Write what waits, without putting it together first."""
-        done = os.writev(self._file.fileno(), self._waiting) if self._waiting else 0
-        if done < self._end - self._written:
-            self._write(b"".join(self._waiting)[done:])
+        _write(self._store.fileno(), self._waiting)
         self._waiting, self._written = [], self._end
-
-    def _write(self, data: bytes) -> None:
-        while data:
-            data = data[self._file.write(data) :]
 
     def _holds(self, place: int, data: bytes) -> bool:
         if place >= self._written:
             self._flush()
-        return os.pread(self._file.fileno(), len(data), ROOM + place) == data
+        return os.pread(self._store.fileno(), len(data), place) == data
 
     def finish(self, facts: PackFacts) -> None:
-        entries = self._entries()
+        self._flush()
+        entries, pictures = self._entries()
         root, leaves = _directories(entries)
         about = facts.tile_json("")
         del about["tiles"], about["tilejson"], about["scheme"]
@@ -151,23 +152,44 @@ class PMTilesPack:
         after = ROOM + self._end
         starts = (HEADER, after, after + len(metadata), ROOM)
         sizes = (len(root), len(metadata), len(leaves), self._end)
-        self._flush()
-        self._write(metadata + leaves)
-        self._file.seek(0)
-        self._write(self._header(facts, starts, sizes, len(entries.tiles)) + root)
-        self._file.close()
+        head = self._header(facts, starts, sizes, len(entries.tiles)) + root
+        with self._path.open("wb", buffering=0) as file:
+            _write(file.fileno(), [head, bytes(ROOM - len(head))])
+            for parts in self._gathered(pictures):
+                _write(file.fileno(), parts)
+                for part in parts:
+                    part.release()
+            _write(file.fileno(), [metadata, leaves])
+        self._store.close()
 
-    def _entries(self) -> Entries:
-        """Runs of tiles along the curve that are one picture."""
+    def _gathered(self, pictures: Pictures) -> Iterator[list[memoryview]]:
+        """The pictures in their new order, some at a time, what lies together as one."""
+        ends = pictures.places + pictures.lengths
+        apart = np.flatnonzero(pictures.places[1:] != ends[:-1]) + 1
+        starts = pictures.places[np.append(0, apart)].tolist()
+        stops = ends[np.append(apart - 1, len(ends) - 1)].tolist()
+        with mmap(self._store.fileno(), 0, access=ACCESS_READ) as held, memoryview(held) as view:
+            for first in range(0, len(starts), _MOST_WAITING):
+                part = slice(first, first + _MOST_WAITING)
+                yield [view[start:stop] for start, stop in zip(starts[part], stops[part], strict=True)]
+
+    def _entries(self) -> tuple[Entries, Pictures]:
+        """Runs of tiles along the curve that are one picture, and the pictures in the order they occur."""
         zooms, columns, rows, offsets, lengths = np.array(self._tiles, np.int64).reshape(-1, 5).T
         numbers = tile_numbers(zooms, columns, rows)
         rank = np.argsort(numbers)
-        numbers, offsets, lengths = numbers[rank], offsets[rank], lengths[rank]
+        numbers, places, lengths = numbers[rank], offsets[rank], lengths[rank]
+        _, first, which = np.unique(places, return_index=True, return_inverse=True)
+        order = np.argsort(first)
+        pictures = Pictures(places[first[order]], lengths[first[order]])
+        new = np.empty(len(order), np.int64)
+        new[order] = np.cumsum(pictures.lengths) - pictures.lengths
+        offsets = new[which]
         begins = np.ones(len(numbers), bool)
         begins[1:] = (np.diff(numbers) != 1) | (np.diff(offsets) != 0)
         starts = np.flatnonzero(begins)
         runs = np.diff(np.append(starts, len(numbers)))
-        return Entries(numbers[starts], offsets[starts], lengths[starts], runs)
+        return Entries(numbers[starts], offsets[starts], lengths[starts], runs), pictures
 
     def _header(self, facts: PackFacts, starts: Sequence[int], sizes: Sequence[int], entries: int) -> bytes:
         places = [value for pair in zip(starts, sizes, strict=True) for value in pair]
@@ -177,12 +199,12 @@ class PMTilesPack:
         lon, lat, zoom = facts.centre
         return struct.pack(
             "<7sB8Q3Q6B4iB2i", b"PMTiles", 3, *places, *counts,
-            0, _GZIP, 1, kind, facts.lowest, facts.highest, west, south, east, north,
+            _CLUSTERED, _GZIP, 1, kind, facts.lowest, facts.highest, west, south, east, north,
             zoom, round(lon * 1e7), round(lat * 1e7),
         )  # fmt: skip
 
     def abort(self) -> None:
-        self._file.close()
+        self._store.close()
 
 
 def _gzip(data: bytes) -> bytes:
@@ -203,3 +225,14 @@ def _directories(entries: Entries) -> tuple[bytes, bytes]:
         if len(root) <= ROOM - HEADER:
             return root, b"".join(parts)
         size *= 2
+
+
+def _write(number: int, parts: Sequence[bytes | memoryview]) -> None:
+    """Write to an open file, without putting the parts together first."""
+    rest = list(parts)
+    while rest:
+        done = os.writev(number, rest)
+        while rest and done >= len(rest[0]):
+            done -= len(rest.pop(0))
+        if rest:
+            rest[0] = memoryview(rest[0])[done:]
