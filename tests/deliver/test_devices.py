@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
+import shutil
 import sqlite3
 import subprocess
 import sys
@@ -199,6 +201,47 @@ def webp(path: Path) -> None:
     tile.rename(tile.with_suffix(".webp"))
 
 
+def a_jpeg(path: Path) -> bytes:
+    """One of the tiles as JPEG."""
+    held = io.BytesIO()
+    Image.new("RGB", (256, 256), "teal").save(held, "JPEG")
+    return held.getvalue()
+
+
+def mixed(path: Path) -> None:
+    """One tile of another format than is promised."""
+    if path.is_dir():
+        next(path.rglob("*.png")).write_bytes(a_jpeg(path))
+        return
+    with sqlite3.connect(path) as file:
+        place = file.execute("SELECT rowid FROM pictures LIMIT 1").fetchone()
+        file.execute("UPDATE pictures SET tile_data = ? WHERE rowid = ?", (a_jpeg(path), *place))
+
+
+def mixed_in_one_file(path: Path) -> None:
+    """Its header promises JPEG."""
+    data = bytearray(path.read_bytes())
+    data[99] = 3
+    path.write_bytes(bytes(data))
+
+
+def without_a_level(path: Path) -> None:
+    """The zoom level in the middle is gone."""
+    levels = sorted(int(folder.name) for folder in path.iterdir() if folder.is_dir())
+    shutil.rmtree(path / str(levels[1]))
+
+
+def with_a_hole(path: Path) -> None:
+    """A tile that has finer ones below it is gone."""
+    levels = sorted(int(folder.name) for folder in path.iterdir() if folder.is_dir())
+    next((path / str(levels[-2])).rglob("*.png")).unlink()
+
+
+def swapped(path: Path) -> None:
+    raw = np.fromfile(path / "terrain.r16", "<u2")
+    raw.byteswap().tofile(path / "terrain.r16")
+
+
 def no_polynomial(path: Path) -> None:
     path.write_bytes(path.read_bytes().replace(b"WPX/", b"WPZ/"))
 
@@ -215,6 +258,10 @@ def moved_point(path: Path) -> None:
         ("phone", ("pyramid", "photo.tif"), "m.mbtiles", broken_metadata), ("phone", ("pyramid", "photo.tif"), "m.mbtiles", broken_tile),
         ("phone", ("pyramid", "photo.tif"), "m.pmtiles", cut), ("phone", ("globe", "photo.tif"), "m.kmz", cut),
         ("phone", ("globe", "photo.tif"), "m.kmz", without_a_picture), ("controller", ("pyramid", "photo.tif"), "m/", webp),
+        ("phone", ("pyramid", "photo.tif"), "m.mbtiles", mixed), ("phone", ("pyramid", "photo.tif"), "m.pmtiles", mixed_in_one_file),
+        ("controller", ("pyramid", "photo.tif"), "m/", mixed), ("controller", ("pyramid", "photo.tif"), "m/", without_a_level),
+        ("controller", ("pyramid", "photo.tif"), "m/", with_a_hole),
+        ("engine", ("heightmap", "dem.tif", "--size", "129"), "m/", swapped),
         ("plotter", ("chart", "photo.tif"), "m.kap", cut), ("plotter", ("chart", "photo.tif"), "m.kap", no_polynomial),
         ("plotter", ("chart", "photo.tif"), "m.kap", moved_point),
         ("engine", ("heightmap", "dem.tif", "--size", "129"), "m/", other_order),

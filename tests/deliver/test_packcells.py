@@ -196,8 +196,8 @@ def test_void_cells_of_jpeg_are_white_and_that_is_told_or_have_a_colour(zembrel:
 
 def test_tiles_of_two_formats_are_asked_for_and_told(zembrel: Program, marrowick: Path) -> None:
     words = "deliver", "pyramid", marrowick / "ortho" / "m1.tif", "--tile-format", "mixed"
-    assert "two formats" in zembrel(*words, "--out", "o.mbtiles").err
-    for name in ("o.zip", "o/", "o.pmtiles"):
+    assert "two formats" in zembrel(*words, "--out", "o.gpkg").err
+    for name in ("o.zip", "o/", "o.pmtiles", "o.mbtiles"):
         assert "mixed" in zembrel.refuses(2, *words, "--out", name)[0]
 
 

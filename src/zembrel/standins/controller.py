@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from zembrel.standins.tilescreen import decoded, shown
+from zembrel.standins.tilescreen import check_levels, check_sort, decoded, shown, sort_of
 from zembrel.standins.verdict import RejectedError, Verdict, need
 
 _TILE = re.compile(r"(\d{1,2})/(\d+)/(\d+)\.(png|jpg)")
@@ -42,6 +42,9 @@ def _verdict(files: Mapping[str, Any]) -> Verdict:
             need(zoom <= _HIGHEST and max(column, row) < 2**zoom, f"{name} is off the world, or too fine")
             tiles[zoom, column, row] = name
     need(bool(tiles), "there is no tile")
+    check_levels(tiles)
+    for name in tiles.values():
+        check_sort(name.rpartition(".")[2], [sort_of(files[name]()[:8])])
     told = json.loads(files["tiles.json"]()) if "tiles.json" in files else {}
     upward = told.get("scheme") == "tms"
     for name in list(tiles.values())[:: max(1, len(tiles) // _LOOKED_AT)]:

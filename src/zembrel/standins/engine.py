@@ -12,6 +12,7 @@ from zembrel.standins.verdict import SCREEN, Verdict, need
 
 _SKY, _LARGEST = np.array([158, 190, 214]), 16_384
 _MEASURES = ("east_west_m", "north_south_m", "relief_m", "lowest_m")
+_ROUGHER = 3.0  # times the mean step in the other byte order, which only a wrong one makes
 _STEEP = 0.25  # of the range: mean step between neighbours that only a wrong byte order makes
 
 
@@ -31,7 +32,9 @@ def judge(path: Path) -> Verdict:
     numbers = np.fromfile(raw, "<u2" if told.get("order") == "little" else ">u2").reshape(side, side)
     numbers = numbers if told.get("first_row") == "top" else numbers[::-1]
     steps = np.abs(np.diff(numbers.astype(np.int32), axis=1)).mean() / 65_535
-    need(float(steps) < _STEEP, "it looks like noise: the order of its bytes may be the other one")
+    other = np.abs(np.diff(numbers.byteswap().astype(np.int32), axis=1)).mean() / 65_535
+    noise = float(steps) >= _STEEP or float(steps) > _ROUGHER * float(other)
+    need(not noise, "it looks like noise: the order of its bytes may be the other one")
     need(int(numbers.max()) > int(numbers.min()), "it is flat")
     overlays = [_overlay(path / str(name)) for name in told.get("overlays", [])]
     heights = numbers / 65_535 * told["relief_m"]

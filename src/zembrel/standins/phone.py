@@ -16,10 +16,11 @@ from PIL import Image
 
 from zembrel.sqlitefile import opened_for_reading
 from zembrel.standins.globeview import globe_verdict
-from zembrel.standins.tilescreen import Tiles, decoded, shown
+from zembrel.standins.tilescreen import Tiles, check_levels, check_sort, decoded, shown, sort_of
 from zembrel.standins.verdict import RejectedError, Verdict, need
 
 _FORMATS = ("png", "jpg", "webp")
+_KINDS = {2: "png", 3: "jpg", 4: "webp"}  # of the tiles of a PMTiles
 _LOOKED_AT = 200  # tiles that are decoded
 _WIDE = 1600  # pixels of a map that is shown as a whole
 
@@ -52,8 +53,14 @@ def _mbtiles(path: Path) -> Verdict:
     need(bool(zooms), "there is no tile")
     for name, due in (("minzoom", zooms[0]), ("maxzoom", zooms[-1])):
         need(told.get(name, str(due)) == str(due), f"the metadata say {name} {told.get(name)}, tiles {due}")
-    for level, column, row in file.execute("SELECT zoom_level, tile_column, tile_row FROM tiles"):
+    places, sorts = list[tuple[int, int, int]](), set[str]()
+    query = "SELECT zoom_level, tile_column, tile_row, substr(tile_data, 1, 8) FROM tiles"
+    for level, column, row, head in file.execute(query):
         need(0 <= column < 2**level and 0 <= row < 2**level, f"tile {level}/{column}/{row} is off the world")
+        places.append((level, column, 2**level - 1 - row))
+        sorts.add(sort_of(head))
+    check_sort(told["format"], sorts)
+    check_levels(places)
 
     def tile(zoom: int, column: int, row: int) -> bytes | None:
         where = (zoom, column, 2**zoom - 1 - row)
@@ -99,6 +106,8 @@ def _pmtiles(path: Path) -> Verdict:
         return None if place is None else data[place[0] : sum(place)]
 
     some = [data[at : at + size] for at, size in list(found.values())[:_LOOKED_AT]]
+    if kind in _KINDS:
+        check_sort(_KINDS[kind], {sort_of(data[at : at + 8]) for at, _ in found.values()})
     zooms = list(range(low, high + 1))
     need(kind in (0, 2, 3, 4), f"tiles of type {kind} are not shown")
     view = _view(degrees[:4], degrees[4:])

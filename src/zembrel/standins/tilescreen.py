@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import Any
 
 import numpy as np
@@ -33,6 +33,31 @@ def shown(tiles: Tiles, lon: float, lat: float, zoom: int, side: int) -> tuple[A
                 screen.paste(tile, (round(column * side - left), round(row * side - top)), tile)
                 count += 1
     return np.asarray(screen), count
+
+
+_MARKS = {b"\x89PNG": "png", b"\xff\xd8\xff": "jpg", b"RIFF": "webp"}  # with which pictures begin
+
+
+def sort_of(data: bytes) -> str:
+    """The format of a picture by its first bytes, `unknown` for any other."""
+    return next((name for mark, name in _MARKS.items() if data.startswith(mark)), "unknown")
+
+
+def check_sort(promised: str, found: Collection[str]) -> None:
+    """Raises RejectedError for pictures of other formats than is promised of all of them."""
+    others = sorted(set(found) - {promised})
+    need(not others, f"tiles are promised to be {promised}, and some are {', '.join(others)}")
+
+
+def check_levels(tiles: Collection[tuple[int, int, int]]) -> None:
+    """Raises RejectedError for zoom levels with holes: nothing there, and something at finer levels."""
+    there = set(tiles)
+    lowest, highest = min(zoom for zoom, _, _ in there), max(zoom for zoom, _, _ in there)
+    missing = sorted(set(range(lowest, highest + 1)) - {zoom for zoom, _, _ in there})
+    need(not missing, f"there is no tile of zoom {', '.join(map(str, missing))}")
+    for zoom, column, row in there:
+        above = zoom - 1, column >> 1, row >> 1
+        need(zoom == lowest or above in there, f"zoom {zoom - 1} has a hole at {above[1]}/{above[2]}")
 
 
 def decoded(data: bytes, side: int, name: str) -> Any:

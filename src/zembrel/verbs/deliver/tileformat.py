@@ -21,7 +21,7 @@ from zembrel.verbs.opacity import colour_named
 
 AUTO = "auto"
 _LOOKED_AT = ("png", "jpeg", "webp")
-_STORES_OF_MANY = ("mbtiles", "gpkg")  # whose readers look at each picture
+_STORES_OF_MANY = ("gpkg",)  # whose readers look at each picture
 _ACROSS = 4  # tiles that are looked at each way
 
 
@@ -39,7 +39,7 @@ def check_mixed(tile_format: str, kind: str, title: str) -> None:
         raise UsageError(
             f"--tile-format {MIXED} for {title}",
             "it says one format for all of its tiles, and readers ask for that",
-            "write an .mbtiles or .gpkg, or leave --tile-format out",
+            "write a .gpkg, or leave --tile-format out",
         )
 
 
