@@ -195,3 +195,33 @@ def test_the_shift_is_the_one_of_the_place(zembrel: Program) -> None:
         told = zembrel("reproject", "a.tif", "--crs", "EPSG:4326", "--out", "b.tif", "--replace").err
         chosen.append(told.partition("datum shift ")[2].split()[0])
     assert chosen[0] != chosen[1]
+
+
+def test_a_circle_holds_the_cells_and_points_as_near_as_its_reach(zembrel: Program) -> None:
+    """Distances along the ellipsoid by chords through it, whose arcs are longer by a known little."""
+    crs, x0, y0, reach = by_code(32626), 733_000.0, 5_098_000.0, 5_000.0
+    save(
+        zembrel.folder / "r.tif",
+        raster(np.ones((620, 620), np.uint8), where=frame(620, 620, 17.0, x0 - 5_280, y0 + 5_270)),
+    )
+    zembrel(
+        "clip", "r.tif", "--within", f"circle:{x0:.0f},{y0:.0f},{reach:.0f}m@EPSG:32626", "--out", "c.tif"
+    )
+    clipped = open_raster(zembrel.folder / "c.tif")
+    held = clipped.cells(clipped.frame.pane).valid_of(0)
+    rows, columns = np.mgrid[: clipped.frame.rows, : clipped.frame.columns].reshape(2, -1).astype(float)
+    x, y = clipped.frame.centres(columns, rows)
+    a, f = 6378137.0, 1 / 298.257223563
+    squared = f * (2 - f)
+
+    def in_space(east: np.ndarray, north: np.ndarray) -> np.ndarray:
+        lon, lat = crs.to_geographic(east, north)  # type: ignore[union-attr]
+        across = a / np.sqrt(1 - squared * np.sin(lat) ** 2)
+        return np.stack([across * np.cos(lat) * np.cos(lon), across * np.cos(lat) * np.sin(lon),
+                         across * (1 - squared) * np.sin(lat)])  # fmt: skip
+
+    chord = np.linalg.norm(in_space(x, y) - in_space(np.array([x0]), np.array([y0])), axis=0)
+    away = chord * (1 + chord**2 / (24 * 6_378_000.0**2))
+    sure = np.abs(away - reach) > 1e-3
+    assert (held.ravel()[sure] == (away < reach)[sure]).all() and (~sure).sum() < 40
+    assert held.sum() > 200_000

@@ -10,7 +10,8 @@ from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS
 from zembrel.geodesy.ellipsoid import Array
 from zembrel.geodesy.geodesic import between, destination
 
-_EDGES = 360  # of a circle
+_EDGES, _MOST_EDGES = 360, 20_000  # of a circle
+_INSIDE = 1e-4  # metres by which edges of a circle may lie inside of it
 _CLOSE = 1e-9  # of a step's length
 _STEPS = 50
 
@@ -34,6 +35,13 @@ def circles(
     rings = np.stack([ring_x, ring_y], axis=2)
     rings[:, -1] = rings[:, 0]
     return rings
+
+
+def edges_of(metres: float) -> int:
+    """How many edges a circle on the ground needs to lie within a tenth of a millimetre of its polygon."""
+    if not 0 < _INSIDE < metres:
+        return _EDGES
+    return min(max(math.ceil(math.pi / math.acos(1 - _INSIDE / metres)), _EDGES), _MOST_EDGES)
 
 
 def step(crs: GeographicCRS | ProjectedCRS, x: float, y: float, way: tuple[int, int], metres: float) -> float:

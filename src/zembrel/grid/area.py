@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zembrel.errors import InputError, UsageError
-from zembrel.geodesy.around import circles, step
+from zembrel.geodesy.around import circles, edges_of, step
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, label, same
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code, parse_crs
@@ -61,9 +61,8 @@ class AroundArea:
             )
             ring = _corners(x - west, y - south, x + east, y + north)
         else:
-            ring = [
-                (u, v) for u, v in circles(crs, np.array([x]), np.array([y]), np.array([metres]))[0].tolist()
-            ]
+            at = np.array([x]), np.array([y]), np.array([metres])
+            ring = [(u, v) for u, v in circles(crs, *at, edges_of(metres))[0].tolist()]
             if isinstance(crs, GeographicCRS):
                 ring = _over_pole(ring, crs, y)
         if not np.isfinite(ring).all():
