@@ -38,18 +38,19 @@ BYTES: dict[str, int] = {
 }
 METRES_PER_DEGREE = 111_320  # along a meridian or the equator, to 1 %; only ever used for hints
 
-_LEAST, _MOST, _LONGEST = 1e-100, 1e100, 200
+_LEAST, _MOST = Fraction(1, 10**100), Fraction(10**100)  # of sizes of anything
+_LONGEST = 2_000  # characters of a number
 _QUANTITY = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*([A-Za-z]*)\s*")
 
 
 def exact_number(text: str) -> Fraction:
     """The number of a text, exactly.
 
-    Raises ValueError for what is none, and for one past 1e100 or below 1e-100, which would fill the memory.
+    Raises ValueError for what is none, and for one that no double comes near, which would fill the memory.
     """
-    rough = abs(float(text))
-    none = rough == 0 and re.search(r"[1-9]", re.split("[eE]", text)[0]) is None
-    if len(text) > _LONGEST or not (none or _LEAST < rough < _MOST):
+    rough = float(text)
+    nothing = rough == 0 and re.search(r"[1-9]", re.split("[eE]", text)[0]) is None
+    if len(text) > _LONGEST or not math.isfinite(rough) or not (rough or nothing):
         raise ValueError(text)
     return Fraction(text)
 
@@ -150,10 +151,13 @@ def parse_bytes(text: str) -> int:
 
 def _amount(text: str) -> Fraction:
     try:
-        return exact_number(text)
-    except ValueError as exc:
-        what = f"{text} is the size of nothing"
-        raise UsageError(what, "sizes lie between 1e-100 and 1e100", "write another number") from exc
+        amount = exact_number(text)
+    except ValueError:
+        amount = _MOST + 1
+    if amount and not _LEAST <= abs(amount) <= _MOST:
+        what = f"{text[:40]} is the size of nothing"
+        raise UsageError(what, "sizes lie between 1e-100 and 1e100", "write another number")
+    return amount
 
 
 _SECONDS = {"s": 1.0, "min": 60.0, "h": 3_600.0, "d": 86_400.0, "w": 604_800.0}

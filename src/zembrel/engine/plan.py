@@ -12,7 +12,6 @@ from zembrel.measure import show_bytes
 from zembrel.raster.model import Band
 
 DEFAULT_CEILING = 20_000_000_000
-_FAR = 50  # times the ceiling from which a higher one is no help
 _OVERVIEWS = 4 / 3  # a pyramid of halves
 
 
@@ -53,10 +52,10 @@ def check_room(out: Path, size: int, ceiling: int, command: str, what: str, fits
 
     fits: an option with which the result would pass the ceiling.
     """
-    if size > _FAR * ceiling and not fits:
+    if size > ceiling and size > (free := free_at(out)) and not fits:
         raise RefusedError(
             f"{out} would take up to {show_bytes(size)}",
-            f"{what} pass the ceiling of {show_bytes(ceiling)} by far",
+            f"{what} pass the ceiling of {show_bytes(ceiling)}, and {show_bytes(free)} are free",
             "choose larger cells or a smaller area",
         )
     if size > ceiling:

@@ -52,7 +52,8 @@ def by_code(code: int) -> CRS:
     found = row("SELECT * FROM crs WHERE code = ?", code)
     if found is None:
         names = {str(held["code"]): held["name"] for held in rows("SELECT code, name FROM crs")}
-        near = difflib.get_close_matches(str(code)[:12], names, 3, _LIKE)
+        near = [str(n) for n in (code - 1, code + 1, code - 2, code + 2) if str(n) in names]
+        near = list(dict.fromkeys([*near, *difflib.get_close_matches(str(code)[:12], names, 3, _LIKE)]))[:3]
         raise InputError(
             f"EPSG:{code} is not a CRS of the registry",
             "neither its current nor its withdrawn entries have that code",

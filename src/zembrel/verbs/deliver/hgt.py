@@ -104,10 +104,10 @@ def _packed(inputs: Inputs, where: Where, output: Output, making: DegreeCells) -
         room = free_at(output.path)
         planned = Result(output.path, bytes_at_most=size, count=len(cells), what="cells", free=room)
         return DeliveredPack(replace(receipt, results=(planned,)), PackTraits("hgt"))
+    for cell in cells:
+        check_free(cell.path, output.replace)
     held, said = _with_heights(layers, target, cells, making, output)
     voids = 0
-    for cell, _ in held:
-        check_free(cell.path, output.replace)
     for cell, view in held:
         done = write(view, cell.path, replace(output, format=FORMAT))
         voids += view.frame.size - (done.result.valid or 0)
