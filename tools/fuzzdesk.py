@@ -75,7 +75,8 @@ def _packs(guarded: Callable[[list[str]], int]) -> Iterator[Entry]:
         _run(guarded, "deliver", "pyramid", "r.tif", "--zooms", "14-16", "--limits", "0,250", "--out", name)
         judges = [("standin", "device", "phone", name)] if name[2:] in ("mbtiles", "pmtiles") else []
         judges += [("standin", "device", "controller", name)] if name == "p.zip" else []
-        looks = (("describe", name, "--history"), ("convert", name, "--out", "o.tif", "--replace"))
+        carry = ("deliver", "carry", name, "--carry-to", ".", "--device", "phone", "--replace")
+        looks = (carry, ("describe", name, "--history"), ("convert", name, "--out", "o.tif", "--replace"))
         yield name, name, (*judges * 2, *looks)
     _run(guarded, "deliver", "globe", "r.tif", "f.geojson", "--limits", "0,250", "--out", "g.kmz")
     yield "g.kmz", "g.kmz", (("standin", "device", "phone", "g.kmz"), ("describe", "g.kmz"))

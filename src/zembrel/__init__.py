@@ -25,7 +25,7 @@ _VERBS = (
     "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare",
     "profile", "check", "run", "receipt",
 )  # fmt: skip
-_PACKS = ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film")
+_PACKS = ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film", "carry")
 _CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
 _CALLS |= {f"deliver_{pack}": f"deliver {pack}" for pack in _PACKS}
 _FROM = {"open": "open_dataset", "from_xarray": "from_xarray", "from_arrow": "features_from_arrow"}

@@ -50,16 +50,16 @@ def card(zembrel: Program) -> Program:
     return zembrel
 
 
-@pytest.mark.parametrize(
-    "device, verb, out, folder",
-    [
-        ("phone", ("pyramid", "photo.tif"), "m.mbtiles", "maps"), ("phone", ("pyramid", "photo.tif"), "m.pmtiles", "maps"),
-        ("phone", ("globe", "photo.tif"), "m.kmz", "maps"), ("controller", ("pyramid", "photo.tif"), "m/", "basemaps"),
-        ("controller", ("pyramid", "photo.tif", "--rows", "bottom"), "m.zip", "basemaps"),
-        ("plotter", ("chart", "photo.tif"), "m.kap", "charts"),
-        ("engine", ("heightmap", "dem.tif", "--size", "129", "--overlay", "photo.tif", "--overlay-size", "256"), "m/", "terrain"),
-    ],
-)  # fmt: skip
+PACKS = [
+    ("phone", ("pyramid", "photo.tif"), "m.mbtiles", "maps"), ("phone", ("pyramid", "photo.tif"), "m.pmtiles", "maps"),
+    ("phone", ("globe", "photo.tif"), "m.kmz", "maps"), ("controller", ("pyramid", "photo.tif"), "m/", "basemaps"),
+    ("controller", ("pyramid", "photo.tif", "--rows", "bottom"), "m.zip", "basemaps"),
+    ("plotter", ("chart", "photo.tif"), "m.kap", "charts"),
+    ("engine", ("heightmap", "dem.tif", "--size", "129", "--overlay", "photo.tif", "--overlay-size", "256"), "m/", "terrain"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("device, verb, out, folder", PACKS)
 def test_a_pack_is_carried_and_the_device_accepts_and_shows_it(
     card: Program, device: str, verb: tuple[str, ...], out: str, folder: str
 ) -> None:
@@ -105,23 +105,78 @@ def test_what_a_device_never_takes_is_refused_before_it_is_made(
     assert why in " ".join(said)
 
 
-@pytest.mark.parametrize(
-    "words, why",
-    [
-        (("pyramid", "photo.tif", "--zooms", "9-12", "--tile-format", "png", "--out", "a.mbtiles"), "zooms are 10 to 15"),
-        (("pyramid", "photo.tif", "--zooms", "11-13", "--tile-format", "jpeg", "--out", "b.mbtiles"), "tiles are png"),
-        (("pyramid", "photo.tif", "--zooms", "11-12", "--tile-cells", "512", "--tile-format", "png", "--out", "c.mbtiles"), "256 cells"),
-        (("pyramid", "photo.tif", "--zooms", "12-15", "--tile-format", "png", "--out", "d.mbtiles"), "a file has"),
-        (("pyramid", "photo.tif", "--zooms", "12-15", "--tile-format", "png", "--out", "e/"), "in all"),
-        (("chart", "photo.tif", "--out", "f.kap"), "40 colours at most"),
-    ],
-)  # fmt: skip
+BREAKERS = [
+    (("pyramid", "photo.tif", "--zooms", "9-12", "--tile-format", "png", "--out", "a.mbtiles"), "zooms are 10 to 15"),
+    (("pyramid", "photo.tif", "--zooms", "11-13", "--tile-format", "jpeg", "--out", "b.mbtiles"), "tiles are png"),
+    (("pyramid", "photo.tif", "--zooms", "11-12", "--tile-cells", "512", "--tile-format", "png", "--out", "c.mbtiles"), "256 cells"),
+    (("pyramid", "photo.tif", "--zooms", "12-15", "--tile-format", "png", "--out", "d.mbtiles"), "a file has"),
+    (("pyramid", "photo.tif", "--zooms", "12-15", "--tile-format", "png", "--out", "e/"), "in all"),
+    (("chart", "photo.tif", "--out", "f.kap"), "40 colours at most"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("words, why", BREAKERS)
 def test_a_rule_that_a_pack_breaks_keeps_it_off_the_device(
     card: Program, words: tuple[str, ...], why: str
 ) -> None:
     said = card("deliver", *words, "--carry-to", "card", "--device", "mine.device.toml", code=4).err
     assert why in said and "is made" in said
     assert not listing(card.folder / "card")
+
+
+@pytest.mark.parametrize("device, verb, out, folder", PACKS)
+def test_a_pack_that_exists_is_carried_as_when_it_is_made(
+    card: Program, device: str, verb: tuple[str, ...], out: str, folder: str
+) -> None:
+    card("deliver", *verb, "--out", out)
+    before = listing(card.folder)
+    words = ("deliver", "carry", out, "--carry-to", "card", "--device", device)
+    assert "not written" in card(*words, "--dry-run").err and listing(card.folder) == before
+    said = card(*words, "--json").json
+    there = card.folder / "card" / folder / out.rstrip("/")
+    sources = [path for path in (card.folder / out.rstrip("/")).rglob("*") if path.is_file()]
+    copies = {path: there / path.relative_to(card.folder / out) for path in sources}
+    copies = copies or {card.folder / out: there}
+    assert all(copy.read_bytes() == path.read_bytes() for path, copy in copies.items())
+    assert [fact["files"] for fact in said["checks"] if fact["fact"] == "carried"] == [len(copies)]
+    assert card("standin", "device", device, there, "--json").json["accepted"]
+    assert "exists" in card(*words, code=4).err
+    card(*words, "--replace")
+    assert "on the device" in card.refuses(2, *words[:2], there, *words[3:])[0]
+
+
+@pytest.mark.parametrize("words, why", BREAKERS)
+def test_a_pack_that_exists_and_breaks_a_rule_stays_off_the_device(
+    card: Program, words: tuple[str, ...], why: str
+) -> None:
+    card("deliver", *words)
+    card("deliver", "pyramid", "photo.tif", "--zooms", "11-11", "--tile-format", "png", "--out", "z.zip")
+    carry = ("deliver", "carry", "z.zip", words[-1], "--carry-to", "card", "--device", "mine.device.toml")
+    assert why in card(*carry, code=4).err and not listing(card.folder / "card")
+    card(*carry[:3], *carry[4:])
+    assert listing(card.folder / "card")
+
+
+def test_what_is_no_sound_pack_is_not_carried(card: Program) -> None:
+    to = ("--carry-to", "card", "--device", "phone")
+    for out in ("m.mbtiles", "m.pmtiles"):
+        card("deliver", "pyramid", "photo.tif", "--out", out)
+        whole = (card.folder / out).read_bytes()
+        for damage in (whole[: len(whole) // 3], b"", b"x" * 5000):
+            (card.folder / out).write_bytes(damage)
+            assert "cannot be read" in card.refuses(3, "deliver", "carry", out, *to)[0]
+    assert "is not a pack" in card.refuses(3, "deliver", "carry", "photo.tif", *to)[0]
+    assert "does not exist" in card.refuses(3, "deliver", "carry", "gone.mbtiles", *to)[0]
+    assert "nothing fits" in card.refuses(3, "deliver", "carry", "*.kmz", *to)[0]
+    assert "--carry-to" in card.refuses(2, "deliver", "carry", "m.mbtiles")[1]
+    (card.folder / "sub").mkdir()
+    (card.folder / "sub" / "M.MBTILES").write_bytes(b"")
+    assert "two packs" in card.refuses(2, "deliver", "carry", "m.mbtiles", "sub/M.MBTILES", *to)[0]
+    engine = card.folder / "engine"
+    engine.mkdir()
+    (engine / "terrain.toml").write_text('terrain = "../photo.tif"')
+    said = card.refuses(3, "deliver", "carry", "engine", "--carry-to", "card", "--device", "engine")
+    assert "not in the folder" in said[1] and not listing(card.folder / "card")
 
 
 def test_a_device_has_to_be_there_and_to_be_known(card: Program) -> None:

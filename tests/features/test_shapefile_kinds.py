@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from pathlib import Path
 from typing import Any
 
@@ -125,3 +126,18 @@ def test_texts_of_geometries_name_their_crs_and_columns_of_one_name_are_told_apa
     assert table.crs is not None and table.crs.code == 32627
     assert [table.columns["a"].tolist(), table.columns["a_2"].tolist()] == [[1, 5], [2, 6]]
     assert "columns of one name are numbered: a_2" in table.remarks
+
+
+@pytest.mark.parametrize("kind", [3, 5, 13, 15])
+def test_a_place_that_is_not_a_number_is_a_fault_and_never_a_crash(zembrel: Program, kind: int) -> None:
+    """The first x of the first part, 44 bytes into the record plus 4 for each of its parts, becomes NaN."""
+    write(zembrel.folder / "k.shp", kind)
+    data = bytearray((zembrel.folder / "k.shp").read_bytes())
+    place = 100 + 8 + 44 + 4 * len(KINDS[kind][1])
+    data[place : place + 8] = struct.pack("<d", float("nan"))
+    (zembrel.folder / "k.shp").write_bytes(data)
+    said = zembrel("check", "k.shp", code=None)
+    if kind % 10 == 5:
+        assert said.code == 3 and "makes no geometry" in said.err
+    else:
+        assert said.code == 1 and "FAULT" in said.out

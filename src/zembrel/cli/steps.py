@@ -74,6 +74,7 @@ VERBS: dict[str, Row] = {
     "deliver hgt": Row(DELIVER, "heights as cells of one degree", "zembrel.cli.deliver.elevation"),
     "deliver chips": Row(DELIVER, "squares with labels, for training", "zembrel.cli.deliver.chips"),
     "deliver film": Row(DELIVER, "dated images one after the other", "zembrel.cli.deliver.film"),
+    "deliver carry": Row(DELIVER, "packs that exist, to a device", "zembrel.cli.deliver.devices"),
     "standin device": Row(DELIVER, "would a device accept a pack?", "zembrel.cli.standin"),
     "run": Row(AGAIN, "the steps of a job file, those alone that are due", "zembrel.cli.jobs"),
     "receipt": Row(AGAIN, "the record of a run as a page", "zembrel.cli.jobs"),

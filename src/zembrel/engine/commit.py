@@ -183,16 +183,16 @@ def check_free(final: Path, replace: bool, *, mends: bool = False) -> None:
         sweep(final.parent, _PREFIX, settle)
     if final.is_dir() and not (replaces_folder(final) or readings.owns(final)):
         raise RefusedError(
-            f"{final} is a folder", "a file of that name cannot be made", "choose another --out"
+            f"{final} is a folder", "a file of that name cannot be made", "choose another name"
         )
     if os.path.lexists(final):
         if final.exists() and not final.is_dir() and not stat.S_ISREG(final.stat().st_mode):
             raise RefusedError(
-                f"{final} is no file", "a pipe or a device is never replaced", "choose another --out"
+                f"{final} is no file", "a pipe or a device is never replaced", "choose another name"
             )
         if not replace:
             raise RefusedError(
-                f"{final} exists", "it would be overwritten", "add --replace, or choose another --out"
+                f"{final} exists", "it would be overwritten", "add --replace, or choose another name"
             )
     if not mends:
         readings.refuse(final)

@@ -8,8 +8,8 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from zembrel.damaged import DAMAGED
 from zembrel.errors import InputError
-from zembrel.formats.cf.variables import DECODE_ERRORS
 from zembrel.handles import file_handles
 from zembrel.reading import TRUST
 from zembrel.runstate import Stamp
@@ -44,7 +44,7 @@ def _opened(path: Path) -> Any:
             _check_closed(path, plain)
             plain.attrs.get("_nc3_strict")  # h5netcdf speaks up on stderr if it fails at this
         file = h5netcdf.File(path, "r", phony_dims="access", decode_vlen_strings=True)
-    except (*DECODE_ERRORS, AttributeError) as exc:
+    except DAMAGED as exc:
         raise InputError(
             f"{path} is no sound NetCDF-4 or HDF5 file",
             f"{exc}".splitlines()[0] or "it cannot be decoded",

@@ -19,6 +19,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel import provenance
+from zembrel.damaged import DAMAGED
 from zembrel.errors import InputError, UsageError
 from zembrel.formats import netcdf3
 from zembrel.formats.cf.attributes import band_attributes
@@ -26,7 +27,7 @@ from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
 from zembrel.formats.cf.dataset import layer_names, open_dataset
 from zembrel.formats.cf.gridmapping import mapping_attributes
 from zembrel.formats.cf.layout import EDGE, Spread, WrittenVariable, spreads_of, written_variables
-from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables, check_count
+from zembrel.formats.cf.variables import Variable, Variables, check_count
 from zembrel.formats.hdf5 import hdf5_file
 from zembrel.formats.sink import Sink
 from zembrel.formats.voids import filled, void_of
@@ -59,7 +60,7 @@ def _variables(path: Path) -> tuple[Variables, dict[str, Any]]:
     try:
         _collect(path, file, "", found)
         own = {key: _in_words(value) for key, value in file.attrs.items()}
-    except DECODE_ERRORS as exc:
+    except DAMAGED as exc:
         raise InputError(f"{path} is broken", f"{exc}".splitlines()[0], "get the file again") from exc
     provenance.found(path, str(own.get(KEY, "")))
     return found, own

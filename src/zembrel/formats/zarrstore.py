@@ -20,9 +20,10 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.damaged import DAMAGED
 from zembrel.errors import InputError, UsageError
 from zembrel.formats.cf.dataset import GriddedRaster, layer_names, open_dataset
-from zembrel.formats.cf.variables import DECODE_ERRORS, Variable, Variables, check_count
+from zembrel.formats.cf.variables import Variable, Variables, check_count
 from zembrel.formats.sink import Sink
 from zembrel.formats.zarrwriting import CHUNK, DIMENSIONS, ZarrStore
 from zembrel.grid.frame import Frame
@@ -81,7 +82,7 @@ def _variables(path: Path) -> tuple[Any, Variables]:
             if isinstance(member, zarr.Array):
                 check_count(path, len(found) + 1)
                 found[name] = _variable(name, member)
-    except DECODE_ERRORS as exc:
+    except DAMAGED as exc:
         raise InputError(f"{path} is broken", f"{exc}".splitlines()[0], "get it again") from exc
     return root, found
 

@@ -102,15 +102,26 @@ def _expand(word: str, out: Path | None, sort: Sort | None) -> list[Path]:
         return inside
     if path.exists():
         return [layer_at(path)]
-    if any(sign in word for sign in "*?["):
-        matches = _natural(Path(match) for match in glob.glob(word, recursive=True))  # noqa: PTH207 Path.glob takes no absolute pattern
-        matches = [match for match in matches if match.is_file() or is_store(match)]
-        whole = out.resolve() if out is not None else None
-        matches = [match for match in matches if whole is None or not _within(match, whole)]
-        if matches:
-            return matches
+    whole = out.resolve() if out is not None else None
+    return named_paths(
+        word, lambda at: (at.is_file() or is_store(at)) and (whole is None or not _within(at, whole))
+    )
+
+
+def named_paths(word: str, fits: Sort = lambda path: True) -> list[Path]:
+    """Return the path that `word` names, or in natural order those that it fits as a pattern.
+
+    fits: whether a path that fits the pattern counts. Raises InputError if there is none.
+    """
+    if Path(word).exists():
+        return [Path(word)]
+    if not any(sign in word for sign in "*?["):
+        raise InputError(f"{word} does not exist", f"looked in {Path.cwd()}", "check the path")
+    matches = _natural(Path(match) for match in glob.glob(word, recursive=True))  # noqa: PTH207 Path.glob takes no absolute pattern
+    matches = [match for match in matches if fits(match)]
+    if not matches:
         raise InputError(f"nothing fits {word!r}", f"looked in {Path.cwd()}", "check the pattern")
-    raise InputError(f"{word} does not exist", f"looked in {Path.cwd()}", "check the path")
+    return matches
 
 
 def _of_sort(held: Sequence[Path], sort: Sort) -> list[Path]:

@@ -77,6 +77,8 @@ UNHEEDED: dict[str, tuple[str, ...]] = {
     "deliver hgt": (*_RASTER_PACK, "onto", "crs"),
     "deliver chips": _RASTER_PACK,
     "deliver film": _RASTER_PACK,
+    "deliver carry": (*_RASTERS, *_MADE, "provenance", "out", *RAW, *CRSS, "inputs_from", "trust_inputs",
+                      "offline", "memory", *WORK),
     "receipt": _ALONE,
     "run": tuple(name for name in (*_MADE, "provenance", "out") if name != "keep_going"),
     "standin device": (*_ALONE, "out"),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 import struct
 import zipfile
 import zlib
@@ -12,6 +11,7 @@ from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any
 
+from zembrel.damaged import DAMAGED
 from zembrel.engine.commit import Staging, check_free
 from zembrel.errors import ZembrelError
 from zembrel.features.files.geopackage.metadata import read_provenance
@@ -92,17 +92,12 @@ def _beside(path: Path) -> Steps:
     return ()
 
 
-# what damaged packs make of their parts
-_DAMAGED = (
-    OSError, sqlite3.Error, ValueError, TypeError, LookupError, EOFError, RuntimeError, struct.error,
-    zipfile.BadZipFile, zlib.error,
-)  # fmt: skip
 _GZIP, _MOST = 31, 64_000_000  # window bits; bytes of a text that is told
 
 
 def _of_pack(path: Path) -> Steps:
     """Of a pack, by the rules of its kind."""
-    with suppress(*_DAMAGED):
+    with suppress(*DAMAGED):
         if path.suffix in (".kmz", ".zip"):
             with zipfile.ZipFile(path) as held, held.open(f"{KEY}.json") as member:
                 return steps_in(member.read(_MOST).decode("utf-8"))

@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import importlib
-import sqlite3
-import struct
-import zipfile
-import zlib
 from pathlib import Path
 from typing import Any
 
+from zembrel.damaged import DAMAGED
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.reading import readings
@@ -22,21 +19,6 @@ from zembrel.verbs.receipt import Receipt
 DEVICES = ("controller", "phone", "plotter", "engine")
 _FIGURES = (".png",)
 _REJECTED = 1  # exit code
-_UNREADABLE = (
-    ArithmeticError,
-    AttributeError,
-    EOFError,
-    LookupError,
-    OSError,
-    RuntimeError,
-    SyntaxError,
-    TypeError,
-    ValueError,
-    sqlite3.Error,
-    struct.error,
-    zipfile.BadZipFile,
-    zlib.error,
-)  # what packages say of damaged files
 
 
 def device(output: Output, name: str, pack: str, figure: str | None = None) -> Receipt:
@@ -76,7 +58,7 @@ def _judged(name: str, path: Path) -> Verdict:
         found: Verdict = judge(path)
     except RejectedError as exc:
         return Verdict((str(exc),))
-    except _UNREADABLE as exc:  # none ends in a traceback
+    except DAMAGED as exc:  # none ends in a traceback
         return Verdict((f"it cannot be read: {exc}",))
     return found
 

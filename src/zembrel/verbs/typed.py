@@ -34,7 +34,7 @@ VERBS = {
     "check": "check.check", "draw": "draw.draw",
 } | {
     f"deliver {pack}": f"deliver.{pack}.{pack}"
-    for pack in ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film")
+    for pack in ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film", "carry")
 }  # fmt: skip
 # what only a job file calls so
 OF_JOBS = {"standin device": "standin.device"}
@@ -44,7 +44,7 @@ ALONE = {"run": "jobs.run.run", "receipt": "receiptfile.receipt"}
 LAZY = ("fetch", "mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint",
         "grid", "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip
 # verbs that may make no file at all
-SILENT = ("describe", "check", "compare", "profile", "frame", "standin device")
+SILENT = ("describe", "check", "compare", "profile", "frame", "standin device", "deliver carry")
 # raised by one for a verb when its results for the same inputs and options become others; a test holds
 # the checksums of results against it
 REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1) | {

@@ -54,9 +54,6 @@ def unfit(device: Device, pack: PackTraits, files: dict[PurePath, int]) -> Itera
     large = next((name for name, size in files.items() if most is not None and size > most), None)
     if large is not None:
         yield f"{large} has {show_bytes(files[large])}, and a file has {show_bytes(most or 0)} at most"
-    total = sum(files.values())
-    if device.largest_total is not None and total > device.largest_total:
-        yield f"it takes {show_bytes(device.largest_total)} in all, and this is {show_bytes(total)}"
     yield from _unfit_tiles(device, pack)
     if device.colours is not None and pack.colours is not None and pack.colours > device.colours:
         yield f"a chart has {device.colours} colours at most, and this has {pack.colours}"
@@ -64,6 +61,14 @@ def unfit(device: Device, pack: PackTraits, files: dict[PurePath, int]) -> Itera
     yield from list(dict.fromkeys(why for why in odd if why is not None))[:1]
     if device.file_system == "fat32":
         yield from _full_folders(files)
+
+
+def over_total(device: Device, files: dict[PurePath, int]) -> str | None:
+    """Return why all packs of a run are too much for the device, or None."""
+    total = sum(files.values())
+    if device.largest_total is None or total <= device.largest_total:
+        return None
+    return f"it takes {show_bytes(device.largest_total)} in all, and this is {show_bytes(total)}"
 
 
 def _unfit_tiles(device: Device, pack: PackTraits) -> Iterator[str]:

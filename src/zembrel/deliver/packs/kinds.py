@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
+from zembrel.damaged import DAMAGED
 from zembrel.deliver.packs import reading
 from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.packs.folder import FolderPack, TileNames, ZipPack
@@ -13,7 +14,7 @@ from zembrel.deliver.packs.geopackage import GeoPackagePack
 from zembrel.deliver.packs.mbtiles import MBTilesPack
 from zembrel.deliver.packs.pmtiles import PMTilesPack
 from zembrel.deliver.quadtree import EncodedTile
-from zembrel.errors import UsageError
+from zembrel.errors import ResourceError, UsageError
 from zembrel.grid.tiling import Tiling
 
 
@@ -79,4 +80,7 @@ def check_pack(
         "gpkg": reading.of_geopackage, "pmtiles": reading.of_pmtiles,
     }[kind]  # fmt: skip
     rows = facts.tiling.rows if from_bottom or kind == "mbtiles" else 0
-    return reading.checked(read(path), rows, facts.cells, zooms, path)
+    try:
+        return reading.checked(read(path), rows, facts.cells, zooms, path)
+    except DAMAGED as exc:
+        raise ResourceError(f"{path} does not hold what was written", str(exc), "report it") from exc

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import gzip
 import io
 import struct
 import zipfile
+import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -19,6 +20,9 @@ from zembrel.formats.tilefolder import TILE_NAME
 from zembrel.sqlitefile import opened_for_reading
 
 _LOOKED_AT = 64  # pictures that are decoded
+_MOST_BYTES = 64_000_000  # of a tile, and of a directory of tiles
+_MOST_NUMBER = 4**32  # along the curve: of no zoom that anybody uses
+_UNZIP = 31  # window bits of zlib for gzip
 
 
 class TileFound(NamedTuple):
@@ -45,6 +49,8 @@ def of_zip(path: Path) -> Iterator[TileFound]:
             named = TILE_NAME.fullmatch(name)
             if named:
                 zoom, column, row = map(int, named.groups()[:3])
+                if held.getinfo(name).file_size > _MOST_BYTES:
+                    raise ValueError(f"{name} has {held.getinfo(name).file_size:,} bytes")
                 yield TileFound(zoom, column, row, lambda name=name: held.read(name))  # type: ignore[misc]
 
 
@@ -62,6 +68,7 @@ def of_geopackage(path: Path) -> Iterator[TileFound]:
 
 
 def _rows(path: Path, table: str) -> Iterator[TileFound]:
+    table = '"' + table.replace('"', '""') + '"'
     with closing(opened_for_reading(path)) as file:
         pick = f"SELECT tile_data FROM {table} WHERE zoom_level = ? AND tile_column = ? AND tile_row = ?"
         for place in file.execute(f"SELECT zoom_level, tile_column, tile_row FROM {table}"):
@@ -71,28 +78,52 @@ def _rows(path: Path, table: str) -> Iterator[TileFound]:
 
 def of_pmtiles(path: Path) -> Iterator[TileFound]:
     """Tiles of all directories."""
+    for entry in _entries(path):
+        for step in range(entry.run):
+            yield TileFound(*_from_curve(entry.number + step), entry.read)
+
+
+def different_of_pmtiles(path: Path) -> Iterator[TileFound]:
+    """The first and the last of the tiles that share a picture: runs of others' files may be very long."""
+    for entry in _entries(path):
+        for step in dict.fromkeys((0, entry.run - 1)):
+            yield TileFound(*_from_curve(entry.number + step), entry.read)
+
+
+class _Entry(NamedTuple):
+    """Tiles that share a picture: the number of the first along the curve, and how many there are."""
+
+    number: int
+    run: int
+    read: Callable[[], bytes]
+
+
+def _entries(path: Path) -> Iterator[_Entry]:
+    """The entries of all directories. Raises ValueError for what is no PMTiles of version 3."""
     with path.open("rb") as file:
         head = file.read(127)
         if head[:7] != b"PMTiles" or head[7] != 3:
-            raise ResourceError(
-                f"{path} is no PMTiles of version 3", f"it begins with {head[:8]!r}", "report it"
-            )
+            raise ValueError(f"it is no PMTiles of version 3: it begins with {head[:8]!r}")
         root, root_size, _, _, leaves, _, data, _ = struct.unpack("<8Q", head[8:72])
 
         def cut(start: int, size: int) -> bytes:
+            if size > _MOST_BYTES:
+                raise ValueError(f"a part of it would have {size:,} bytes")
             file.seek(start)
             return file.read(size)
 
-        waiting = [(root, root_size)]
+        waiting, seen = [(root, root_size)], set[tuple[int, int]]()
         while waiting:
-            start, size = waiting.pop(0)
-            for number, run, length, offset in _directory(gzip.decompress(cut(start, size))):
+            part = waiting.pop(0)
+            if part in seen:
+                raise ValueError("a directory is named twice")
+            seen.add(part)
+            text = zlib.decompressobj(_UNZIP).decompress(cut(*part), _MOST_BYTES)
+            for number, run, length, offset in _directory(text):
                 if run == 0:
                     waiting.append((leaves + offset, length))
-                for step in range(run):
-                    zoom, column, row = _from_curve(number + step)
-                    place = (data + offset, length)
-                    yield TileFound(zoom, column, row, lambda place=place: cut(*place))  # type: ignore[misc]
+                else:
+                    yield _Entry(number, run, partial(cut, data + offset, length))
 
 
 def _directory(text: bytes) -> Iterator[tuple[int, int, int, int]]:
@@ -115,6 +146,8 @@ def _directory(text: bytes) -> Iterator[tuple[int, int, int, int]]:
 
 def _from_curve(number: int) -> tuple[int, int, int]:
     """Zoom, column and row of a number along the curve, built up from its smallest square."""
+    if number >= _MOST_NUMBER:
+        raise ValueError(f"a tile has the number {number}")
     zoom = 0
     while number >= 4**zoom:
         number -= 4**zoom

@@ -229,7 +229,10 @@ def _geometry(path: Path, number: int, shape: Any) -> shapely.Geometry | None:
         raise InputError(
             f"{path} holds a multipatch", f"feature {number} is a body, no area", "convert it first"
         )
-    found = made(shape.__geo_interface__)
+    try:
+        found = made(shape.__geo_interface__)
+    except shapely.errors.ShapelyError as exc:
+        raise _broken(path, ValueError(f"feature {number} makes no geometry: {exc}")) from exc
     return _raised(found, shape) if 10 < kind < 20 else found
 
 
@@ -242,7 +245,8 @@ def _raised(flat: shapely.Geometry, shape: Any) -> shapely.Geometry:
     def lifted(points: Any) -> Any:
         stacks = {place: iter(values) for place, values in heights.items()}
         last = {place: values[-1] for place, values in heights.items()}
-        found = [next(stacks[x, y], last[x, y]) for x, y in points[:, :2].tolist()]
+        places = map(tuple, points[:, :2].tolist())  # NaN, of a broken file, is no place that has a height
+        found = [next(stacks.get(place, iter(())), last.get(place, np.nan)) for place in places]
         return np.column_stack([points[:, :2], found])
 
     return shapely.transform(shapely.force_3d(flat), lifted, include_z=True)

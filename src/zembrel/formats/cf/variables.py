@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import struct
-import zipfile
-import zlib
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -12,14 +9,10 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.damaged import DAMAGED
 from zembrel.errors import InputError
 from zembrel.reading import TRUST, readings
 
-# What containers raise for parts that they cannot decode.
-DECODE_ERRORS = (
-    OSError, RuntimeError, ValueError, KeyError, TypeError, EOFError, IndexError, AssertionError,
-    struct.error, zipfile.BadZipFile, zlib.error,
-)  # fmt: skip
 _MOST = 10_000
 Read = Callable[[tuple[Any, ...]], npt.NDArray[Any]]
 
@@ -50,7 +43,7 @@ def read_part(path: Path, variable: Variable, index: tuple[Any, ...]) -> npt.NDA
     """A part of a variable. Raises InputError if the container cannot decode it."""
     try:
         return variable.read(index)
-    except DECODE_ERRORS as exc:
+    except DAMAGED as exc:
         raise InputError(
             f"{path} is broken", f"{variable.name} does not decode: {exc}", "get the file again"
         ) from exc
