@@ -50,7 +50,7 @@ RUNS: dict[str, tuple[str, ...]] = {
     "deliver globe": ("codes.tif", "coast.geojson", "--out", "g.kmz"),
     "deliver chart": ("codes.tif", "--out", "ch/"),
     "deliver heightmap": ("relief.tif", "--size", "65", "--out", "hm/"),
-    "standin device": ("engine", "terrain"),
+    "standin device": ("engine", "terrain"), "deliver carry": ("terrain", "--carry-to", "dem", "--device", "engine"),
     "deliver chips": ("codes.tif", "--cells", "32", "--out", "chips/"),
     "deliver film": ("dem", "--size", "64", "--out", "f.mp4"),
     "deliver hgt": ("relief.tif", "--cell", "3arcsec", "--out", "hgt/"),

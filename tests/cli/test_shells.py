@@ -26,7 +26,7 @@ def folder(zembrel: Program) -> Program:
 
 
 LINES = [
-    ("zembrel re", ["resample", "reproject", "receipt"]), ("zembrel deliver ", ["pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film"]),
+    ("zembrel re", ["resample", "reproject", "receipt"]), ("zembrel deliver ", ["pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film", "carry"]),
     ("zembrel clip a.tif --within-", ["--within-where"]), ("zembrel reproject a.tif --crs 32626", ["EPSG:32626"]),
     ("zembrel reproject a.tif --crs EPSG:32626", ["32626"]), ('zembrel reproject a.tif --crs "UTM zone 26N', None),
     ("zembrel clip a.tif --bands red,gr", ["red,green"]), ("zembrel run i --only la", ["land", "lake"]), ("zembrel clip a", ["files:"]),

@@ -42,6 +42,7 @@ MORE: list[tuple[str, Any, str | None, dict[str, Any]]] = [
     ("draw", "relief.tif", "o.png", {"ramp": "grey"}), ("profile", "relief.tif", None, {"along": ALONG}),
     ("contour", "hills.tif", "o.gpkg", {"interval": 40.0, "smooth": True}), ("contour", "hills.tif", "o.geojson", {"classes": 4, "filled": True}),
     ("deliver hgt", "cell.tif", "o/", {"cell": "3arcsec"}), ("standin device", (), None, {"name": "phone", "pack": "tiles.mbtiles"}),
+    ("deliver carry", "tiles.mbtiles", None, {"carry_to": ".", "device": "phone", "dry_run": True}),
 ]  # fmt: skip
 CASES = [*(case for case in EVERYWHERE if case[0] != "contour"), *MORE]  # lines of noise are too many
 NUMBER = re.compile(r"-?\d+\.\d+(?:e[-+]?\d+)?")

@@ -63,6 +63,12 @@ def tile(
     cells: Annotated[
         str | None, typer.Option("--cells", metavar="N", help="Cells of a sheet: 512, 512x256.")
     ] = None,
+    at_most: Annotated[
+        str | None,
+        typer.Option(
+            "--at-most", metavar="BYTES", help="Fewest sheets whose files are no larger than this: 200MB."
+        ),
+    ] = None,
     by: Annotated[
         str | None,
         typer.Option("--by", metavar="FILE", help="A sheet for each polygon, blank outside."),
@@ -95,7 +101,7 @@ def tile(
     from zembrel.verbs import tile as verb
     from zembrel.verbs.cutting import Cutting
 
-    cutting = Cutting(split, size, cells, by, margin, name, index, resume, touching, method)
+    cutting = Cutting(split, size, cells, at_most, by, margin, name, index, resume, touching, method)
     return verb.tile(inputs, where, output, cutting)
 
 

@@ -8,18 +8,20 @@ from typing import Any
 
 from zembrel.cli.sentences import SENTENCES
 from zembrel.facts import Fact
-from zembrel.measure import show_number
+from zembrel.measure import show_bytes, show_number
 
 
 class _Words(Formatter):
     """`{n:s}` is the ending of a plural, `{n:number}` as short as exact, `{n:typed}` as an option takes it,
-    `{n:list}` with commas."""
+    `{n:bytes}` a size, `{n:list}` with commas."""
 
     def format_field(self, value: Any, spec: str) -> str:
         if spec == "s":
             return "" if value == 1 else "s"
         if spec == "number":
             return value if isinstance(value, str) else show_number(value)
+        if spec == "bytes":
+            return show_bytes(value)
         if spec == "typed":
             return f"{int(value)}" if float(value).is_integer() else repr(value).replace("nan", "NaN")
         return ", ".join(map(str, value)) if spec == "list" else str(format(value, spec))

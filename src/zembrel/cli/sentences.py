@@ -2,23 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from zembrel.cli.deliver.sentences import PACKS
 from zembrel.cli.jobwording import JOBS
+from zembrel.cli.sheetsentences import SHEETS, first
 from zembrel.cli.sourcesentences import SOURCES
 
 Values = Mapping[str, Any]
 _SHOWN = 5  # names of many
-
-
-def _first(shown: Sequence[Any], more: bool) -> str:
-    return ", ".join(map(str, shown)) + " ..." * more
-
-
-def _more(others: int) -> str:
-    return f" and {others:,} more" if others else ""
 
 
 def _bands_by_name(v: Values) -> str:
@@ -37,16 +30,8 @@ def _index_bands(v: Values) -> str:
 
 def _inputs_left_out(v: Values) -> str:
     count = v["inputs"]
-    names = _first(v["names"], count > len(v["names"]))
+    names = first(v["names"], count > len(v["names"]))
     return f"{count:,} input{'s' * (count != 1)} outside the area left out: {names}"
-
-
-def _some(names: Sequence[str]) -> str:
-    return _first(names[:_SHOWN], len(names) > _SHOWN)
-
-
-def _each(counts: Sequence[tuple[str, int]]) -> str:
-    return _some([f"{name} {cells:,}" for name, cells in sorted(counts, key=lambda pair: -pair[1])])
 
 
 def _limit_passed(v: Values) -> str:
@@ -61,10 +46,6 @@ def _sun(v: Values) -> str:
 def _suns(v: Values) -> str:
     said = "; ".join(f"{azimuth:g} deg, {altitude:g} deg high" for azimuth, altitude in v["suns"])
     return f"sun at {said}" if len(v["suns"]) == 1 else f"suns, blended, at {said}"
-
-
-def _unlike(v: Values) -> str:
-    return f"{v['what']} of {v['layer']}{_more(v['others'])} is {v['value']}, of most {v['usual']}"
 
 
 _COMMON: Mapping[str, str | Callable[[Values], str]] = {
@@ -91,22 +72,12 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "cells_on_ellipsoid": "cells in metres on the ellipsoid, row by row",
     "cells_stretched": "cells in true metres, row by row: the map draws them {times:.3g} times as long",
     "clamped": "{values:,} values held at the ends of the range",
-    "clouds_as_one": "{clouds} clouds that meet are seen as one",
     "code_table": "{lines} line{lines:s} of {table}",
     "codes_all_listed": "every code is in the table",
     "codes_not_listed": lambda v: (
-        f"{v['cells']:,} cells of codes {_first(v['codes'], v['more'])} are not in the table: "
+        f"{v['cells']:,} cells of codes {first(v['codes'], v['more'])} are not in the table: "
         + ("kept" if v["kept"] else "void")
     ),
-    "collar_cells_left": lambda v: (
-        f"{v['cells']:,} like the collar left ({_each(v['sheets'])}): --collar-tolerance takes more"
-    ),
-    "collar_cells_removed": lambda v: f"{v['cells']:,} cells of collars removed ({_each(v['sheets'])})",
-    "collar_colour": lambda v: (
-        f"collar colour {'/'.join(map(str, v['colour']))} within {v['within']}{_more(v['others'])}"
-    ),
-    "collars_not_found": lambda v: f"no collar found around {_some(v['names'])}",
-    "collars_trimmed": "collars trimmed from {trimmed} of {inputs} inputs",
     "coloured_by": lambda v: f"by {v['by']}" + (f", ramp {v['ramp']}" if v["ramp"] else ""),
     "as_colours": "bands {bands:list} as red, green and blue",
     "colours_between": "colours from {low:.6g} to {high:.6g}",
@@ -118,13 +89,10 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "crs_of_most": "CRS {crs} (of most cells)",
     "cut_at_outline": "{features:,} cut at its outline",
     "cut_to_use": "cut to the area of use of {crs}",
-    "dark_collar": lambda v: f"dark collar around {v['layer']}{_more(v['others'])}: --trim-collar drops it",
     "dark_hours": "{hours} of them with the sun below the horizon: no light",
     "detail_lost": "cells {times:.3g} times as large as native: detail is lost",
     "detail_made_up": "cells {times:.3g} times as small as native: detail is made up",
     "dissolved": "dissolved by value",
-    "each_point_once": "each of {points:,} points in one sheet",
-    "empty_sheets": "{empty:,} empty sheets left out",
     "empty_zones": "{empty:,} of {zones:,} zones hold nothing",
     "every_zone": "every zone holds something",
     "extent_of": "extent of the {what}",
@@ -160,7 +128,6 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "heights_taken": "heights taken for metres, since nothing says it: --z-unit says otherwise",
     "heights_unlike": "heights of unlike meaning, as they are",
     "highest_points": "the highest point of each dot of {cell:.3g} {unit}, by {by}",
-    "holes": "the sheets leave {holes} hole{holes:s} of {cells:,} cells, at {x:.10g},{y:.10g}",
     "hours": "{hours} hours of {day}, {zone}",
     "index_bands": _index_bands,
     "inputs_left_out": _inputs_left_out,
@@ -185,11 +152,8 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "no_contours_none_reached": "no contours: no value is reached",
     "no_contours_nothing_valid": "no contours: nothing is valid",
     "no_contours_too_many": "no contours: {levels:,} of them would be no picture",
-    "no_empty_sheet": "no empty sheet",
-    "no_gap": "no gap inside the area",
     "no_graticule": "no graticule: where the layer lies is unknown",
     "no_lines": "no {what} every {step:number}: none falls in the picture, or over {most} do",
-    "no_shifts": "shifts below {below:g} cell",
     "nodata": "nodata {nodata:typed}",
     "nodata_as_asked": "nodata {nodata:typed} as asked",
     "nodata_mask": "nodata mask ({why})",
@@ -208,8 +172,6 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "opacity_kept": "opacity kept (band alpha)",
     "opacity_left_out": "opacity left out, if no cell is partly transparent",
     "outline": "outline by {by}",
-    "overlap": "overlap {rule}",
-    "overlaps_differ": "overlaps differ {rms:.2g} rms (probed), worst pair {pair} {worst:.2g}",
     "page_of_one": "a page of it",
     "palette_not_held": "palette to colour bands ({format} holds no palette)",
     "palette_to_bands": "palette to colour bands",
@@ -250,13 +212,6 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "shadows_cast": "shadows cast",
     "shadows_followed": "shadows are followed over {cells:,} cells",
     "share_valid": lambda v: f"{min(v['percent'], 99.9):.1f} % of cells valid",  # not all of them
-    "sheet_margin": "margin {margin}",
-    "sheets": "{sheets:,} sheets",
-    "sheets_apart": "the sheets lie in {groups} groups apart",
-    "sheets_joined_first": "{sheets} sheets share a lattice and are joined first",
-    "sheets_of": "{sheets:,} sheets of up to {columns:,} x {rows:,} cells",
-    "sheets_stood": "{kept:,} sheets stood already",
-    "shifted": "{sheet} shifted by {cells:.2g} cells against {against}",
     "simplified": "outlines simplified by {by}, shared borders shared",
     "softened": "surface softened",
     "source_ids": "source IDs by the order of inputs",
@@ -275,14 +230,10 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "thin_spacing": "no two closer than {spacing} in space",
     "thinned": "{before:,} cells thinned to {after:,}",
     "threshold": "1 {name}, else 0",
-    "tone_kept": "tone as it is (no overlap)",
-    "tone_matched": "tone matched: overlaps differed {before:.2g} rms, now {after:.2g}",
     "type_changed": "type {from_type} to {to_type}",
     "type_not_held": "type {held} to {wider} (the format holds no {held})",
     "type_that_holds": "type {type} (holds {types:list})",
     "units_as_they_are": "{one} and {other} are taken as they are, at character {character} of {formula!r}",
-    "unlike": _unlike,
-    "unlike_lattices": "sheets of unlike lattices know their neighbours",
     "value_range": "from {low:.6g} to {high:.6g}",
     "values_are_means": "values are means along lines",
     "values_changed": "{values:,} values of {field} {what}",
@@ -297,4 +248,4 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "without_spikes": "without points {height:g} above or below those around them",
     "worked_in": "worked in {crs}",
 }
-SENTENCES = {**_COMMON, **PACKS, **SOURCES, **JOBS}
+SENTENCES = {**_COMMON, **SHEETS, **PACKS, **SOURCES, **JOBS}

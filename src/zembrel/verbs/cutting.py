@@ -10,7 +10,8 @@ from zembrel.facts import Fact, fact
 
 @dataclass(frozen=True)
 class Cutting:
-    """How to cut: one of `split` (`4x3`), `size` (`1km`), `cells` (`512`), `by` (a file of polygons).
+    """How to cut: one of `split` (`4x3`), `size` (`1km`), `cells` (`512`), `at_most` (`200MB`), `by` (a file
+    of polygons).
 
     margin: cells or a length added around each sheet; name: a template; index: a feature file for the
     sheets; resume: keep sheets that stand already.
@@ -19,6 +20,7 @@ class Cutting:
     split: str | None = None
     size: str | None = None
     cells: str | None = None
+    at_most: str | None = None
     by: str | None = None
     margin: str | None = None
     name: str | None = None

@@ -37,7 +37,7 @@ HANDLERS: dict[tuple[str, str], Handler] = {
     ("clip", FEATURES): Handler("features.change.clip", "touching outside"),
     ("clip", POINTS): Handler("points.change.clip", "outside keep_bounds"),
     ("tile", RASTERS): Handler("tile.of_rasters", _EVERY),
-    ("tile", POINTS): Handler("points.tile.tile", "split size by margin name index resume"),
+    ("tile", POINTS): Handler("points.tile.tile", "split size at_most by margin name index resume"),
     ("reproject", RASTERS): Handler("resample.reproject_rasters", "method"),
     ("reproject", FEATURES): Handler("features.change.reproject"),
     ("reproject", POINTS): Handler("points.change.reproject"),

@@ -4,25 +4,18 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zembrel import features
 from zembrel.engine.commit import check_free
-from zembrel.engine.executor import Executor, Threads
-from zembrel.engine.limits import processors
 from zembrel.engine.plan import Plan
 from zembrel.errors import UsageError, ZembrelError
 from zembrel.facts import distinct, fact
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Frame
-from zembrel.progress import Progress, no_tick
-from zembrel.provenance import document
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.passing import blocks_of
-from zembrel.raster.views.outline import Blanked
-from zembrel.raster.views.place import crop
 from zembrel.reading import readings
 from zembrel.verbs import features as of_features
 from zembrel.verbs.cutting import Cutting, left_out
@@ -34,11 +27,9 @@ from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.resuming import SheetRun
 from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
+from zembrel.verbs.sheetmaking import Done, made_sheets
+from zembrel.verbs.sheetsize import fitting
 from zembrel.verbs.target import decide
-from zembrel.verbs.write import NothingValidError, write
-
-Done = tuple[Sheet, Result]
-_LARGE = 16_000_000  # cells of a sheet that keeps all workers busy by itself
 
 
 def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Receipt:
@@ -47,11 +38,10 @@ def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Rece
     Raises UsageError unless one way to cut is given, InputError if nothing is to be cut.
     """
 
-    ways = [way for way in (cutting.split, cutting.size, cutting.cells, cutting.by) if way]
+    ways = [way for way in (cutting.split, cutting.size, cutting.cells, cutting.at_most, cutting.by) if way]
     if len(ways) != 1:
-        raise UsageError(
-            f"{len(ways)} ways to cut", "sheets are cut in one", "give --split 4x3, --size, --cells or --by"
-        )
+        remedy = "give --split 4x3, --size, --cells, --at-most or --by"
+        raise UsageError(f"{len(ways)} ways to cut", "sheets are cut in one", remedy)
     if cutting.index:
         features.files.check_name(Path(cutting.index))
     return by_kind("tile", inputs, where, output, cutting)
@@ -61,18 +51,17 @@ def of_rasters(given: Given, where: Where, output: Output, cutting: Cutting) -> 
     """Rasters, seen as one, cut into sheets."""
     layers = open_layers(given)
     target = decide(layers, where)
+    view, chose = joined(layers, target, cutting.method)
+    cutting, fitted = fitting(view, layers, cutting, output)
     sheets = named_sheets(sheets_of(target.frame, cutting), layers, output, cutting)
     _check_places([sheet.path for sheet in sheets], cutting, output)
-    view, chose = joined(layers, target, cutting.method)
-    total = sum(sheet.pane.size for sheet in sheets)
-    big = Frame(view.frame.crs, view.frame.affine, total, 1)
-    Plan(big, view.bands, output.path).check(output.ceiling_bytes, output.command)
+    _check_room(view, sheets, output)
     run = SheetRun.of(given, where, output, cutting, [sheet.path for sheet in sheets])
     kept = {sheet.path for sheet in sheets if run.stands(sheet.path) and _sound(sheet, view)}
     known = [sheet for sheet in sheets if not run.has_found_empty(sheet.path)]
     if not output.dry_run:
         run.tell()
-    done = _made(view, known, kept, output, cutting)
+    done = made_sheets(view, known, kept, output, cutting)
     if not output.dry_run:
         made = {sheet.path for sheet, _ in done}
         run.tell([sheet.path for sheet in sheets if sheet.path not in made])
@@ -89,7 +78,7 @@ def of_rasters(given: Given, where: Where, output: Output, cutting: Cutting) -> 
         planned=output.dry_run,
         touched=paths,
         frame=target.frame,
-        chose=distinct((cut, *margins, *chose)),
+        chose=distinct((cut, *fitted, *margins, *chose)),
         checks=() if output.dry_run else left_out(empty, len(kept)),
         results=(_folder([result for _, result in done if result.out not in kept], output),),
         products={"index": Path(cutting.index)} if cutting.index else {},
@@ -119,9 +108,10 @@ def _check_places(paths: Sequence[Path], cutting: Cutting, output: Output) -> No
         of_features.writing.check_target(Path(cutting.index), output)
 
 
-def _view_of(sheet: Sheet, view: Raster) -> Raster:
-    part = crop(view, sheet.pane)
-    return part if sheet.cover is None else Blanked(part, sheet.cover)
+def _check_room(view: Raster, sheets: Sequence[Sheet], output: Output) -> None:
+    """Raise RefusedError if all sheets together are past the ceiling or the free space."""
+    whole = Frame(view.frame.crs, view.frame.affine, sum(sheet.pane.size for sheet in sheets), 1)
+    Plan(whole, view.bands, output.path).check(output.ceiling_bytes, output.command)
 
 
 def _sound(sheet: Sheet, view: Raster) -> bool:
@@ -138,54 +128,6 @@ def _sound(sheet: Sheet, view: Raster) -> bool:
     except ZembrelError:
         return False
     return True
-
-
-def _made(
-    view: Raster, sheets: Sequence[Sheet], kept: set[Path], output: Output, cutting: Cutting
-) -> list[Done]:
-    """Every sheet with what became of it; empty ones are left out. Small sheets are made several at once."""
-    quiet = replace(output, replace=output.replace or cutting.resume, format=None)
-    largest = max((sheet.pane.size for sheet in sheets), default=0)
-    apart = output.executor is not None and len(sheets) > 1  # whose workers put each sheet in its place
-    at_once = output.limits.workers or processors()
-    if output.dry_run or (largest > _LARGE and not apart):
-        at_once = 1
-    executor: Executor = Threads(at_once, at_once + 1)
-    if at_once > 1:
-        quiet = replace(quiet, workers=1, tick=no_tick)
-        if apart and output.executor is not None:
-            executor, quiet = output.executor, replace(quiet, executor=None, cluster=None)
-            readings.write([sheet.path for sheet in sheets if sheet.path not in kept])
-    task = _Making(view, kept, quiet, document() if apart else None)
-    done, cells, total = [], 0, sum(sheet.pane.size for sheet in sheets)
-    for number, (sheet, result) in enumerate(zip(sheets, executor.map(task, sheets), strict=True), 1):
-        done += [(sheet, result)] if result is not None else []
-        cells += sheet.pane.size
-        if at_once > 1:
-            output.tick(Progress(number, len(sheets), cells, total))
-    return done
-
-
-@dataclass(frozen=True)
-class _Making:
-    """Makes sheets of a raster, but for those that are kept."""
-
-    view: Raster
-    kept: set[Path]
-    output: Output
-    provenance: str | None  # for workers elsewhere, who do not know the run
-
-    def __call__(self, sheet: Sheet) -> Result | None:
-        """What became of a sheet; None if it would be empty."""
-        if sheet.path in self.kept:
-            return Result(sheet.path, sheet.path.stat().st_size)
-        try:
-            with readings.run():
-                if self.provenance is not None:
-                    readings.tell(self.provenance)
-                return write(_view_of(sheet, self.view), sheet.path, self.output).result
-        except NothingValidError:
-            return None
 
 
 def _write_index(path: Path, frame: Frame, done: Sequence[Done], output: Output) -> None:
