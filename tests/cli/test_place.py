@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from ellipsoid import distances
 from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.formats import open_raster
@@ -211,17 +212,7 @@ def test_a_circle_holds_the_cells_and_points_as_near_as_its_reach(zembrel: Progr
     held = clipped.cells(clipped.frame.pane).valid_of(0)
     rows, columns = np.mgrid[: clipped.frame.rows, : clipped.frame.columns].reshape(2, -1).astype(float)
     x, y = clipped.frame.centres(columns, rows)
-    a, f = 6378137.0, 1 / 298.257223563
-    squared = f * (2 - f)
-
-    def in_space(east: np.ndarray, north: np.ndarray) -> np.ndarray:
-        lon, lat = crs.to_geographic(east, north)  # type: ignore[union-attr]
-        across = a / np.sqrt(1 - squared * np.sin(lat) ** 2)
-        return np.stack([across * np.cos(lat) * np.cos(lon), across * np.cos(lat) * np.sin(lon),
-                         across * (1 - squared) * np.sin(lat)])  # fmt: skip
-
-    chord = np.linalg.norm(in_space(x, y) - in_space(np.array([x0]), np.array([y0])), axis=0)
-    away = chord * (1 + chord**2 / (24 * 6_378_000.0**2))
+    away = distances(crs, x, y, np.array([x0]), np.array([y0]))
     sure = np.abs(away - reach) > 1e-3
     assert (held.ravel()[sure] == (away < reach)[sure]).all() and (~sure).sum() < 40
     assert held.sum() > 200_000

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+
 import numpy as np
 import pytest
 import shapely
@@ -10,6 +12,7 @@ from hypothesis import strategies as st
 from scipy import ndimage
 
 from depth import examples
+from ellipsoid import distances
 from program import Program
 from rasters import frame, raster, save
 from zembrel.engine.limits import Limits
@@ -211,3 +214,38 @@ def test_cells_become_polygons_where_a_feature_file_is_asked_for(zembrel: Progra
         ((730_000.0, 5_099_990.0, 730_010.0, 5_100_000.0), 2, 3),
         ((730_020.0, 5_099_970.0, 730_030.0, 5_099_980.0), 1, 3),
     ]
+
+
+@pytest.mark.parametrize(
+    "code, side, reach", [(32626, 20.0, 1000.0), (4326, 0.0004, 1500.0), (3857, 35.0, 900.0)]
+)
+def test_what_is_within_a_distance_of_points_is_so_to_the_millimetre(
+    zembrel: Program, code: int, side: float, reach: float
+) -> None:
+    """Cells and points around 60 places, in metres, degrees and a map that stretches; none by polygons."""
+    crs, random = by_code(code), np.random.default_rng(code)
+    x0, y0 = {32626: (733_000.0, 5_098_000.0), 4326: (-24.0, 46.0), 3857: (-2_670_000.0, 5_780_000.0)}[code]
+    here = frame(300, 260, side, x0, y0, crs)
+    save(zembrel.folder / "f.tif", raster(np.ones((260, 300), np.uint8), where=here))
+    x, y = x0 + random.uniform(0, 300, 60) * side, y0 - random.uniform(0, 260, 60) * side
+    places = FeatureTable.of(list(shapely.points(x, y)), [{"n": n} for n in range(60)], crs)
+    write_features(zembrel.folder / "p.gpkg", places, "p")
+    words = ("--reach", f"{reach:g}m", "--stat", "count")
+    zembrel("tally", "p.gpkg", *words, "--onto", "f.tif", "--out", "n.tif")
+    found = open_raster(zembrel.folder / "n.tif").cells(here.pane).cells[0].ravel()
+    rows, columns = np.mgrid[:260, :300].reshape(2, -1).astype(float)
+    middles = here.centres(columns, rows)
+    due, sure = np.zeros(found.size, int), np.ones(found.size, bool)
+    for place in zip(x, y, strict=True):
+        away = distances(crs, *middles, *(np.array([value]) for value in place))
+        due, sure = due + (away <= reach), sure & (np.abs(away - reach) > 1e-3)
+    assert (found == due)[sure].all() and (~sure).sum() < 20 and due.max() > 5
+
+    some = np.flatnonzero(random.uniform(0, 1, found.size) < 0.4)
+    many = FeatureTable.of(list(shapely.points(middles[0][some], middles[1][some])), [{}] * len(some), crs)
+    write_features(zembrel.folder / "many.parquet", many, "many")
+    zembrel("tally", "many.parquet", "--zones", "p.gpkg", *words, "--out", "z.csv")
+    counts = [int(row["count"]) for row in csv.DictReader((zembrel.folder / "z.csv").open())]
+    for place, count in zip(zip(x, y, strict=True), counts, strict=True):
+        away = distances(crs, middles[0][some], middles[1][some], *(np.array([value]) for value in place))
+        assert (away < reach - 1e-3).sum() <= count <= (away < reach + 1e-3).sum()

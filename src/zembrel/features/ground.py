@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import shapely
 
-from zembrel.geodesy.around import circles
+from zembrel.geodesy.around import circles, edges_of
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS
 from zembrel.geodesy.geodesic import between, destination
 from zembrel.geodesy.latitudes import authalic_radius, sine_of_authalic
@@ -24,7 +24,8 @@ Numbers = npt.NDArray[np.float64]
 _SMALL, _STEP = 300.0, 100.0  # metres
 _STRIP = 256  # cells of the longest edge of a row whose area is taken
 _AT_ONCE = 500_000  # corners whose places are held at a time
-_ROUND = 128  # edges of a circle
+_ROUND = 128  # edges of a circle at least
+_MOST_CORNERS = 4_000_000  # of all circles together: with fewer they are within a tenth of a millimetre
 _PIECE = 20_000.0  # metres of a line that are grown on one map
 
 
@@ -156,17 +157,23 @@ def grown(
     points = shapely.get_type_id(geometries) == 0
     if points.any():
         x, y = shapely.get_x(geometries[points]), shapely.get_y(geometries[points])
-        made[points] = shapely.polygons(circles(crs, x, y, np.full(x.size, metres), _ROUND))
-    for number in np.flatnonzero(~points & ~shapely.is_missing(geometries)).tolist():
-        made[number] = _grown(geometries[number], crs, metres)
+        edges = min(edges_of(metres), max(_ROUND, _MOST_CORNERS // x.size))
+        made[points] = shapely.polygons(circles(crs, x, y, np.full(x.size, metres), edges))
+    others = np.flatnonzero(~points & ~shapely.is_missing(geometries))
+    corners = int(shapely.get_num_coordinates(geometries[others]).sum())
+    quarter = min(edges_of(metres), max(_ROUND, _MOST_CORNERS // max(corners, 1))) // 4
+    for number in others.tolist():
+        made[number] = _grown(geometries[number], crs, metres, quarter)
     return made
 
 
-def _grown(geometry: shapely.Geometry, crs: GeographicCRS | ProjectedCRS, metres: float) -> shapely.Geometry:
+def _grown(
+    geometry: shapely.Geometry, crs: GeographicCRS | ProjectedCRS, metres: float, quarter: int
+) -> shapely.Geometry:
     pieces = [geometry] if shapely.get_dimensions(geometry) == 2 else []
     for part in shapely.get_parts(geometry):
         for line in shapely.get_rings(part) if part.geom_type == "Polygon" else (part,):
-            pieces += [_around(piece, crs, metres) for piece in _cut(line, crs)]
+            pieces += [_around(piece, crs, metres, quarter) for piece in _cut(line, crs)]
     return shapely.union_all(pieces)
 
 
@@ -183,8 +190,10 @@ def _cut(line: shapely.Geometry, crs: GeographicCRS | ProjectedCRS) -> list[shap
     return [shapely.LineString(points[a : b + 1]) for a, b in itertools.pairwise(ends.tolist())]
 
 
-def _around(piece: shapely.Geometry, crs: GeographicCRS | ProjectedCRS, metres: float) -> shapely.Geometry:
-    """What lies within `metres` of a short piece."""
+def _around(
+    piece: shapely.Geometry, crs: GeographicCRS | ProjectedCRS, metres: float, quarter: int
+) -> shapely.Geometry:
+    """What lies within `metres` of a short piece; quarter: edges of a quarter of a circle."""
     west, south, east, north = piece.bounds
     middle = crs.to_geographic(np.array([(west + east) / 2]), np.array([(south + north) / 2]))
     shape = crs.datum.ellipsoid
@@ -204,7 +213,7 @@ def _around(piece: shapely.Geometry, crs: GeographicCRS | ProjectedCRS, metres: 
             x = west + np.mod(x - west + whole / 2, whole) - whole / 2
         return np.column_stack([x, y])
 
-    area = shapely.buffer(shapely.transform(piece, flat), metres, quad_segs=_ROUND // 4)
+    area = shapely.buffer(shapely.transform(piece, flat), metres, quad_segs=quarter)
     return shapely.transform(area, back)
 
 

@@ -10,6 +10,7 @@ import shapely
 
 from zembrel.errors import InputError
 from zembrel.features.ground import ground_areas, ground_lengths
+from zembrel.features.reached import Discs
 from zembrel.features.stats import Stat, statistic
 from zembrel.features.table import FeatureTable, Geometries
 from zembrel.geodesy.crs import CRS
@@ -18,12 +19,17 @@ Array = npt.NDArray[np.float64]
 _PIECES = 64  # of the way across a zone, for areas on the ground
 
 
-def tallied(table: FeatureTable, zones: Geometries, stats: Sequence[Stat]) -> dict[Stat, Array]:
+def tallied(
+    table: FeatureTable, zones: Geometries, stats: Sequence[Stat], discs: Discs | None = None
+) -> dict[Stat, Array]:
     """Each statistic of the features that meet each zone; both are in the CRS of `table`.
 
+    discs: those zones that are all places within a distance of a point, for points to be found exactly.
     length: metres of lines inside; share: of the zone's ground that polygons cover, once where several do.
     """
     zone, feature = shapely.STRtree(table.geometries).query(zones, predicate="intersects")
+    if discs is not None:
+        zone, feature = discs.exactly(zone, feature, table.geometries)
     order = np.lexsort((feature, zone))
     zone, feature = zone[order], feature[order]
     found: dict[Stat, Array] = {}

@@ -10,6 +10,7 @@ import shapely
 
 from zembrel.errors import UsageError
 from zembrel.features.ground import ground_lengths, reaches, within_reach
+from zembrel.features.reached import discs
 from zembrel.features.scanned import Covered, Scanned, outlines
 from zembrel.features.stats import Stat
 from zembrel.features.table import FeatureTable
@@ -55,9 +56,13 @@ def _of(table: FeatureTable, frame: Frame, stat: Stat, reach: Length | None) -> 
     values = np.ones(len(table)) if stat.name == "count" else table.numbers(str(stat.field))
     known = ~np.isnan(values)
     shapes, values = shapes[known], values[known]
-    if reach:
-        shapes = within_reach(shapes, reach, frame.crs)
-    drawn = outlines(shapes, values, frame, touching=not reach)
+    near = discs(shapes, reach, frame.crs) if reach else None
+    if near is not None and len(near.zones) == len(shapes):
+        drawn = near.outlines(values, frame)
+    else:
+        drawn = outlines(
+            within_reach(shapes, reach, frame.crs) if reach else shapes, values, frame, touching=not reach
+        )
     kind = "uint32" if stat.name == "count" else "float64"
     fill = 0.0 if stat.name in ("count", "sum") else None
     return Scanned(frame, (Band(stat.label, kind),), drawn, stat.name, fill)

@@ -19,6 +19,7 @@ from zembrel.features.files.catalogue import is_features
 from zembrel.features.ground import within_reach
 from zembrel.features.inside import tallied
 from zembrel.features.percell import per_cell
+from zembrel.features.reached import discs
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.features.stats import Stat, parse_stats
 from zembrel.features.table import FeatureTable
@@ -79,10 +80,11 @@ def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> R
         crs = _working(zones, tallying, where)
         said += [fact("worked_in", crs=label(crs))] if tallying.reach else []
         areas = _areas(zones, tallying, crs)
+        near = discs(zones.to(crs).geometries, parse_length(tallying.reach), crs) if tallying.reach else None
         for origin in given.origins:
             table, more = opened(origin, inputs, check=True)
             said += more
-            found = tallied(table.to(crs), areas, stats)
+            found = tallied(table.to(crs), areas, stats, near)
             prefix = f"{origin.name.stem}_" if len(given.origins) > 1 else ""
             columns |= {prefix + stat.label: values for stat, values in found.items()}
     else:
