@@ -67,7 +67,11 @@ def test_images_by_day_cloud_and_rule(program: Program, pictures: Callable[..., 
             assert cells_of(program)[0, 0] == value, words
         program(*fetch, "--composite", "median")
         assert cells_of(program)[8, 8] == 40  # of 10, 20, 60 and 200
-        assert "nothing in the area" in program.refuses(6, *fetch, "--dates", "1999")[0]
+        what, why, remedy = program.refuses(6, *fetch, "--dates", "1999")
+        assert "1999-01-01 to 1999-12-31" in what and "2024-01-15 to 2024-05-15" in why
+        assert remedy.endswith("--dates 2024-01-15..2024-05-15")
+        what, why, remedy = program.refuses(6, *fetch, "--cloud", "1")
+        assert "5 to 80 %" in why and remedy.endswith("--cloud 5")
         assert "after the last" in program.refuses(2, *fetch, "--dates", "2024-05..2024-02")[1]
 
 

@@ -62,6 +62,14 @@ def fetch(
     zoom: Annotated[
         int | None, typer.Option("--zoom", metavar="N", help="Of tiles; the finest, or as --cell asks.")
     ] = None,
+    blocks_where: Annotated[
+        str | None,
+        typer.Option(
+            "--blocks-where",
+            metavar="CONDITION",
+            help="Entries of an index of blocks, by its fields: \"year == 2009 and product == 'points'\".",
+        ),
+    ] = None,
     yes: Annotated[bool, typer.Option("--yes", help="Ask for any number of pieces.")] = False,
     method: Method = "auto",
 ) -> Any:
@@ -69,7 +77,7 @@ def fetch(
     came is kept, so that a run which was stopped asks only for what is missing."""
     from zembrel.verbs import fetch as verb
 
-    fetching = verb.Fetching(dates, cloud, composite, zoom, yes, method)
+    fetching = verb.Fetching(dates, cloud, composite, zoom, blocks_where, yes, method)
     return verb.fetch(inputs, where, output, fetching)
 
 

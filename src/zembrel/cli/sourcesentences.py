@@ -12,7 +12,7 @@ Values = Mapping[str, Any]
 
 def _pieces(v: Values) -> str:
     kept = f", {v['kept']:,} kept from before" if v["kept"] else ""
-    size = f" (about {show_bytes(v['bytes'])})" if v["pieces"] else ""
+    size = f" (about {show_bytes(v['bytes'])})" if v["bytes"] else ""
     return f"{v['pieces']:,} piece{'s' * (v['pieces'] != 1)} asked for{size}{kept}"
 
 

@@ -143,7 +143,7 @@ def _web(facts: Mapping[str, int]) -> str:
     asked = f"{_many(facts['requests'], 'request')}, {show_bytes(facts['bytes'])}"
     if not facts["files"]:
         return asked
-    return f"{asked} of {show_bytes(facts['size'])} in {_many(facts['files'], 'remote file')}"
+    return f"{asked}; {_many(facts['files'], 'remote file')} of {show_bytes(facts['size'])}"
 
 
 def _many(count: int, what: str) -> str:

@@ -10,7 +10,8 @@ from urllib.parse import urljoin, urlsplit
 
 import shapely
 
-from zembrel.errors import InputError, RemoteError, nearest_name
+from zembrel.errors import EmptyInputError, EmptySourceError, InputError, RemoteError, nearest_name
+from zembrel.expression.formula import parse_condition
 from zembrel.features.files import read_features
 from zembrel.features.table import FeatureTable
 from zembrel.formats import readable
@@ -28,6 +29,7 @@ from zembrel.web.asking import asker_of
 
 _LINKS = ("url", "link", "href", "address", "download", "location", "file", "path")
 _SIZES = ("bytes", "size", "length")
+_FEW, _LONG = 12, 80  # values of a field that are all told, and the letters of these
 
 
 @dataclass(frozen=True)
@@ -41,8 +43,11 @@ class BlockFile:
 def blocks_in(source: SourceFile, service: Service, wish: Wish) -> tuple[list[BlockFile], int]:
     """The blocks that meet the area, and how many there are in all. Raises InputError, RemoteError."""
     table, base = _index(source, service)
+    whole = len(table)
     if table.crs is not None:
         table = table.to(by_code(4326))
+    if wish.blocks_where is not None:
+        table = _picked(source, table, wish.blocks_where)
     field = _field(source, table, "link", _LINKS)
     sizes = next((name for name in (str(source.get("size", "")), *_SIZES) if name in table.columns), None)
     boxes = _boxes(wish.ground)
@@ -58,7 +63,39 @@ def blocks_in(source: SourceFile, service: Service, wish: Wish) -> tuple[list[Bl
             )
     if not found:
         raise nothing_there(source)
-    return found, len(table)
+    return found, whole
+
+
+def _picked(source: SourceFile, table: FeatureTable, condition: str) -> FeatureTable:
+    """The entries that meet a condition. Raises UsageError, or EmptySourceError that tells the values."""
+    try:
+        return table.where(condition)
+    except EmptyInputError as exc:
+        words = parse_condition(condition).names
+        values = "; ".join(f"{name}: {told}" for name, told in values_of(table) if name in words)
+        what = f"no entry of {source.name} meets {condition!r}"
+        raise EmptySourceError(what, f"there is {values}", "correct --blocks-where") from exc
+
+
+def fields(source: SourceFile, service: Service) -> list[tuple[str, str]]:
+    """The fields of the index, each with what it holds in words."""
+    return values_of(_index(source, service)[0])
+
+
+def values_of(table: FeatureTable) -> list[tuple[str, str]]:
+    """Each field with its values in words: all of a few, else the range of numbers, or the first ones."""
+    found = []
+    for name, column in table.columns.items():
+        values = [value for value in dict.fromkeys(column.tolist()) if value is not None and value == value]
+        whole = ", ".join(sorted(map(str, values)))
+        if len(values) <= _FEW and len(whole) <= _LONG:
+            told = whole or "nothing"
+        elif all(isinstance(value, int | float) for value in values):
+            told = f"{min(values):.10g} to {max(values):.10g}"
+        else:
+            told = f"{str(values[0])[:_LONG]} ... ({len(values):,} values)"
+        found.append((name, told))
+    return found
 
 
 def _joined(base: str, link: str) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
 from typing import Protocol
@@ -32,8 +32,8 @@ class BlockAddresses(Protocol):
 class RemoteBlocks:
     """Blocks of one size on a frame; those at its edges may reach beyond it.
 
-    side: rows and columns of a block; dead: keys of blocks that cannot be had, and are void; brought: whether
-    all others were asked for; coarser_ones: the same ground in larger cells, finest first.
+    side: rows and columns of a block; there: keys of the blocks that were brought, all others are void; None
+    while blocks are asked for as they are read; coarser_ones: the same ground in larger cells, finest first.
     """
 
     service: Service
@@ -41,8 +41,7 @@ class RemoteBlocks:
     holding: TileCells
     frame: Frame
     side: tuple[int, int]
-    dead: frozenset[str] = frozenset()
-    brought: bool = False
+    there: frozenset[str] | None = None
     picked: tuple[int, ...] | None = None  # bands, None for all
     coarser_ones: tuple[RemoteBlocks, ...] = field(default=())
 
@@ -68,10 +67,10 @@ class RemoteBlocks:
         fitting = [one for one in self.coarser_ones if one.frame.cell[0] <= self.frame.cell[0] * step * 1.01]
         return fitting[-1] if fitting else self
 
-    def without(self, dead: Sequence[Dead]) -> RemoteBlocks:
-        """The same, all of which was asked for; what cannot be had is void."""
-        dead_keys = frozenset(one.piece.key for one in dead)
-        return replace(self, dead=dead_keys, brought=True, coarser_ones=())
+    def brought(self, wanted: Iterable[Request], dead: Iterable[Dead]) -> RemoteBlocks:
+        """The same of the wanted blocks alone, without those that cannot be had. Nothing else is asked for."""
+        there = {piece.key for piece in wanted} - {one.piece.key for one in dead}
+        return replace(self, there=frozenset(there), coarser_ones=())
 
     def blocks(self, pane: Pane) -> Iterator[tuple[Pane, Request]]:
         """Blocks that meet a pane: their place and piece."""
@@ -86,7 +85,7 @@ class RemoteBlocks:
         cells = np.empty((len(self.bands), *pane.shape), self.bands[0].dtype)
         valid: Cells | None = None
         wanted = list(self.blocks(pane))
-        self._bring([piece for _, piece in wanted if piece.key not in self.dead])
+        self._bring([piece for _, piece in wanted])
         for whole, piece in wanted:
             part = whole.meet(pane)
             if part is None:
@@ -104,13 +103,13 @@ class RemoteBlocks:
 
     def _held(self, piece: Request) -> Cells:
         """The cells of a block, see `_decoded`."""
-        if piece.key in self.dead:
+        if self.there is not None and piece.key not in self.there:
             return self._cells(_NOTHING)
         return block_cache.get(self._key(piece), partial(self._decoded, piece))
 
     def _bring(self, pieces: Sequence[Request]) -> None:
         """Ask for what is missing, several at a time."""
-        if self.brought or self.service.offline or len(pieces) < 2:
+        if self.there is not None or self.service.offline or len(pieces) < 2:
             return
         missing = self.service.missing([piece for piece in pieces if self._key(piece) not in block_cache])
         if len(missing) > 1:

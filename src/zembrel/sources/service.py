@@ -87,6 +87,13 @@ class Service:
         known = {key for key, (when, status) in stored.items() if self.offline or self._fresh(when, status)}
         return [piece for piece in pieces if piece.key not in known]
 
+    def kept_since(self, pieces: Sequence[Request], moment: float) -> int:
+        """Return how many of `pieces` were kept before a moment, in seconds since 1970."""
+        stored = self.cache.stored(self.own, [piece.key for piece in pieces])
+        return sum(
+            when < moment and (self.offline or self._fresh(when, status)) for when, status in stored.values()
+        )
+
     def bring(self, pieces: Iterable[Request], check: Check) -> Iterator[tuple[Request, Dead | None]]:
         """Ask for pieces, several at a time, as they come; those that cannot be had with why."""
         asker = asker_of(self.manner)

@@ -6,12 +6,14 @@ Sources: STAC 1.0 and 1.1 (items, collections, catalogues), STAC API 1.0 (item s
 from __future__ import annotations
 
 import datetime
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import islice
 from typing import Any, NamedTuple
 from urllib.parse import urlencode, urljoin
 
-from zembrel.errors import InputError, RemoteError, nearest_name
+from zembrel.errors import EmptySourceError, InputError, RemoteError, nearest_name
 from zembrel.formats import open_raster
 from zembrel.raster.model import Raster
 from zembrel.raster.views.bands import Relabelled, stack
@@ -23,6 +25,7 @@ from zembrel.sources.tiled import nothing_there
 from zembrel.sources.wish import Bounds, SourceLayer, SourceLayers, Wish
 from zembrel.web.asking import Request, asker_of
 
+_LOOKED_AT = 200  # items of the area, where none is wished for
 _PAGE, _DOCUMENTS = 100, 5_000  # items of an answer; documents of a static catalogue that are read
 _USUAL = ("visual", "image", "data", "analytic")
 _PICTURES = ("image/tiff", "image/jp2", "image/png", "image/jpeg")
@@ -62,7 +65,7 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayer
     found = [item for item in items if _wished(item, wish)]
     said = [f"{len(found):,} of {len(items):,} items"]
     if not found:
-        raise nothing_there(source)
+        raise _none_wished(source, service, wish)
     asker = asker_of(service.manner)
     opened: dict[int, SourceLayer] = {}
     broken: list[str] = []
@@ -76,6 +79,28 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayer
     layers = [opened[number] for number in sorted(opened)]
     layers.sort(key=lambda layer: layer.day or datetime.date.min, reverse=True)
     return SourceLayers(tuple(layers), tuple(said), tuple(broken))
+
+
+def _none_wished(source: SourceFile, service: Service, wish: Wish) -> EmptySourceError:
+    """The error where no item is wished for: what there is in the area on other days, or with more clouds."""
+    any_item = replace(wish, dates=None, cloud=None)
+    there = list(islice(_items(source, service, any_item), _LOOKED_AT))
+    if not there or (wish.dates is None and wish.cloud is None):
+        return nothing_there(source)
+    days = sorted(item.day for item in there if item.day is not None)
+    of_days = [item for item in there if wish.dates is None or wish.dates.holds(item.day)]
+    clouds = sorted(item.cloud for item in of_days if item.cloud is not None)
+    if wish.dates is not None and not of_days:
+        what = f"{source.name} has no image of {wish.dates.first} to {wish.dates.last} in the area"
+        first, last = (days[0], days[-1]) if days else (None, None)
+        span = f"{first}" if first == last else f"{first} to {last}"
+        why = f"its images there are of {span}" if days else "its images there tell no day"
+        remedy = f"write --dates {span.replace(' to ', '..')}" if days else "leave --dates out"
+        return EmptySourceError(what, why, remedy)
+    what = f"{source.name} has no image there with {wish.cloud:g} % of clouds or less"
+    why = f"they have {clouds[0]:g} to {clouds[-1]:g} %" if clouds else "its images tell no clouds"
+    remedy = f"write --cloud {math.ceil(clouds[0])}" if clouds else "leave --cloud out"
+    return EmptySourceError(what, why, remedy)
 
 
 def _wished(item: Item, wish: Wish) -> bool:

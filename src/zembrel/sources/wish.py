@@ -36,7 +36,7 @@ class Wish:
     ground: west, south, east and north in degrees, or None for all there is; west > east across the
     antimeridian; frame: on which cells it shall land, if that is known; crs and cell: of the result, as far
     as that is known, along x and y; zoom: of tiles; dates and cloud (percent at most): of items; bands: their
-    patterns.
+    patterns; blocks_where: a condition on the entries of an index.
     """
 
     ground: Bounds | None = None
@@ -47,6 +47,7 @@ class Wish:
     dates: Dates | None = None
     cloud: float | None = None
     bands: str | None = None
+    blocks_where: str | None = None
     most: int = 1_000  # items
 
     def bounds_in(self, crs: CRS, within: Sequence[float] | None) -> Bounds | None:

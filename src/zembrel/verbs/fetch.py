@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import re
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -25,7 +26,7 @@ from zembrel.sources.wish import Dates, SourceLayers, Wish
 from zembrel.verbs.alike import alike
 from zembrel.verbs.collars import trimmed
 from zembrel.verbs.fetchblocks import fetch_blocks
-from zembrel.verbs.fetching import at_level, bring, check_size, credit, errand, refuse_offline
+from zembrel.verbs.fetching import asked_for, at_level, bring, check_size, credit, errand, refuse_offline
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import pieces_of, sewn
@@ -44,13 +45,15 @@ class Fetching:
     """What of a source is wanted.
 
     dates: `2024`, `2024-05` or `FIRST..LAST`; cloud: percent at most; composite: who wins where several
-    images fall on a cell; zoom: of tiles; yes: ask for any number of pieces; method: of resampling.
+    images fall on a cell; zoom: of tiles; blocks_where: a condition on the entries of an index; yes: ask for
+    any number of pieces; method: of resampling.
     """
 
     dates: str | None = None
     cloud: float | None = None
     composite: str = "latest"
     zoom: int | None = None
+    blocks_where: str | None = None
     yes: bool = False
     method: str = "auto"
 
@@ -71,32 +74,31 @@ def fetch(inputs: Inputs, where: Where, output: Output, fetching: Fetching) -> R
         why = f"known are {', '.join(COMPOSITES)}"
         raise UsageError(f"--composite {fetching.composite}", why, "leave it out for the latest")
     if source.kind != "blocks":
+        if fetching.blocks_where:
+            why = f"{source.name} is a source of kind {source.kind}"
+            raise UsageError("--blocks-where picks entries of an index of blocks", why, "leave it out")
         choose_format(output.path, output.format)
     if output.writes:
         check_free(output.path, output.replace)
     wish = _wish(inputs, where, fetching)
     if source.kind == "blocks":
         return fetch_blocks(source, wish, inputs, where, output)
-    found = open_source(source, wish, offline=inputs.offline)
-    return _of_rasters(source, found, inputs, where, output, fetching)
+    return _of_rasters(source, wish, inputs, where, output, fetching)
 
 
 def _of_rasters(
-    source: SourceFile, found: SourceLayers, inputs: Inputs, where: Where, output: Output, fetching: Fetching
+    source: SourceFile, wish: Wish, inputs: Inputs, where: Where, output: Output, fetching: Fetching
 ) -> Receipt:
+    began = time.time()
+    found = open_source(source, wish, offline=inputs.offline)
     layers = _layers(_in_order(found, fetching.composite), inputs)
     target = decide(layers, where)
     Plan(target.frame, layers[0].raster.bands, output.path).check(output.ceiling_bytes, output.command)
     layers = [at_level(layer, target.frame) for layer in layers]
-    asked = [errand(layer, target.frame) for layer in layers]
+    asked = [errand(layer, target.frame, began) for layer in layers]
     errands = [one for one in asked if one is not None]
-    count, size = check_size(errands, output, yes=fetching.yes)
-    kept = sum(one.pieces for one in errands) - count
-    chose = (
-        [*remarks(found.said), fact("pieces_asked", pieces=count, kept=kept, bytes=size)]
-        if errands
-        else [*remarks(found.said)]
-    )
+    check_size(errands, output, yes=fetching.yes)
+    chose = [*remarks(found.said), *asked_for(errands)]
     receipt = Receipt(
         "fetch", (source.path,), output.out, planned=output.dry_run, touched=(source.path,),
         frame=target.frame, chose=distinct(chose), checks=remarks(found.remarks),
@@ -180,7 +182,17 @@ def _wish(inputs: Inputs, where: Where, fetching: Fetching) -> Wish:
         )
     dates = parse_dates(fetching.dates) if fetching.dates else None
     cell = parse_cell(where.cell) if where.cell else None
-    return Wish(bounds, frame, asked_crs(where), cell, fetching.zoom, dates, fetching.cloud, inputs.bands)
+    return Wish(
+        bounds,
+        frame,
+        asked_crs(where),
+        cell,
+        fetching.zoom,
+        dates,
+        fetching.cloud,
+        inputs.bands,
+        fetching.blocks_where,
+    )
 
 
 def parse_dates(text: str) -> Dates:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
-from zembrel.errors import RefusedError, RemoteError
+from zembrel.errors import EmptySourceError, RefusedError, RemoteError
 from zembrel.facts import Fact, fact
 from zembrel.formats.tiff.reader import TiffRaster
 from zembrel.grid.extent import carried_cell, footprint_of
@@ -27,17 +27,22 @@ from zembrel.web.asking import Request
 from zembrel.web.remote import Remote
 
 _PART = 256  # cells of the source, about, along a side of a part for which pieces are looked for
-_GUESS = 0.35  # bytes of a cell of a picture, where none was seen yet
+_GUESS = 0.35  # bytes of a cell of a picture, where none could be had
+_PROBES = 3  # pieces that are asked for to know the size of the others
+_NOT_THERE = 404
 _MANY = 5_000  # pieces from which a word is wanted first
 _MOST = 1_000_000  # pieces that are looked for
 Done = Callable[[int], None]  # told of pieces that came
 
 
 class Errand(Protocol):
-    """What a layer needs for a frame: pieces in all, those to ask for, and about their bytes."""
+    """What a layer needs for a frame: pieces in all, those kept from before the run, those to ask for, and
+    about the bytes of these."""
 
     @property
     def pieces(self) -> int: ...
+    @property
+    def before(self) -> int: ...
     @property
     def missing(self) -> int: ...
     @property
@@ -53,6 +58,7 @@ class TileErrand:
     raster: RemoteBlocks
     wanted: tuple[Request, ...]
     to_ask: tuple[Request, ...]
+    before: int
 
     @property
     def pieces(self) -> int:
@@ -64,11 +70,20 @@ class TileErrand:
 
     @property
     def bytes(self) -> int:
-        rows, columns = self.raster.side
-        own = self.raster.service.own
-        share = next((share for share in self.raster.service.cache.shares() if share.source == own), None)
-        each = share.bytes / share.entries if share else rows * columns * len(self.raster.bands) * _GUESS
+        service, (rows, columns) = self.raster.service, self.raster.side
+        count, size = service.cache.size_of(service.own, [piece.key for piece in self.wanted])
+        each = size / count if count else rows * columns * len(self.raster.bands) * _GUESS
         return round(each * self.missing)
+
+    def probed(self) -> TileErrand:
+        """Return the errand after a few of its pieces were asked for, to know the size of the others."""
+        service, step = self.raster.service, max(1, len(self.to_ask) // _PROBES)
+        if service.offline:
+            return self
+        some = self.to_ask[step // 2 :: step][:_PROBES]
+        for _ in service.bring(some, self.raster.holding.check):
+            pass
+        return replace(self, to_ask=tuple(service.missing(self.to_ask)))
 
     def bring(self, done: Done) -> tuple[Layer | None, list[Loss]]:
         """The layer, void where a piece cannot be had. Raises RemoteError if none can."""
@@ -78,8 +93,21 @@ class TileErrand:
             done(1)
         if dead and len(dead) == self.pieces:
             raise dead[0].error
+        self._check_any()
         lost = [Loss(failed.piece.told, failed.error) for failed in dead]
-        return replace(self.layer, raster=self.raster.without(dead)), lost
+        return replace(self.layer, raster=self.raster.brought(self.wanted, dead)), lost
+
+    def _check_any(self) -> None:
+        """Raise EmptySourceError where the server has none of the pieces."""
+        service = self.raster.service
+        stored = service.cache.stored(service.own, [piece.key for piece in self.wanted])
+        if len(stored) == self.pieces and all(status == _NOT_THERE for _, status in stored.values()):
+            name = self.layer.path
+            raise EmptySourceError(
+                f"{name} has none of the {self.pieces:,} pieces of the area",
+                f"the server answers that nothing is there, as for {self.wanted[0].told}",
+                f"check the address with zembrel source test {name}; if it is right, choose another --within",
+            )
 
 
 @dataclass(frozen=True)
@@ -90,6 +118,7 @@ class FileErrand:
     place: Remote
     ranges: tuple[tuple[int, int], ...]
     to_ask: tuple[tuple[int, int], ...]
+    before: int
 
     @property
     def pieces(self) -> int:
@@ -101,7 +130,7 @@ class FileErrand:
 
     @property
     def bytes(self) -> int:
-        return sum(count for _, count in self.to_ask)
+        return self.place.cost(self.to_ask)
 
     def bring(self, done: Done) -> tuple[Layer | None, list[Loss]]:
         """The layer, or nothing and why where the file cannot be read."""
@@ -126,10 +155,11 @@ def at_level(layer: Layer, frame: Frame) -> Layer:
     )
 
 
-def errand(layer: Layer, frame: Frame) -> Errand | None:
+def errand(layer: Layer, frame: Frame, began: float) -> Errand | None:
     """What has to be brought for a layer on a frame; None for one that comes otherwise.
 
-    Raises RefusedError for more pieces than can be looked for.
+    began: when the run did, in seconds since 1970: what was kept later it has asked for itself. Raises
+    RefusedError for more pieces than can be looked for.
     """
     raster = layer.raster
     if isinstance(raster, RemoteBlocks):
@@ -138,12 +168,14 @@ def errand(layer: Layer, frame: Frame) -> Errand | None:
             piece.key: piece for pane in _panes(raster.frame, frame) for _, piece in raster.blocks(pane)
         }
         pieces = tuple(wanted.values())
-        return TileErrand(layer, raster, pieces, tuple(raster.service.missing(pieces)))
+        before = raster.service.kept_since(pieces, began)
+        return TileErrand(layer, raster, pieces, tuple(raster.service.missing(pieces)), before).probed()
     if isinstance(raster, TiffRaster) and isinstance(place := raster.directory.container.path, Remote):
         ranges = tuple(
             dict.fromkeys(part for pane in _panes(raster.frame, frame) for part in raster.segments(pane))
         )
-        return FileErrand(layer, place, ranges, tuple(part for part in ranges if not place.holds(*part)))
+        to_ask = tuple(part for part in ranges if not place.holds(*part))
+        return FileErrand(layer, place, ranges, to_ask, sum(place.was_kept(*part) for part in ranges))
     return None
 
 
@@ -158,29 +190,39 @@ def _check_pieces(raster: RemoteBlocks, frame: Frame) -> None:
 
 
 def _panes(source: Frame, frame: Frame) -> Iterator[Pane]:
-    """What of a source the parts of a frame need; parts are about as large as those of the source."""
+    """What of a source the parts of a frame need, with what kernels of resampling look at around them."""
     whole = footprint_of(frame, source)
     if whole is None:
         return
-    side = round(_PART * max(1.0, math.sqrt(frame.size / whole.size)))
+    larger = math.sqrt(frame.size / whole.size)  # cells of the frame along one of the source
+    side, margin = round(_PART * max(1.0, larger)), math.ceil(MARGIN * max(1.0, 1 / larger))
     for top in range(0, frame.rows, side):
         for left in range(0, frame.columns, side):
             part = Pane(top, left, min(top + side, frame.rows), min(left + side, frame.columns))
             pane = footprint_of(frame.crop(part), source)
-            met = pane.grown(MARGIN).meet(source.pane) if pane is not None else None
+            met = pane.grown(margin).meet(source.pane) if pane is not None else None
             if met is not None:
                 yield met
 
 
-def check_size(errands: Sequence[Errand], output: Output, *, yes: bool) -> tuple[int, int]:
-    """Pieces and bytes to ask for. Raises RefusedError past the ceiling, or for very many."""
+def asked_for(errands: Sequence[Errand]) -> list[Fact]:
+    """A fact about the pieces that the run asks for, with their bytes, and those kept from before."""
+    if not errands:
+        return []
+    kept, count = sum(one.before for one in errands), sum(one.pieces for one in errands)
+    missing, size = sum(one.missing for one in errands), sum(one.bytes for one in errands)
+    whole = size * (count - kept) // missing if missing else 0
+    return [fact("pieces_asked", pieces=count - kept, kept=kept, bytes=whole)]
+
+
+def check_size(errands: Sequence[Errand], output: Output, *, yes: bool) -> None:
+    """Raise RefusedError where more would be asked for than the ceiling allows, or very many pieces."""
     count, size = sum(one.missing for one in errands), sum(one.bytes for one in errands)
     check_coming(f"{count:,} pieces", size, output)
     if count > _MANY and not (yes or output.dry_run):
         why = f"more than {_MANY:,} are not asked for without a word"
         what = f"{count:,} pieces of about {show_bytes(size)} would be asked for"
         raise RefusedError(what, why, f"go on with: {output.command} --yes")
-    return count, size
 
 
 def check_coming(what: str, size: int, output: Output) -> None:

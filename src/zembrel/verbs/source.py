@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import os
 import re
 import time
 from collections.abc import Callable, Mapping, Sequence
@@ -14,6 +15,7 @@ from zembrel.facts import fact
 from zembrel.measure import show_bytes
 from zembrel.nested import toml_of
 from zembrel.reading import readings
+from zembrel.sources.blocks import fields
 from zembrel.sources.offered import offered
 from zembrel.sources.opening import FOLDER, find_source, known, user_folder
 from zembrel.sources.service import Service, cache_folder
@@ -24,6 +26,7 @@ from zembrel.verbs.receipt import Receipt, Result
 from zembrel.web.addresses import shown
 from zembrel.web.cache import WebCache
 
+_PATHS = ("address", "legend")  # settings that may be paths
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]*")
 
 
@@ -74,7 +77,8 @@ def _add(
             "there is no kind", "an address does not say how it is asked", "add --kind xyz, wms, stac ..."
         )
     path = (user_folder() if user else Path(FOLDER)) / f"{words[0]}{ENDING}"
-    made = changed(SourceFile(path, {"kind": kind, "address": words[1]}), _settings(settings))
+    given = _settings([f"address={words[1]}", *settings])
+    made = changed(SourceFile(path, {"kind": kind, "address": words[1]}), _from_file(path, given))
     return _saved(made, output, "added", replace=output.replace)
 
 
@@ -85,7 +89,8 @@ def _set(output: Output, words: Sequence[str], settings: Sequence[str]) -> Recei
         raise UsageError("there is nothing to set", why, "write zembrel source set NAME version=912")
     with readings.aside():  # it is mended, not read
         named = find_source(words[0])
-    return _saved(changed(named, _settings(given)), output, "set", replace=True)
+    said = _from_file(named.path, _settings(given))
+    return _saved(changed(named, said), output, "set", replace=True)
 
 
 def _settings(words: Sequence[str]) -> dict[str, str]:
@@ -96,6 +101,14 @@ def _settings(words: Sequence[str]) -> dict[str, str]:
             raise UsageError(f"{word!r} is no KEY=VALUE", "both are needed", "write for example zooms=0-17")
         found[key] = value
     return found
+
+
+def _from_file(path: Path, given: Mapping[str, str]) -> dict[str, str]:
+    """Settings with paths that were typed from here as they are found from the folder of the file."""
+    own = path.absolute().parent
+    here = {key: Path(given[key]) for key in _PATHS if key in given}
+    typed = {key: there for key, there in here.items() if not there.is_absolute() and there.exists()}
+    return {**given, **{key: os.path.relpath(there.absolute(), own) for key, there in typed.items()}}
 
 
 def _saved(made: SourceFile, output: Output, how: str, *, replace: bool) -> Receipt:
@@ -163,12 +176,16 @@ def _test(one: SourceFile) -> Receipt:
     found = offered(one, Service.of(one).believing(0))
     seconds = time.perf_counter() - began
     rows = [("offers", "title", "more")] + [(name, title, more) for name, title, more in found]
+    data = show_table(rows)
+    told = fields(one, Service.of(one)) if one.kind == "blocks" else []
+    if told:
+        data += "\n" + show_table([("field", "values"), *told])
     said = fact("source_answers", milliseconds=round(seconds * 1000), offers=len(found))
     own = {
         "action": f"test {one.name}",
         "offers": [{"name": name, "title": title, "more": more} for name, title, more in found],
-    }
-    return Receipt("source", (one.path,), checks=(said,), data=show_table(rows), own=own)
+    } | ({"fields": dict(told)} if told else {})
+    return Receipt("source", (one.path,), checks=(said,), data=data, own=own)
 
 
 def _remove(one: SourceFile) -> Receipt:

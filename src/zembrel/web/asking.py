@@ -21,10 +21,10 @@ from typing import Any, NamedTuple, TypeVar
 
 from zembrel.errors import RemoteError, UsageError
 from zembrel.progress import tell
-from zembrel.reading import TRUST, readings
 from zembrel.redaction import keep
 from zembrel.version import program_version
 from zembrel.web.addresses import WebOrigin, by_proxy, check_hop, check_host, origin_of, shown
+from zembrel.web.bodies import parts_of
 from zembrel.web.connecting import public_transport
 from zembrel.web.traffic import traffic
 
@@ -37,7 +37,6 @@ _DENIED = (400, 401, 403)
 _HOPS = 5  # redirects that are followed
 _PAUSE, _LONGEST = 0.2, 4.0  # seconds before asking again at first, and at most
 _LEFT_ALONE = 120.0  # seconds that a server may ask for at most
-_GRACE, _TRICKLE = 30.0, 2_000  # seconds before an answer is too slow, and bytes a second that are too few
 
 
 class DeniedError(RemoteError):
@@ -281,19 +280,3 @@ def from_environment(value: str) -> str:
         why = "a key has letters, digits and signs of ASCII, and no blank at its ends"
         raise UsageError(what, why, f"set it again: export {name}=...")
     return text + held
-
-
-def parts_of(answer: Any, most: int | None, where: str) -> Iterator[bytes]:
-    """The body as it comes, of `most` bytes. Raises RemoteError for a longer one, or a trickle."""
-    came, began = 0, time.monotonic()
-    for data in answer.iter_raw():
-        came += len(data)
-        seconds = time.monotonic() - began
-        if most is not None and came > most:
-            why = f"{most:,} bytes were expected at most, and more come"
-            raise RemoteError(f"{where} does not stop", why, "fetch the file as a whole, and name that")
-        if seconds > _GRACE and came < _TRICKLE * seconds and not readings.trusted:
-            why = f"{came:,} bytes came in {seconds:.0f} s"
-            raise RemoteError(f"{where} answers too slowly", why, f"try again later, or {TRUST}")
-        yield data
-    traffic.add(0, came)

@@ -111,6 +111,18 @@ class WebCache:
                 found |= {key: (when, status) for key, when, status in held.execute(asked, (source, *some))}
         return found
 
+    def size_of(self, source: str, keys: Sequence[str]) -> tuple[int, int]:
+        """Return how many of `keys` are kept with a body, and the bytes of these together."""
+        count = size = 0
+        with self._working() as held:
+            for start in range(0, len(keys), _AT_ONCE):
+                some = keys[start : start + _AT_ONCE]
+                marks = ",".join("?" * len(some))
+                asked = "select count(*), coalesce(sum(size), 0) from kept where status=200 and source=?"
+                row = held.execute(f"{asked} and key in ({marks})", (source, *some)).fetchone()
+                count, size = count + row[0], size + row[1]
+        return count, size
+
     def put(self, source: str, key: str, kept: Kept) -> None:
         """Keep an answer whose bytes are at hand."""
         self._insert(source, key, kept, _Body(len(kept.data), _digest(kept.data), kept.data, None))

@@ -18,7 +18,8 @@ from typing import Any, Protocol, TypeVar
 from zembrel.errors import RefusedError, RemoteError, ResourceError
 from zembrel.measure import show_bytes
 from zembrel.runstate import Stamp, changed
-from zembrel.web.asking import Answer, DeniedError, Manner, Request, asker_of, parts_of
+from zembrel.web.asking import Answer, DeniedError, Manner, Request, asker_of
+from zembrel.web.bodies import packed, parts_of
 from zembrel.web.traffic import traffic
 
 T = TypeVar("T")
@@ -51,6 +52,7 @@ class Remote:
         self._pages: OrderedDict[int, bytes] = OrderedDict()
         self._lock = threading.Lock()
         self._mark: str | None = None  # by which a changed file is known
+        self._came = set[int]()  # pages that were fetched by this object
         self.ranged = self._offline = False
         self.size = 0
 
@@ -107,18 +109,32 @@ class Remote:
 
     def ahead(self, ranges: Iterable[tuple[int, int]]) -> None:
         """Fetch bytes (offset, count) that will be read, of neighbours together."""
-        pages = set[int]()
-        for offset, count in ranges:
-            end = min(offset + count, self.size)
-            if offset < end:
-                pages |= set(range(offset // _PAGE, (end - 1) // _PAGE + 1))
-        missing = sorted(pages - set(self._held(sorted(pages))))
+        missing = self._missing(ranges)
         if len(missing) > _KEPT // 2 and self._store is None:
             return  # they would not be kept until they are read
         asker = asker_of(self._manner)
         for _, found in asker.each(list(_runs(missing, _GAP)), lambda run: self._fetched(*run)):
             if isinstance(found, RemoteError):
                 raise found
+
+    def cost(self, ranges: Iterable[tuple[int, int]]) -> int:
+        """Return the bytes that `ahead` would fetch: whole pages, and gaps between them."""
+        runs = _runs(self._missing(ranges), _GAP)
+        return sum(min((last + 1) * _PAGE, self.size) - first * _PAGE for first, last in runs)
+
+    def _missing(self, ranges: Iterable[tuple[int, int]]) -> list[int]:
+        """Return the pages of ranges that are not at hand, ascending."""
+        pages = set[int]()
+        for offset, count in ranges:
+            end = min(offset + count, self.size)
+            if offset < end:
+                pages |= set(range(offset // _PAGE, (end - 1) // _PAGE + 1))
+        return sorted(pages - set(self._held(sorted(pages))))
+
+    def was_kept(self, offset: int, count: int) -> bool:
+        """Return whether all of a range was at hand before this run."""
+        pages = range(offset // _PAGE, (min(offset + max(count, 1), self.size) - 1) // _PAGE + 1)
+        return self.holds(offset, count) and self._came.isdisjoint(pages)
 
     def holds(self, offset: int, count: int) -> bool:
         """Whether all of a range is at hand."""
@@ -142,6 +158,7 @@ class Remote:
         starts = range(0, len(data), _PAGE)
         pages = {first + n: data[start : start + _PAGE] for n, start in enumerate(starts)}
         with self._lock:
+            self._came.update(pages)
             self._pages.update(pages)
             while len(self._pages) > _KEPT:
                 self._pages.popitem(last=False)
@@ -167,12 +184,10 @@ class Remote:
         """The answer to a request for bytes [start, end)."""
 
         def taken(answer: Any) -> Answer:
-            data = (
-                b"".join(parts_of(answer, end - start, self._request.told))
-                if answer.status_code == 206
-                else b""
-            )
-            return Answer(answer.status_code, dict(answer.headers), data)  # all of it would be saved
+            if answer.status_code != 206 or packed(answer):  # a part of what is packed is of no use
+                return Answer(200, dict(answer.headers), b"")  # all of it would be saved
+            data = b"".join(parts_of(answer, end - start, self._request.told))
+            return Answer(206, dict(answer.headers), data)
 
         return self._answered(taken, (200, 206), ("Range", f"bytes={start}-{end - 1}"))
 
@@ -210,8 +225,9 @@ class Remote:
                         )
                     out.write(data)
             said = answer.headers.get("content-length")
-            if said is not None and said.isdigit() and int(said) != written:
-                why = f"{written:,} of {int(said):,} bytes came"
+            came = answer.num_bytes_downloaded
+            if said is not None and said.isdigit() and int(said) != came:
+                why = f"{came:,} of {int(said):,} bytes came"
                 raise RemoteError(f"{self} ends early", why, "try again later")
             return written
 

@@ -1,9 +1,10 @@
-"""What goes wrong with servers, on purpose: slow, failing, garbage, cut connections, gone versions."""
+"""What goes wrong with servers, on purpose: slow, failing, garbage, cut connections, gone versions, gzip."""
 
 from __future__ import annotations
 
 import asyncio
 import dataclasses
+import gzip
 import random
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -15,7 +16,7 @@ _PAGE = b"<!DOCTYPE html><html><head><title>Sorry</title></head><body>We are mov
 
 @dataclass
 class Faults:
-    """Shares of requests, 0 to 1, that are slow (by so many seconds), fail, give a page, or are cut.
+    """Shares of requests, 0 to 1, that are slow (by so many seconds), fail, give a page, are cut, or packed.
 
     dead: a part of the path of what always fails; leave_alone: seconds in Retry-After; version: the one there
     is, others are gone; control: what sets these is never meddled with.
@@ -26,6 +27,7 @@ class Faults:
     seconds: float = 1.0
     garbage: float = 0.0
     cut: float = 0.0
+    packed: float = 0.0
     dead: str = ""
     leave_alone: float = 0.0
     version: str = "912"
@@ -72,6 +74,8 @@ class FaultyApp:
             await _answer(send, 200, _PAGE, b"text/html", [])
         elif faults.happens(faults.cut):
             await self._app(scope, receive, _Cutting(send))
+        elif faults.happens(faults.packed):
+            await self._app(scope, receive, _Packing(send))
         else:
             await self._app(scope, receive, send)
 
@@ -96,3 +100,22 @@ class _Cutting:
             await self._send({**message, "body": body[: len(body) // 2], "more_body": False})
             return
         await self._send(message)
+
+
+class _Packing:
+    """Compresses a body, whether or not that was asked for."""
+
+    def __init__(self, send: Any) -> None:
+        self._send, self._start, self._body = send, dict[str, Any](), b""
+
+    async def __call__(self, message: Any) -> None:
+        if message["type"] == "http.response.start":
+            self._start = message
+            return
+        self._body += message.get("body", b"")
+        if not message.get("more_body"):
+            body = gzip.compress(self._body)
+            kept = [(name, value) for name, value in self._start["headers"] if name != b"content-length"]
+            said = [(b"content-encoding", b"gzip"), (b"content-length", str(len(body)).encode())]
+            await self._send({**self._start, "headers": [*kept, *said]})
+            await self._send({"type": "http.response.body", "body": body})
