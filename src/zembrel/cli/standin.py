@@ -42,7 +42,8 @@ def serve(
         typer.Option(
             "--fault",
             metavar="KEY=VALUE",
-            help="fail=0.2, slow=0.1 (seconds=2), garbage, cut, packed: shares of answers; dead=PATH; version=913.",
+            help="fail=0.2, slow=0.1 (seconds=2), garbage, cut, packed: shares of answers; "
+            "dead=PATH; version=913.",
         ),
     ] = None,
     signed: Annotated[
