@@ -115,7 +115,13 @@ def damaged(content: bytes, chance: random.Random) -> bytes:
 
 
 def ended(folder: Path, words: list[str]) -> str:
-    """How a run ends: nothing to be said, or what is wrong with it."""
+    """How a run ends: nothing to be said, or what is wrong with it. Slow is what is so twice: at a first time
+    kernels may be compiled."""
+    how = _ended_once(folder, words)
+    return _ended_once(folder, words) if how.startswith("slow") else how
+
+
+def _ended_once(folder: Path, words: list[str]) -> str:
     said, base = folder / "said", resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     child, started = os.fork(), time.monotonic()
     if not child:

@@ -52,7 +52,11 @@ class Moments(NamedTuple):
     def deviation(self) -> Any:
         """The standard deviation of all of them; NaN where there is no value."""
         with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(np.asarray(self.count) > 0, np.sqrt(np.divide(self.squares, self.count)), np.nan)
+            return np.where(
+                np.asarray(self.count) > 0,
+                np.sqrt(np.divide(np.maximum(self.squares, 0), self.count)),
+                np.nan,
+            )
 
 
 NONE = Moments(0, 0.0, 0.0)  # of no value

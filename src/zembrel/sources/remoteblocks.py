@@ -68,7 +68,7 @@ class RemoteBlocks:
         return fitting[-1] if fitting else self
 
     def brought(self, wanted: Iterable[Request], dead: Iterable[Dead]) -> RemoteBlocks:
-        """A raster of the wanted blocks alone, without those that cannot be had; nothing else is asked for."""
+        """A raster of the wanted blocks without those that cannot be had; no other block is asked for."""
         there = {piece.key for piece in wanted} - {one.piece.key for one in dead}
         return replace(self, there=frozenset(there), coarser_ones=())
 
