@@ -53,7 +53,7 @@ def ground(
     ] = 0.6,
     step: Annotated[
         float, typer.Option("--step", metavar="METRES", help="The least height of what is no ground.")
-    ] = 0.4,
+    ] = 0.25,
     near: Annotated[
         float,
         typer.Option("--near", metavar="METRES", help="How far from the ground found its points may lie."),
@@ -62,8 +62,8 @@ def ground(
         float, typer.Option("--pit", metavar="METRES", help="So far below all around it a point is a fault.")
     ] = 1.5,
 ) -> Any:
-    """Find ground points by morphology: the lowest points, opened with ever wider windows. They become
-    class 2; what was class 2 and is none becomes class 1, noise stays noise."""
+    """Find ground points: what stands out from the lowest points of cells, and steps up all around, is none.
+    Ground points become class 2; what was class 2 and is none becomes class 1, noise stays noise."""
     from zembrel.points.morphology import Filtering
     from zembrel.verbs.points import ground as verb
 

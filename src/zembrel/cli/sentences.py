@@ -113,6 +113,9 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "gains": "gains {lowest:.3f} to {highest:.3f}",
     "given_colours": "{colours} given colours, dither {dither}",
     "grey_not_held": "grey as red, green and blue (WebP holds no grey)",
+    "ground_decks": "{area:,.0f} m2 taken for decks of bridges, the largest around {x:.0f},{y:.0f}",
+    "ground_doubtful": "in doubt: {area:,.0f} m2 kept as ground step up on half of their outline, "
+    "the largest around {x:.0f},{y:.0f}",
     "ground_slope": "slope {slope:g}",
     "ground_windows": "cells of {cell:g} m, windows up to {window:g} m",
     "halves": "halves",

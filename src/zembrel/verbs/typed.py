@@ -49,6 +49,7 @@ SILENT = ("describe", "check", "compare", "profile", "frame", "standin device", 
 # the checksums of results against it
 REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1) | {
     "tally": 3,
+    "ground": 2,
     "convert": 2,
     "classify": 2,
     "contour": 2,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -14,14 +15,15 @@ import numpy.typing as npt
 from zembrel.engine.limits import Limits, each
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import InputError, UsageError
-from zembrel.facts import fact
+from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, same, vertical_of
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
 from zembrel.points import kernels
 from zembrel.points.gridding.tallied import placing_of
 from zembrel.points.model import PointBlock, PointSource
-from zembrel.points.morphology import Filtering, Surface, ground_surface
+from zembrel.points.morphology import Filtering, GroundSurface, ground_surface
+from zembrel.points.parts import Parts
 from zembrel.points.picking import Picking
 from zembrel.scratch import Scratch, ScratchArray
 from zembrel.verbs.intake import POINTS, Given, take
@@ -70,7 +72,7 @@ def ground(inputs: Inputs, output: Output, filtering: Filtering) -> Receipt:
         ]
         if len(near.sources) > 1:
             said.append(fact("clouds_as_one", clouds=len(near.sources)))
-
+        said += lattice.doubts(filtering)
         change = Classified(lattice, filtering)
         return Job(new, sieve, change, chose=(*told(sieve), *said), counted=_counted)
 
@@ -95,13 +97,15 @@ class _Filtered:
     lowest: ScratchArray
     filtering: Filtering
 
-    def __call__(self, pane: Pane) -> Surface:
+    def __call__(self, pane: Pane) -> GroundSurface:
         rows, columns = self.lowest.shape
         around = pane.grown(self.filtering.margin).meet(Pane(0, 0, rows, columns))
         assert around is not None
         wide = self.lowest.values[around.top : around.bottom, around.left : around.right]
         lowest = np.where(np.isfinite(wide), -wide, np.nan).astype(np.float32)
-        return ground_surface(lowest, self.filtering)[pane.within(around)]
+        made = ground_surface(lowest, self.filtering)
+        own = pane.within(around)
+        return GroundSurface(made.surface[own], made.kept[own], made.decks[own])
 
 
 def _last(picked: Picking, piece: Piece) -> PointBlock:
@@ -187,6 +191,8 @@ class _Lattice:
     unit: float  # metres of a unit of heights
     lowest: ScratchArray
     surface: ScratchArray
+    kept: Parts  # what is in doubt, see `GroundSurface`
+    decks: Parts
 
     @classmethod
     def of(cls, sources: Sequence[PointSource], filtering: Filtering, output: Output) -> _Lattice:
@@ -218,7 +224,8 @@ class _Lattice:
         lowest = scratch.array("lowest", np.float64, shape)
         lowest.values[:] = -np.inf
         unit = vertical.unit.factor if vertical is not None else 1.0
-        return cls(bounds[0], bounds[4], size, unit, lowest, scratch.array("surface", np.float32, shape))
+        surface = scratch.array("surface", np.float32, shape)
+        return cls(bounds[0], bounds[4], size, unit, lowest, surface, Parts(), Parts())
 
     def fill(self, source: PointSource, picked: Picking, output: Output) -> None:
         """Enter the lowest last return of each cell."""
@@ -239,25 +246,39 @@ class _Lattice:
         """Make the ground of the lowest points, block by block with a margin."""
         rows, columns = self.lowest.shape
         panes = list(Pane(0, 0, rows, columns).blocks(_BLOCK, _BLOCK))
-        wide = 8 * (_BLOCK + 2 * filtering.margin) ** 2
+        wide = 100 * (_BLOCK + 2 * filtering.margin) ** 2
         made = each(panes, _Filtered(self.lowest, filtering), limits, size=lambda p: p.size, item_bytes=wide)
-        for pane, surface in zip(panes, made, strict=True):
-            self.surface.values[pane.top : pane.bottom, pane.left : pane.right] = surface
+        for pane, found in zip(panes, made, strict=True):
+            self.surface.values[pane.top : pane.bottom, pane.left : pane.right] = found.surface
+            self.kept.add(found.kept, pane)
+            self.decks.add(found.decks, pane)
+
+    def doubts(self, filtering: Filtering) -> list[Fact]:
+        """Facts about what was in doubt: how much, and where the largest part lies."""
+        said = []
+        if self.kept.cells:
+            said.append(fact("ground_doubtful", **self._told(self.kept, filtering)))
+        if self.decks.cells:
+            said.append(fact("ground_decks", **self._told(self.decks, filtering)))
+        return said
+
+    def _told(self, parts: Parts, filtering: Filtering) -> dict[str, float]:
+        """Square metres of parts, and the middle of the largest in units of the CRS."""
+        x, y = self.left + (parts.column + 0.5) * self.size, self.top - (parts.row + 0.5) * self.size
+        return {"area": parts.cells * filtering.cell**2, "x": x, "y": y}
 
     def classes(self, block: PointBlock, filtering: Filtering) -> npt.NDArray[np.uint8]:
         """Classes of points: ground within reach of the surface; noise stays noise, and water water."""
         before = block.values("class")
-        height, rise = self._at(block.x, block.y)
-        away = block.z * self.unit - height
-        near = np.abs(away) <= filtering.near + rise / 2
+        near = self._lies_on(block.x, block.y, block.z * self.unit, filtering)
         near &= block.values("return") >= block.values("returns")
         told = np.isin(before, (*NOISE, WATER))
         after = np.where(near & ~told, GROUND, np.where(before == GROUND, UNCLASSIFIED, before))
         return np.asarray(np.where(after == 0, UNCLASSIFIED, after), np.uint8)
 
-    def _at(self, x: Any, y: Any) -> tuple[Any, Any]:
-        """Height of the ground at places, between the middles of cells, and how it rises across a cell
-        there."""
+    def _lies_on(self, x: Any, y: Any, z: Any, filtering: Filtering) -> npt.NDArray[np.bool_]:
+        """Whether places are near the ground between the middles of four cells, or, where that is steeper
+        than ground may be, near the ground of one of the four: at the head or the foot of a wall."""
         surface = self.surface.values
         rows, columns = surface.shape
         u = np.clip((x - self.left) / self.size - 0.5, 0, columns - 1)
@@ -269,4 +290,7 @@ class _Lattice:
         three, four = surface[below, i].astype(float), surface[below, right].astype(float)
         height = (one * (1 - a) + two * a) * (1 - b) + (three * (1 - a) + four * a) * b
         across, down = (two - one + four - three) / 2, (three - one + four - two) / 2
-        return height, np.hypot(across, down)
+        near = np.abs(z - height) <= filtering.near + np.hypot(across, down) / 2
+        corners = np.stack([one, two, three, four])
+        steep = np.ptp(corners, axis=0) > filtering.step + filtering.slope * filtering.cell * math.sqrt(2)
+        return np.asarray(near | (steep & (np.abs(corners - z).min(axis=0) <= filtering.near)))
