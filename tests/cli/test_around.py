@@ -12,8 +12,10 @@ from typing import Any
 
 import numpy as np
 import pytest
+import shapely
 import tifffile
 from PIL import Image
+from shapely.geometry import shape
 from xarray import open_dataset
 
 import depth
@@ -22,6 +24,7 @@ from rasters import raster, save
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.grid.pane import Pane
 
 STARTS = (0, -180, 100)  # longitudes that a grid may begin with
 
@@ -313,9 +316,10 @@ def one_world(zembrel: Program, way: str, area: str, folder: str) -> Any:
     """What each verb makes of an area of the scene, given in that way."""
     home = Program(zembrel.folder / folder)
     home.folder.mkdir()
+    (home.folder / "in").mkdir()
     for name, (start, columns) in WAYS[way].items():
-        world(home.folder, name, start, columns)
-    names, within = list(WAYS[way]), f"--within={area}@EPSG:4326"
+        world(home.folder / "in", name, start, columns)
+    names, within = [f"in/{name}" for name in WAYS[way]], f"--within={area}@EPSG:4326"
     home("mosaic", *names, within, "--out", "m.tif")
     made: list[Any] = [ground(home.folder / "m.tif")]
     framed = home("frame", *names, within, "--out", "f.frame.toml").out
@@ -331,6 +335,13 @@ def one_world(zembrel: Program, way: str, area: str, folder: str) -> Any:
         made += [ground(home.folder / "c.tif"), sheets]
     else:
         made += [made[0], made[0]]
+    home("index", "m.tif", "--out", "i.geojson")
+    (outline,) = json.loads((home.folder / "i.geojson").read_text())["features"]
+    made.append(shapely.normalize(shapely.set_precision(shape(outline["geometry"]), 1e-9)).wkt)
+    home("source", "add", "s", "in" if len(names) > 1 else names[0], "--kind", "file")
+    home("fetch", "s", within, "--out", "fetched/q.tif")
+    made.append(ground(home.folder / "fetched/q.tif"))
+    assert made[-1] == made[0]
     home("deliver", "globe", *names, within, "--ramp", "viridis", "--limits", "0,255", "--out", "g.kmz")
     with zipfile.ZipFile(home.folder / "g.kmz") as held:
         pictures = [name for name in held.namelist() if name.endswith((".png", ".jpg")) and name != "key.png"]
@@ -360,3 +371,65 @@ def test_one_scene_is_one_whatever_way_it_is_given_in(zembrel: Program, part: st
                 assert (np.abs(one - other) <= 1).all(), way
             else:
                 assert one == other, (way, number)
+
+
+HOMES = {"zone 1": (32601, 100_000.0, 5_200_000.0, 4_000.0), "zone 60": (32660, 500_000.0, 5_200_000.0, 4_000.0),
+         "north": (3413, -3e6, 3e6, 4e4), "south": (3031, -3e6, 3e6, 4e4)}  # fmt: skip
+
+
+def smooth(lon: np.ndarray, lat: np.ndarray) -> np.ndarray:
+    """A value of each place on the Earth, the same from whichever side it is come to; degrees."""
+    east, north = np.radians(lon), np.radians(lat)
+    return np.asarray(
+        100 + 50 * np.cos(north) * np.cos(east) + 30 * np.cos(north) * np.sin(east) + 20 * np.sin(north)
+    )
+
+
+@pytest.mark.parametrize("home", HOMES)
+def test_maps_that_cross_180_give_what_stands_there(zembrel: Program, home: str) -> None:
+    """A map of a zone beside 180, or of a pole, has one extent, and each of its cells the value of its place."""
+    code, west, north, cell = HOMES[home]
+    where = Frame(by_code(code), Affine(west, north, cell, -cell), 150, 150)
+    rows, columns = np.mgrid[:150, :150].reshape(2, -1).astype(float)
+    lon, lat = by_code(code).to_geographic(*where.centres(columns, rows))
+    values = smooth(np.degrees(lon), np.degrees(lat)).reshape(150, 150).astype(np.float32)
+    save(zembrel.folder / "whole.tif", raster(values, where=where))
+    for name, pane in {"left": Pane(0, 0, 150, 80), "right": Pane(0, 80, 150, 150)}.items():
+        save(
+            zembrel.folder / f"{name}.tif", raster(values[:, pane.left : pane.right], where=where.crop(pane))
+        )
+    zembrel("reproject", "whole.tif", "--crs", "EPSG:4326", "--cell", "0.1", "--out", "o.tif")
+    zembrel(
+        "mosaic",
+        "right.tif",
+        "left.tif",
+        "--crs",
+        "EPSG:4326",
+        "--cell",
+        "0.1",
+        "--method",
+        "cubic",
+        "--out",
+        "m.tif",
+    )
+    for name in ("o.tif", "m.tif"):
+        found, x, y = cells(zembrel.folder / name)
+        width = x[-1] - x[0]
+        assert width > 359 if home in ("north", "south") else 5 < width < 12, name
+        x, y = np.meshgrid(x, y)
+        known = np.isfinite(found)
+        assert known.mean() > 0.3 and np.abs(found - smooth(x, y))[known].max() < 0.5, name
+        assert np.abs(found - smooth(x, y))[known].mean() < 0.02, name
+    places = [(180.0, 45.0), (-180.0, 45.0), (-179.5, 44.0), (179.9, 46.0)]
+    if home in ("north", "south"):
+        places = [(180.0, 80.0), (-180.0, 80.0), (0.0, 89.9), (-90.0, 85.0)]
+        places = [(x, y if home == "north" else -y) for x, y in places]
+    features = [
+        {"type": "Feature", "properties": {}, "geometry": {"type": "Point", "coordinates": place}}
+        for place in places
+    ]
+    (zembrel.folder / "p.geojson").write_text(json.dumps({"type": "FeatureCollection", "features": features}))
+    zembrel("sample", "whole.tif", "--at", "p.geojson", "--method", "bilinear", "--out", "s.csv")
+    rows_of = (zembrel.folder / "s.csv").read_text().splitlines()
+    got = [float(line.split(",")[-1]) for line in rows_of[1:]]
+    np.testing.assert_allclose(got, [smooth(np.array(x), np.array(y)) for x, y in places], atol=0.3)

@@ -8,5 +8,6 @@ if TYPE_CHECKING:
     from zembrel.features import cover as cover
     from zembrel.features import files as files
     from zembrel.features import table as table
+    from zembrel.features import wrapped as wrapped
 
 __getattr__ = on_demand(__name__)

@@ -10,34 +10,36 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.errors import InputError
+from zembrel.features.wrapped import crossing, wrapped
 from zembrel.geodesy.crs import CRS
 
 Array = npt.NDArray[np.float64]
-_CLOSE = 0.01  # metres on the ground that an edge may miss its true course
+CLOSE = 0.01  # metres on the ground that an edge may miss its true course
 _DEGREE = 111_320.0  # metres of a degree of latitude
 _MOST_PIECES = 8192  # of one edge
+_PIECES_AROUND = 8  # at least, of an edge that is a quarter of a turn long
 
 
 def followed(
-    geometries: npt.NDArray[np.object_], carry: Callable[[Array, Array], tuple[Any, Any]], crs: CRS
+    geometries: npt.NDArray[np.object_],
+    carry: Callable[[Array, Array], tuple[Any, Any]],
+    crs: CRS,
+    close: float = CLOSE,
 ) -> npt.NDArray[np.object_]:
     """`geometries` with each vertex carried into `crs`; None stays None, and heights stay as they are.
 
-    Raises InputError where the target CRS has no coordinates.
+    close: metres on the ground that an edge may miss its true course. What crosses the edge of the world is
+    cut there, and what holds a pole goes up to it. Raises InputError where the target CRS has no coordinates.
     """
 
     def carried(points: Array) -> Array:
         x, y = carry(points[:, 0], points[:, 1])
         if not np.isfinite([x, y]).all():
-            raise InputError(
-                "a feature reaches where the target CRS has no coordinates",
-                "its outline would be torn",
-                "choose a CRS for that part of the Earth, or clip it first",
-            )
+            raise _torn()
         return np.column_stack([x, y, *points.T[2:]])
 
-    tolerance = _CLOSE / (crs.unit.factor if crs.unit.kind == "length" else _DEGREE * crs.unit.factor)
-    pieces = _longest_pieces(geometries, carry, tolerance)
+    tolerance = close / (crs.unit.factor if crs.unit.kind == "length" else _DEGREE * crs.unit.factor)
+    pieces = _longest_pieces(geometries, carry, tolerance, crs.circuit and crs.circuit.turn)
     bent = np.isfinite(pieces)
     dense = geometries.copy()
     dense[bent] = shapely.segmentize(geometries[bent], pieces[bent])
@@ -47,21 +49,49 @@ def followed(
         chosen = (has_z != flat) & ~shapely.is_missing(dense)
         if chosen.any():
             result[chosen] = shapely.transform(dense[chosen], carried, include_z=not flat)
-    return result
+    return result if crs.circuit is None else _cut(result, crs)
+
+
+def _cut(geometries: npt.NDArray[np.object_], crs: CRS) -> npt.NDArray[np.object_]:
+    """Those that cross the edge of the world in parts, see `wrapped`. Raises InputError for a pole without a
+    place."""
+    assert crs.circuit is not None
+    for n in np.flatnonzero(crossing(geometries, crs.circuit.turn)):
+        geometries[n] = wrapped(geometries[n], crs)
+        if geometries[n] is None:
+            raise _torn()
+    return geometries
+
+
+def _torn() -> InputError:
+    return InputError(
+        "a feature reaches where the target CRS has no coordinates",
+        "its outline would be torn",
+        "choose a CRS for that part of the Earth, or clip it first",
+    )
 
 
 def _longest_pieces(
-    geometries: npt.NDArray[np.object_], carry: Callable[[Array, Array], tuple[Any, Any]], tolerance: float
+    geometries: npt.NDArray[np.object_],
+    carry: Callable[[Array, Array], tuple[Any, Any]],
+    tolerance: float,
+    turn: float | None,
 ) -> Array:
     """How long the pieces of an edge of each geometry may be; infinite where edges may stay whole.
 
-    The middle of an edge misses that of its chord by the square of its length.
+    The middle of an edge misses that of its chord by the square of its length. turn: once around the Earth;
+    edges so long that they may cross its edge come in pieces that tell.
     """
     points, owner = shapely.get_coordinates(geometries, return_index=True)
     one, other = points[:-1], points[1:]
     inner = owner[:-1] == owner[1:]
     one, other, owner = one[inner], other[inner], owner[:-1][inner]
     ends = [np.asarray(carry(p[:, 0], p[:, 1])) for p in (one, (one + other) / 2, other)]
+    around = np.zeros(len(one), bool)
+    if turn is not None:
+        around = ~(np.abs(ends[2][0] - ends[0][0]) < turn / 4)
+        for end in ends[1:]:
+            end[0] -= turn * np.round((end[0] - ends[0][0]) / turn)
     miss = np.hypot(*(ends[1] - (ends[0] + ends[2]) / 2))
     length = np.hypot(*(other - one).T)
     sound = np.isfinite(miss) & (length > 0)
@@ -70,4 +100,6 @@ def _longest_pieces(
     np.maximum.at(longest, owner[sound], length[sound])
     with np.errstate(divide="ignore", invalid="ignore"):
         pieces = np.maximum(np.sqrt(tolerance / bend), longest / _MOST_PIECES)
-    return np.where((pieces < longest) & (pieces > 0), pieces, np.inf)
+    pieces = np.where((pieces < longest) & (pieces > 0), pieces, np.inf)
+    np.minimum.at(pieces, owner[around], length[around] / _PIECES_AROUND)
+    return pieces

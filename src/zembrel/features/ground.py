@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -40,22 +40,29 @@ def ground_areas(geometries: npt.NDArray[np.object_], crs: CRS | None, longest: 
     if not isinstance(crs, GeographicCRS | ProjectedCRS):
         return np.asarray(shapely.area(geometries))
     bounds = shapely.bounds(geometries)
-    to_plane = _equal_area(crs, bounds)
+    plane = _equal_area(crs)
     if isinstance(crs, GeographicCRS):
         small = np.zeros(len(geometries), bool)
     else:
         small = np.hypot(*(bounds[:, 2:] - bounds[:, :2]).T) * crs.unit.factor < _SMALL
     areas: Numbers = np.zeros(len(geometries))
-    areas[small] = shapely.area(geometries[small]) * _scales(to_plane, bounds[small], crs.unit.factor)
+    areas[small] = shapely.area(geometries[small]) * _scales(plane, bounds[small], crs.unit.factor)
     if not small.all():
         cut = np.inf if isinstance(crs, GeographicCRS) else longest
-        areas[~small] = _areas_on(geometries[~small], to_plane, cut)
+        areas[~small] = _areas_on(geometries[~small], plane, cut)
     return areas
 
 
-def _areas_on(
-    geometries: npt.NDArray[np.object_], to_plane: Callable[[Array], Array], longest: float
-) -> Numbers:
+class _Plane(NamedTuple):
+    """A plane of true areas in metres: how points (n, 2) are taken to it, x once around the Earth where that
+    begins anew, and y of the north pole."""
+
+    to: Callable[[Array], Array]
+    turn: float | None
+    pole: float
+
+
+def _areas_on(geometries: npt.NDArray[np.object_], plane: _Plane, longest: float) -> Numbers:
     """Areas of polygons, (n,), on the plane that their corners are taken to, edges in pieces of `longest`."""
     polygons, owner = shapely.get_parts(geometries, return_index=True)
     rings, polygon = shapely.get_rings(polygons, return_index=True)
@@ -63,13 +70,13 @@ def _areas_on(
         return np.zeros(len(geometries))
     batch = np.cumsum(shapely.get_num_coordinates(rings)) // _AT_ONCE
     starts = np.flatnonzero(np.append(True, batch[1:] != batch[:-1]))
-    found = np.concatenate([_ring_areas(part, to_plane, longest) for part in np.split(rings, starts[1:])])
+    found = np.concatenate([_ring_areas(part, plane, longest) for part in np.split(rings, starts[1:])])
     holes = np.append(False, polygon[1:] == polygon[:-1])
     return np.asarray(np.bincount(owner[polygon], np.where(holes, -found, found), len(geometries)))
 
 
-def _ring_areas(rings: Any, to_plane: Callable[[Array], Array], longest: float) -> Numbers:
-    """What each ring encloses, (n,)."""
+def _ring_areas(rings: Any, on: _Plane, longest: float) -> Numbers:
+    """What each ring encloses, (n,): one that goes once around the Earth, what lies up to the nearer pole."""
     points, ring = shapely.get_coordinates(rings, return_index=True)
     if not len(points):
         return np.zeros(len(rings))
@@ -84,14 +91,31 @@ def _ring_areas(rings: Any, to_plane: Callable[[Array], Array], longest: float) 
         points = np.repeat(points, pieces, axis=0) + share[:, None] * np.repeat(steps, pieces, axis=0)
         ring = np.repeat(ring, pieces)
     starts = np.flatnonzero(np.append(True, ring[1:] != ring[:-1]))
-    plane = to_plane(points)
-    plane -= np.repeat(plane[starts], np.diff(np.append(starts, ring.size)), axis=0)  # for small numbers
+    plane, counts = on.to(points), np.diff(np.append(starts, ring.size))
+    if on.turn is not None:
+        plane[:, 0] = _unrolled(plane[:, 0], starts, counts, on.turn)
+    first = plane[starts]
+    plane -= np.repeat(first, counts, axis=0)  # for small numbers
     x, y = plane.T
     twice = np.append(x[:-1] * y[1:] - x[1:] * y[:-1], 0.0)
-    twice[starts[1:] - 1] = 0.0
+    ends = np.append(starts[1:], ring.size) - 1
+    twice[ends] = 0.0
+    if on.turn is not None:
+        low, high = (reach.reduceat(y, starts) + first[:, 1] for reach in (np.minimum, np.maximum))
+        pole = np.where(on.pole - high < on.pole + low, on.pole, -on.pole) - first[:, 1]
+        twice[ends] += 2 * on.turn * np.round(x[ends] / on.turn) * pole
     found = np.zeros(len(rings))
     found[ring[starts]] = np.abs(np.add.reduceat(twice, starts)) / 2
     return found
+
+
+def _unrolled(x: Numbers, starts: Any, counts: Any, turn: float) -> Numbers:
+    """x of rings, (n,), that goes on where the Earth begins anew."""
+    steps = np.diff(x, prepend=x[:1])
+    steps -= turn * np.round(steps / turn)
+    steps[starts] = x[starts]
+    along = np.cumsum(steps)
+    return np.asarray(along - np.repeat(along[starts] - x[starts], counts))
 
 
 def cell_areas(frame: Frame, pane: Pane) -> Numbers:
@@ -105,30 +129,30 @@ def cell_areas(frame: Frame, pane: Pane) -> Numbers:
     return areas / pane.columns
 
 
-def _equal_area(crs: GeographicCRS | ProjectedCRS, bounds: Numbers) -> Callable[[Array], Array]:
-    """Points (n, 2) in `crs` as places on a plane of true areas, in metres; around the middle of `bounds`."""
+def _equal_area(crs: GeographicCRS | ProjectedCRS) -> _Plane:
+    """The plane of true areas. Shapes in degrees lie there as they are drawn, beyond 180 too."""
     shape = crs.datum.ellipsoid
     radius = authalic_radius(shape)
-    middle = float(np.nanmean(bounds[:, ::2])) if np.isfinite(bounds).any() else 0.0
-    origin, _ = crs.to_geographic(np.array([middle]), np.zeros(1))
-    first = float(origin[0]) if math.isfinite(float(origin[0])) else 0.0
 
     def true(points: Array) -> Array:
         lon, lat = crs.to_geographic(points[:, 0], points[:, 1])
-        apart = np.mod(lon - first + math.pi, math.tau) - math.pi
-        return np.column_stack([apart, sine_of_authalic(shape, lat)]) * radius
+        return np.column_stack([lon, sine_of_authalic(shape, lat)]) * radius
 
-    return true
+    return _Plane(true, None if isinstance(crs, GeographicCRS) else math.tau * radius, radius)
 
 
-def _scales(to_plane: Callable[[Array], Array], bounds: Numbers, factor: float) -> Numbers:
+def _scales(plane: _Plane, bounds: Numbers, factor: float) -> Numbers:
     """True area for one of the map's, in the middle of each box."""
     middles = (bounds[:, :2] + bounds[:, 2:]) / 2
     step = _STEP / factor
-    east, north = np.array([step, 0.0]), np.array([0.0, step])
-    across = (to_plane(middles + east) - to_plane(middles - east)) / (2 * step)
-    along = (to_plane(middles + north) - to_plane(middles - north)) / (2 * step)
-    scales: Numbers = np.abs(across[:, 0] * along[:, 1] - across[:, 1] * along[:, 0])
+    across, along = (
+        plane.to(middles + move) - plane.to(middles - move)
+        for move in (np.array([step, 0.0]), np.array([0.0, step]))
+    )
+    if plane.turn is not None:
+        for moved in (across, along):
+            moved[:, 0] -= plane.turn * np.round(moved[:, 0] / plane.turn)
+    scales: Numbers = np.abs(across[:, 0] * along[:, 1] - across[:, 1] * along[:, 0]) / (2 * step) ** 2
     return scales
 
 

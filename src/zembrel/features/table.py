@@ -14,7 +14,7 @@ import shapely
 from zembrel.errors import EmptyInputError, InputError, nearest_name
 from zembrel.expression.formula import Condition, parse_condition
 from zembrel.features.columns import Column, ColumnSeen, column, kind_of, plain
-from zembrel.features.followed import followed
+from zembrel.features.followed import CLOSE, followed
 from zembrel.geodesy.crs import CRS, same
 from zembrel.geodesy.operation import operation
 
@@ -119,15 +119,16 @@ class FeatureTable:
         """The same features with these columns alone, in this order. Raises InputError."""
         return replace(self, columns={name: self.named(name) for name in names})
 
-    def to(self, crs: CRS | None) -> FeatureTable:
-        """The same features in another CRS, their edges followed within a centimetre. Raises InputError."""
+    def to(self, crs: CRS | None, close: float = CLOSE) -> FeatureTable:
+        """The same features in another CRS, their edges followed so many metres close. Raises InputError."""
         if crs is None or (self.crs is not None and same(self.crs, crs)):
             return self
         if self.crs is None:
             raise InputError(
                 "features without a CRS have no place", "their file does not say", "add --from-crs CRS"
             )
-        return replace(self, geometries=followed(self.geometries, operation(self.crs, crs), crs), crs=crs)
+        moved = followed(self.geometries, operation(self.crs, crs), crs, close)
+        return replace(self, geometries=moved, crs=crs)
 
     def polygon(self, first: int = 1) -> shapely.Geometry:
         """All polygons as one. Raises InputError for none, or for a faulty one, saying what and where.

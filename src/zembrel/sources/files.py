@@ -13,7 +13,7 @@ from zembrel.formats.origin import Origin, own_folder
 from zembrel.runstate import Stamp
 from zembrel.sources.kept import origin_at
 from zembrel.sources.service import Service
-from zembrel.sources.sourcefile import SourceFile
+from zembrel.sources.sourcefile import ENDING, SourceFile
 from zembrel.sources.wish import SourceLayer, SourceLayers, Wish
 from zembrel.web.addresses import is_address
 
@@ -64,7 +64,8 @@ def origins_of(source: SourceFile, service: Service) -> list[Origin]:
         return unpacked(_stored(address))
     path = source.path.absolute().parent / address
     if path.is_dir():
-        inside = [Origin.of(one) for one in sorted(path.rglob("*")) if one.is_file() and readable(one)]
+        files = (one for one in sorted(path.rglob("*")) if one.is_file() and not one.name.endswith(ENDING))
+        inside = [Origin.of(one) for one in files if readable(one)]  # no sources: this one may be among them
         if not inside:
             raise InputError(f"folder {path} holds no raster", f"{source.path} names it", "mend the address")
         return inside

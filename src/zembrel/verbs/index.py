@@ -11,7 +11,7 @@ import numpy as np
 
 from zembrel import features
 from zembrel.errors import InputError
-from zembrel.geodesy.crs import label
+from zembrel.geodesy.crs import label, metres_per_unit
 from zembrel.geodesy.registry import by_code
 from zembrel.raster.model import shared_type
 from zembrel.verbs import features as of_features
@@ -60,8 +60,20 @@ def written(paths: Sequence[Path], table: FeatureTable, output: Output) -> Recei
 def _outlines(layers: Sequence[Layer]) -> features.table.FeatureTable:
 
     degrees = by_code(4326)
-    shapes = [_outline(layer).to(degrees).geometries[0] for layer in layers]
+    shapes = [in_degrees(_outline(layer), _close(layer)) for layer in layers]
     return features.table.FeatureTable.of(shapes, [_facts(layer) for layer in layers], degrees)
+
+
+def in_degrees(outline: features.table.FeatureTable, close: float) -> Any:
+    """An outline in longitude and latitude, so many metres close, in parts between 180 W and 180 E."""
+    degrees = by_code(4326)
+    return features.wrapped.between_edges(outline.to(degrees, close).geometries[0], degrees)
+
+
+def _close(layer: Layer) -> float:
+    """Metres of half a cell: an outline says no more than its cells do."""
+    frame = layer.raster.frame
+    return min(frame.cell) / 2 * max(metres_per_unit(frame.crs, frame.bounds[1]))
 
 
 def _outline(layer: Layer) -> features.table.FeatureTable:

@@ -50,6 +50,7 @@ SILENT = ("describe", "check", "compare", "profile", "frame", "standin device", 
 REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1) | {
     "tally": 3,
     "ground": 2,
+    "index": 2,
     "convert": 2,
     "classify": 2,
     "contour": 2,

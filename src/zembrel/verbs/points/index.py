@@ -6,11 +6,13 @@ from zembrel import features
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import label
 from zembrel.geodesy.registry import by_code
-from zembrel.verbs.index import written
+from zembrel.verbs.index import in_degrees, written
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Output, Where
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.receipt import Receipt
+
+_CLOSE = 0.5  # metres that an outline may miss
 
 
 def index(given: Given, where: Where, output: Output, options: None) -> Receipt:
@@ -34,7 +36,7 @@ def _outlines(given: Given) -> features.table.FeatureTable:
             raise InputError(f"{path} does not say where its points lie", "it may be empty", "leave it out")
         west, south, low, east, north, high = cloud.bounds
         outline = features.table.FeatureTable.of([shapely.box(west, south, east, north)], [{}], cloud.crs)
-        shapes.append(outline.to(degrees).geometries[0])
+        shapes.append(in_degrees(outline, _CLOSE))
         rows.append(
             {
                 "path": str(path), "crs": label(cloud.crs), "points": cloud.count, "low": low, "high": high,
