@@ -335,6 +335,22 @@ def one_world(zembrel: Program, way: str, area: str, folder: str) -> Any:
         made += [ground(home.folder / "c.tif"), sheets]
     else:
         made += [made[0], made[0]]
+    carry = "reproject" if len(names) == 1 else "mosaic"
+    home(
+        carry,
+        *names,
+        within,
+        "--crs",
+        "EPSG:6933",
+        "--cell",
+        "150km",
+        "--method",
+        "nearest",
+        "--out",
+        "e.tif",
+    )
+    equal = open_raster(home.folder / "e.tif")
+    made += [equal.frame, equal.cells(equal.frame.pane).cells.tolist()]
     home("index", "m.tif", "--out", "i.geojson")
     (outline,) = json.loads((home.folder / "i.geojson").read_text())["features"]
     made.append(shapely.normalize(shapely.set_precision(shape(outline["geometry"]), 1e-9)).wkt)
