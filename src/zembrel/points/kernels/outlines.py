@@ -85,9 +85,9 @@ def _top(parents, cell):  # type: ignore[no-untyped-def]
 
 
 @part_of_kernels
-def _judged(counts, residue):  # type: ignore[no-untyped-def]
+def _judged(counts, cell, residue):  # type: ignore[no-untyped-def]
     """What a part is by its area and outline: cells, sides where it goes on, steps up, and steps down."""
-    area, smooth, ups, downs = counts[0], counts[1], counts[2], counts[3]
+    area, smooth, ups, downs = counts[cell, 0], counts[cell, 1], counts[cell, 2], counts[cell, 3]
     outline, rest = smooth + ups + downs, smooth + downs
     if ups > 0 and rest * outline <= area:  # of a square, a quarter of a side
         return RAISED
@@ -122,7 +122,8 @@ def _joined(steps_of, parts, cell, top):  # type: ignore[no-untyped-def]
         fewer, more = top, cell
     ups, downs = _inner(steps_of, parts, fewer, more)
     tops[top] = below[top] = cell
-    counts[cell] += counts[top]
+    for kind in range(4):
+        counts[cell, kind] += counts[top, kind]
     counts[cell, 2] -= ups
     counts[cell, 3] -= downs
     if heads[top] >= 0:
@@ -183,10 +184,11 @@ def raised(residue, order, along, down):  # type: ignore[no-untyped-def]
     parts = tops, below, counts, kinds, following, heads, tails
     for cell in order:
         _entered((along, down), parts, cell)
-        kinds[cell] = _judged(counts[cell], residue[cell // columns, cell % columns])
-    for cell in order[::-1]:
-        if below[cell] >= 0:
-            kinds[cell] = max(kinds[cell], kinds[below[cell]])
+        kinds[cell] = _judged(counts, cell, residue[cell // columns, cell % columns])
+    for number in range(len(order) - 1, -1, -1):
+        cell = order[number]
+        if below[cell] >= 0 and kinds[below[cell]] > kinds[cell]:
+            kinds[cell] = kinds[below[cell]]
     return kinds.reshape(rows, columns)
 
 
