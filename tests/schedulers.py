@@ -22,7 +22,7 @@ def scheduler(folder: Path, count: int) -> Iterator[tuple[str, list[subprocess.P
     words = ["--port", "0", "--no-dashboard", "--no-show", "--scheduler-file", str(said)]
     runs = [_started(_MODULES[0], words, folder)]
     try:
-        _wait(said.exists)
+        _wait(lambda: said.exists() and said.stat().st_size > 0)
         address = str(json.loads(said.read_text())["address"])
         words = [address, "--nthreads", "1", "--no-dashboard", "--no-nanny", "--memory-limit", "0"]
         runs += [_started(_MODULES[1], words, folder) for _ in range(count)]

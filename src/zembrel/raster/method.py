@@ -3,15 +3,46 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from zembrel.errors import UsageError, nearest_name
+from zembrel.raster.kernels import radii
 
-NAMES = (
-    "nearest", "bilinear", "cubic", "lanczos", "mean", "mode", "min", "max", "median", "sum", "percentile:25",
-)  # fmt: skip
 NEED = 0.5  # share of a method's weight that must fall on valid cells
-_KEEPS_CODES = ("nearest", "mode", "min", "max")
-_RANKED = ("mode", "min", "max", "median", "percentile")
+
+
+class MethodKind(NamedTuple):
+    """What a method does: each is said here, and nowhere else.
+
+    code: of its weights (see `kernels.weights`), 0 for a method without; radius: cells that these reach,
+    before they are widened; pick: how it picks from the cells in a footprint (see `kernels.radii`), 0 if it
+    does not; rank: what it picks by rank, as a share of the way from the smallest to the largest value;
+    chooses: whether each result is a value that a cell had; footprint: whether the size of a cell's footprint
+    always counts.
+    """
+
+    code: int = 0
+    radius: float = 0.5
+    pick: int = 0
+    rank: float | None = None
+    chooses: bool = False
+    footprint: bool = False
+
+
+METHODS = {
+    "nearest": MethodKind(chooses=True),
+    "bilinear": MethodKind(radii.BILINEAR, 1.0),
+    "cubic": MethodKind(radii.CUBIC, 2.0),
+    "lanczos": MethodKind(radii.LANCZOS, 3.0),
+    "mean": MethodKind(radii.MEAN, footprint=True),
+    "mode": MethodKind(pick=radii.MODE, chooses=True, footprint=True),
+    "min": MethodKind(pick=radii.RANK, rank=0.0, chooses=True, footprint=True),
+    "max": MethodKind(pick=radii.RANK, rank=1.0, chooses=True, footprint=True),
+    "median": MethodKind(pick=radii.RANK, rank=0.5, footprint=True),
+    "sum": MethodKind(footprint=True),
+    "percentile": MethodKind(pick=radii.RANK, footprint=True),
+}
+NAMES = tuple("percentile:25" if name == "percentile" else name for name in METHODS)  # as one may type them
 
 
 @dataclass(frozen=True)
@@ -22,19 +53,33 @@ class Method:
     share: float = 0.5
 
     @property
+    def kind(self) -> MethodKind:
+        return METHODS[self.name]
+
+    @property
+    def weighted(self) -> bool:
+        """Whether it weighs the cells around by a kernel."""
+        return self.kind.code > 0
+
+    @property
     def averages(self) -> bool:
         """Whether values come about that no cell had."""
-        return self.name not in _KEEPS_CODES
+        return not self.kind.chooses
 
     @property
     def ranked(self) -> bool:
         """Whether it picks from the cells in a footprint by their order or number."""
-        return self.name in _RANKED
+        return self.kind.pick > 0
 
     @property
     def footprint(self) -> bool:
         """Whether the size of a cell's footprint always counts."""
-        return self.ranked or self.name in ("mean", "sum")
+        return self.kind.footprint
+
+    @property
+    def rank(self) -> float:
+        """The share of the way from the smallest value to the largest that it picks."""
+        return self.share if self.kind.rank is None else self.kind.rank
 
     def __str__(self) -> str:
         return f"percentile:{100 * self.share:g}" if self.name == "percentile" else self.name

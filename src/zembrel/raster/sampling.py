@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.grid.pane import Pane
-from zembrel.raster.kernels import radii, warp, windowed
+from zembrel.raster.kernels import warp, windowed
 from zembrel.raster.kernels.arguments import Finish, Into, Sampled
 from zembrel.raster.kernels.weights import phase_table
 from zembrel.raster.method import NEED, Method
@@ -21,7 +21,6 @@ from zembrel.raster.views.around import around, on_turn
 Array = npt.NDArray[np.float64]
 Mask = npt.NDArray[np.bool_]
 _TILE = 512  # cells a side of what is read at a time
-_PLAIN = ("nearest", "bilinear", "cubic", "lanczos")
 
 
 class Places(NamedTuple):
@@ -66,7 +65,7 @@ def _places_of(
     order = np.argsort(tiles, kind="stable")
     cuts = np.flatnonzero(np.diff(tiles[order])) + 1
     reaches = (np.zeros((2, x.size)) if reach is None else reach) / np.reshape(frame.cell, (2, 1))
-    halo = radii.RADIUS[radii.CODES[method.name]] + 1 if method.name in radii.CODES else 1
+    halo = method.kind.radius + 1 if method.weighted else 1
     wide = [math.ceil(most) + math.ceil(halo) for most in reaches.max(axis=1, initial=0.0).tolist()]
     found = []
     for part in np.split(numbers[order], cuts) if numbers.size else []:
@@ -91,7 +90,7 @@ class ValuesAt:
 
     def __call__(self, places: Places) -> tuple[Array, Mask]:
         block, pane = self.source.cells(places.pane), places.pane
-        pick: Callable[..., tuple[Array, Mask]] = _interpolated if self.method.name in _PLAIN else _gathered
+        pick: Callable[..., tuple[Array, Mask]] = _gathered if self.method.footprint else _interpolated
         return pick(block, places.u - pane.left, places.v - pane.top, self.method, places.reaches)
 
 
@@ -113,8 +112,7 @@ def _interpolated(block: Block, u: Array, v: Array, method: Method, reaches: Any
     elif method.name == "bilinear":
         warp.bilinear(at, finish, into)
     else:
-        code = radii.CODES[method.name]
-        windowed.tabled(at, phase_table(code, radii.RADIUS[code]), finish, into)
+        windowed.tabled(at, phase_table(method.kind.code, method.kind.radius), finish, into)
     return out[:, 0], np.broadcast_to(ok[:, 0].astype(bool), (bands, u.size))
 
 
@@ -145,7 +143,7 @@ def _statistic(values: npt.NDArray[Any], method: Method) -> float:
         held, counts = np.unique(values, return_counts=True)
         return float(held[np.argmax(counts)])
     held = values.astype(np.float64)
-    if method.name in ("median", "percentile"):
-        return float(np.quantile(held, method.share))
-    results = {"mean": held.mean(), "sum": held.sum(), "min": held.min(), "max": held.max()}
-    return float(results[method.name])
+    if method.ranked:
+        return float(np.quantile(held, method.rank))
+    found: dict[str, Any] = {"mean": held.mean(), "sum": held.sum()}
+    return float(found[method.name])

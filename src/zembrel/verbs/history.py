@@ -28,7 +28,6 @@ from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.receipt import Receipt
 
 BESIDE = f".{KEY}.json"  # added to the whole name of a file
-_PACKS = (".mbtiles", ".pmtiles", ".kmz", ".gpkg", ".zip")
 _SHOWN = 12  # inputs of a step
 _DIGITS = 16  # of a checksum
 Steps = Sequence[Mapping[str, Any]]
@@ -39,7 +38,7 @@ def histories(inputs: Inputs, output: Output) -> Receipt:
     found: dict[Path, Steps] = {}
     for word in inputs.inputs or ("",):
         path = Path(word)
-        if path.suffix in _PACKS and path.is_file():
+        if path.suffix in _READERS and path.is_file():
             found[path] = _of_pack(path) or _beside(path)
         if not found.get(path):
             found |= dict(_of_layers((word,) if word else (), inputs, output))
@@ -95,24 +94,41 @@ def _beside(path: Path) -> Steps:
 _GZIP, _MOST = 31, 64_000_000  # window bits; bytes of a text that is told
 
 
+def _of_archive(path: Path) -> Steps:
+    with zipfile.ZipFile(path) as held, held.open(f"{KEY}.json") as member:
+        return steps_in(member.read(_MOST).decode("utf-8"))
+
+
+def _of_pmtiles(path: Path) -> Steps:
+    with path.open("rb") as file:
+        at, size = struct.unpack("<QQ", file.read(127)[24:40])
+        file.seek(at)
+        about = zlib.decompressobj(_GZIP).decompress(file.read(min(size, _MOST)), _MOST)
+    return steps_in(json.dumps(dict(json.loads(about)).get(KEY, {})))
+
+
+def _of_mbtiles(path: Path) -> Steps:
+    with closing(opened_for_reading(path)) as base:
+        row = base.execute("SELECT value FROM metadata WHERE name = ?", (KEY,)).fetchone()
+        return steps_in(row[0]) if row else ()
+
+
+def _of_geopackage(path: Path) -> Steps:
+    with closing(opened_for_reading(path)) as base:
+        read_provenance(path, base)
+        return readings.earlier.get(path, ())
+
+
+_READERS = {
+    ".zip": _of_archive, ".kmz": _of_archive, ".pmtiles": _of_pmtiles, ".mbtiles": _of_mbtiles,
+    ".gpkg": _of_geopackage,
+}  # fmt: skip
+
+
 def _of_pack(path: Path) -> Steps:
-    """Of a pack, by the rules of its kind."""
+    """Of a pack, by the rules of its kind; none of one that is damaged."""
     with suppress(*DAMAGED):
-        if path.suffix in (".kmz", ".zip"):
-            with zipfile.ZipFile(path) as held, held.open(f"{KEY}.json") as member:
-                return steps_in(member.read(_MOST).decode("utf-8"))
-        if path.suffix == ".pmtiles":
-            with path.open("rb") as file:
-                at, size = struct.unpack("<QQ", file.read(127)[24:40])
-                file.seek(at)
-                about = zlib.decompressobj(_GZIP).decompress(file.read(min(size, _MOST)), _MOST)
-                return steps_in(json.dumps(dict(json.loads(about)).get(KEY, {})))
-        with closing(opened_for_reading(path)) as base:
-            if path.suffix == ".mbtiles":
-                row = base.execute("SELECT value FROM metadata WHERE name = ?", (KEY,)).fetchone()
-                return steps_in(row[0]) if row else ()
-            read_provenance(path, base)
-            return readings.earlier.get(path, ())
+        return _READERS[path.suffix](path)
     return ()
 
 

@@ -27,8 +27,6 @@ from zembrel.verbs.layers import Layer, check_resolved, take_layers
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.receipt import Receipt
 
-_PLAIN = ("nearest", "bilinear", "cubic", "lanczos")
-
 
 def sample(
     inputs: Inputs, output: Output, *, at: str | None, method: str = "auto", reach: str | None = None
@@ -106,7 +104,7 @@ def _method(layer: Layer, name: str, reach: str | None) -> Method:
     if name == "auto":
         name = "nearest" if not reach else "mode" if coded else "mean"
     method = parse_method(name)
-    if reach and method.name in _PLAIN:
+    if reach and not method.footprint:
         raise UsageError(
             f"--reach with {method}",
             "it looks at the cells right around a point",

@@ -12,7 +12,7 @@ from PIL import Image
 
 from zembrel.damaged import DAMAGED
 from zembrel.deliver.devices.rules import PackTraits
-from zembrel.deliver.packs import reading
+from zembrel.deliver.packs.kinds import KINDS
 from zembrel.deliver.packs.reading import TileFound
 from zembrel.errors import InputError
 from zembrel.formats.kap.header import parse_header
@@ -113,11 +113,12 @@ def _whole(kind: str, path: Path) -> Cargo:
 
 
 _SORTS = (
-    _Sort((".mbtiles",), "", partial(_tiles, "mbtiles", reading.of_mbtiles)),
-    _Sort((".pmtiles",), "", partial(_tiles, "pmtiles", reading.different_of_pmtiles)),
-    _Sort((".gpkg",), "", partial(_tiles, "gpkg", reading.of_geopackage)),
-    _Sort((".zip",), "", partial(_tiles, "zip", reading.of_zip)),
-    _Sort((), TILE_INDEX, partial(_tiles, "tiles", reading.of_folder)),
+    *(
+        _Sort((kind.ending,), "", partial(_tiles, name, kind.glance))
+        for name, kind in KINDS.items()
+        if name != "folder"
+    ),
+    _Sort((), TILE_INDEX, partial(_tiles, "tiles", KINDS["folder"].glance)),
     _Sort((".kap",), "*.kap", _charts),
     _Sort((), "terrain.toml", _heightmap),
     _Sort((".hgt",), "*.hgt", _degree_cells),

@@ -1,8 +1,8 @@
-"""The kinds of tile packs: their names, stores and readers."""
+"""The kinds of tile packs: a record for each, with how it is made and read."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
@@ -13,6 +13,7 @@ from zembrel.deliver.packs.folder import FolderPack, TileNames, ZipPack
 from zembrel.deliver.packs.geopackage import GeoPackagePack
 from zembrel.deliver.packs.mbtiles import MBTilesPack
 from zembrel.deliver.packs.pmtiles import PMTilesPack
+from zembrel.deliver.packs.reading import TileFound
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.errors import ResourceError, UsageError
 from zembrel.grid.tiling import Tiling
@@ -27,20 +28,46 @@ class PackStore(Protocol):
 
 
 class PackKind(NamedTuple):
-    """What a kind is called, its ending, and whether it knows the web's tiling alone."""
+    """What a kind is called, its ending, how a pack of it is made at a path, and how its tiles are read.
+
+    glance: reads each different picture once; web_alone: whether it knows the web's tiling alone; rows_asked:
+    whether it says itself from where rows are counted; from_bottom: whether its standard counts them from the
+    bottom; of_many: whether its readers look at each picture, so that formats may be mixed.
+    """
 
     title: str
     ending: str
+    make: Callable[[Path, Tiling, TileNames], PackStore]
+    read: Callable[[Path], Iterator[TileFound]]
+    glance: Callable[[Path], Iterator[TileFound]]
     web_alone: bool = False
+    rows_asked: bool = False
+    from_bottom: bool = False
+    of_many: bool = False
 
 
 KINDS = {
-    "folder": PackKind("a folder of tiles", "/"),
-    "zip": PackKind("a zip of tiles", ".zip"),
-    "mbtiles": PackKind("MBTiles 1.3", ".mbtiles", True),
-    "gpkg": PackKind("GeoPackage tiles", ".gpkg"),
-    "pmtiles": PackKind("PMTiles 3", ".pmtiles", True),
-}
+    "folder": PackKind(
+        "a folder of tiles", "/", lambda path, _, names: FolderPack(path, names), reading.of_folder,
+        reading.of_folder, rows_asked=True,
+    ),
+    "zip": PackKind(
+        "a zip of tiles", ".zip", lambda path, _, names: ZipPack(path, names), reading.of_zip, reading.of_zip,
+        rows_asked=True,
+    ),
+    "mbtiles": PackKind(
+        "MBTiles 1.3", ".mbtiles", lambda path, tiling, _: MBTilesPack(path, tiling.rows), reading.of_mbtiles,
+        reading.of_mbtiles, web_alone=True, from_bottom=True,
+    ),
+    "gpkg": PackKind(
+        "GeoPackage tiles", ".gpkg", lambda path, tiling, _: GeoPackagePack(path, tiling),
+        reading.of_geopackage, reading.of_geopackage, of_many=True,
+    ),
+    "pmtiles": PackKind(
+        "PMTiles 3", ".pmtiles", lambda path, *_: PMTilesPack(path), reading.of_pmtiles,
+        reading.different_of_pmtiles, web_alone=True,
+    ),
+}  # fmt: skip
 
 
 def pack_kind(out: Path, to_folder: bool) -> str:
@@ -58,14 +85,7 @@ def pack_kind(out: Path, to_folder: bool) -> str:
 
 def pack_at(kind: str, path: Path, tiling: Tiling, *, from_bottom: bool) -> PackStore:
     """A new pack at `path`."""
-    names = TileNames(tiling.rows, from_bottom)
-    if kind == "folder":
-        return FolderPack(path, names)
-    if kind == "zip":
-        return ZipPack(path, names)
-    if kind == "mbtiles":
-        return MBTilesPack(path, tiling.rows)
-    return GeoPackagePack(path, tiling) if kind == "gpkg" else PMTilesPack(path)
+    return KINDS[kind].make(path, tiling, TileNames(tiling.rows, from_bottom))
 
 
 def check_pack(
@@ -75,12 +95,8 @@ def check_pack(
 
     Raises ResourceError for a pack that is not what was written.
     """
-    read = {
-        "folder": reading.of_folder, "zip": reading.of_zip, "mbtiles": reading.of_mbtiles,
-        "gpkg": reading.of_geopackage, "pmtiles": reading.of_pmtiles,
-    }[kind]  # fmt: skip
-    rows = facts.tiling.rows if from_bottom or kind == "mbtiles" else 0
+    rows = facts.tiling.rows if from_bottom or KINDS[kind].from_bottom else 0
     try:
-        return reading.checked(read(path), rows, facts.cells, zooms, path)
+        return reading.checked(KINDS[kind].read(path), rows, facts.cells, zooms, path)
     except DAMAGED as exc:
         raise ResourceError(f"{path} does not hold what was written", str(exc), "report it") from exc

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -11,8 +11,42 @@ import numpy.typing as npt
 from zembrel.errors import UsageError, nearest_name
 from zembrel.raster.model import Band, Block
 
-STATS = ("min", "max", "mean", "sum", "count", "density", "median", "percentile")
-_RANKED = ("median", "percentile")
+Array = npt.NDArray[np.float64]
+COUNT, SUM, END, ALL = range(4)  # what is gathered of the points in a cell; ALL: each value
+Finish = Callable[[npt.NDArray[np.int64], Array, float], Array]
+
+
+class StatisticKind(NamedTuple):
+    """What a statistic gathers, and how counts, what was gathered and the square metres of a cell make it.
+
+    END gathers the largest of the values times `sign`. rank: the share of the way from the smallest to the
+    largest value that is picked, where all are at hand; None for one that is given.
+    """
+
+    gathers: int
+    finish: Finish
+    sign: float = 1.0
+    rank: float | None = None
+
+
+def _known(counts: npt.NDArray[np.int64], held: Array, area: float) -> Array:
+    return np.where(counts > 0, held, np.nan)
+
+
+def _of_all(counts: npt.NDArray[np.int64], held: Array, area: float) -> Array:
+    raise LookupError("a rank needs all values")
+
+
+STATS = {
+    "min": StatisticKind(END, lambda counts, held, area: _known(counts, -held, area), -1.0, 0.0),
+    "max": StatisticKind(END, _known, 1.0, 1.0),
+    "mean": StatisticKind(SUM, lambda counts, held, _: held / counts),
+    "sum": StatisticKind(SUM, _known),
+    "count": StatisticKind(COUNT, lambda counts, *_: counts.astype(np.float64)),
+    "density": StatisticKind(COUNT, lambda counts, _, area: counts / area),
+    "median": StatisticKind(ALL, _of_all, rank=0.5),
+    "percentile": StatisticKind(ALL, _of_all),
+}
 
 
 class PointStatistic(NamedTuple):
@@ -23,16 +57,20 @@ class PointStatistic(NamedTuple):
     share: float = 0.5
 
     @property
+    def kind(self) -> StatisticKind:
+        return STATS[self.stat]
+
+    @property
     def ranked(self) -> bool:
         """Whether all values of a cell have to be at hand."""
-        return self.stat in _RANKED
+        return self.kind.gathers == ALL
 
     @property
     def name(self) -> str:
         """Name of its band."""
         number = f"{100 * self.share:g}" if self.stat == "percentile" else ""
         return f"{self.stat}{number}" + (
-            f"_{self.value}" if self.value != "z" and self.stat not in ("count", "density") else ""
+            f"_{self.value}" if self.value != "z" and self.kind.gathers != COUNT else ""
         )
 
 
@@ -67,7 +105,7 @@ def parse_statistic(text: str) -> PointStatistic:
             raise UsageError(
                 f"--stat {text}", "per cents lie between 0 and 100", "write --stat percentile:90"
             )
-    if len(rest) > 1 or (rest and stat in ("count", "density")):
+    if len(rest) > 1 or (rest and STATS[stat].gathers == COUNT):
         raise UsageError(f"--stat {text}", "a statistic is of one value", f"write --stat {stat}")
     return PointStatistic(stat, rest[0] if rest else "z", share)
 

@@ -12,7 +12,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.points.gridding.remembered import Remembered
 from zembrel.points.gridding.spool import Spool, Spooled
-from zembrel.points.gridding.statistic import PointStatistic, as_block, ranks
+from zembrel.points.gridding.statistic import COUNT, SUM, PointStatistic, as_block, ranks
 from zembrel.points.gridding.surface import triangulated, weighted, without_spikes
 from zembrel.raster.model import Band, Block
 
@@ -78,9 +78,9 @@ class Ranked:
         inside = (column >= 0) & (column < pane.columns) & (row >= 0) & (row < pane.rows)
         points, keys = points[inside], (row * pane.columns + column)[inside]
         for number, one in enumerate(self.wanted):
-            if one.stat in ("count", "density"):
+            if one.kind.gathers == COUNT:
                 counts = np.bincount(keys, minlength=made.shape[1])
-                made[number] = counts / (self.area if one.stat == "density" else 1)
+                made[number] = one.kind.finish(counts, made[number], self.area)
                 continue
             values = points[one.value]
             order = np.lexsort((values, keys))
@@ -95,11 +95,10 @@ def _stat(
     """A statistic of groups of ascending values."""
     if not len(starts):
         return np.zeros(0)
-    if wanted.stat in ("sum", "mean"):
-        total = np.add.reduceat(values, starts)
-        return total / counts if wanted.stat == "mean" else total
-    share = {"min": 0.0, "max": 1.0}.get(wanted.stat, wanted.share)
-    return ranks(values, starts, counts, share)
+    kind = wanted.kind
+    if kind.gathers == SUM:
+        return kind.finish(counts, np.add.reduceat(values, starts), 0.0)
+    return ranks(values, starts, counts, wanted.share if kind.rank is None else kind.rank)
 
 
 @dataclass(frozen=True)

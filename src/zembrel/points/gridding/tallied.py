@@ -14,7 +14,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.points import kernels
 from zembrel.points.gridding.remembered import Remembered
-from zembrel.points.gridding.statistic import PointStatistic, as_block, bands_of
+from zembrel.points.gridding.statistic import COUNT, END, SUM, PointStatistic, as_block, bands_of
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.raster.model import Band, Block
 
@@ -99,8 +99,8 @@ def tally(
     """Statistics (wanted, rows, columns) of points in the cells of a frame; NaN where there is none."""
     shape = (frame.rows, frame.columns)
     counts = np.zeros(shape, np.int64)
-    summed = {w.value: np.zeros(shape) for w in wanted if w.stat in ("mean", "sum")}
-    ends = {(w.value, w.stat): np.full(shape, -np.inf) for w in wanted if w.stat in ("min", "max")}
+    summed = {w.value: np.zeros(shape) for w in wanted if w.kind.gathers == SUM}
+    ends = {(w.value, w.kind.sign): np.full(shape, -np.inf) for w in wanted if w.kind.gathers == END}
     for block in blocks:
         x, y, placing = block.records["X"], block.records["Y"], placing_of(frame, block.scaling)
         for number, (name, totals) in enumerate(summed.items()):
@@ -111,24 +111,13 @@ def tally(
                 kernels.binning.add_sums(x, y, values, placing, meaning, totals)
         if not summed:
             kernels.binning.add_counts(x, y, placing, counts)
-        for (name, stat), end in ends.items():
+        for (name, sign), end in ends.items():
             values, meaning = _values(block, name)
-            kernels.binning.add_ends(x, y, values, placing, meaning, end, 1.0 if stat == "max" else -1.0)
+            kernels.binning.add_ends(x, y, values, placing, meaning, end, sign)
+    held: dict[tuple[int, str, float], npt.NDArray[Any]] = {(COUNT, w.value, 1.0): counts for w in wanted}
+    held |= {(SUM, name, 1.0): totals for name, totals in summed.items()}
+    held |= {(END, name, sign): end for (name, sign), end in ends.items()}
+    keys = [(w.kind.gathers, w.value, w.kind.sign) for w in wanted]
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.stack(
-            [_finished(w, counts, summed, ends) / (area if w.stat == "density" else 1) for w in wanted]
-        )
-
-
-def _finished(
-    wanted: PointStatistic,
-    counts: npt.NDArray[np.int64],
-    summed: dict[str, npt.NDArray[np.float64]],
-    ends: dict[tuple[str, str], npt.NDArray[np.float64]],
-) -> npt.NDArray[np.float64]:
-    if wanted.stat in ("count", "density"):
-        return counts.astype(np.float64)
-    if wanted.stat == "mean":
-        return summed[wanted.value] / counts
-    held = summed[wanted.value] if wanted.stat == "sum" else ends[wanted.value, wanted.stat]
-    return np.where(counts > 0, -held if wanted.stat == "min" else held, np.nan)
+        made = [w.kind.finish(counts, held[key], area) for w, key in zip(wanted, keys, strict=True)]
+    return np.stack(made)

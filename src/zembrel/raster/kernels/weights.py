@@ -28,10 +28,12 @@ def weight(code: int, t: float) -> float:
         if t < 1.0:
             return (1.5 * t - 2.5) * t * t + 1.0
         return ((-0.5 * t + 2.5) * t - 4.0) * t + 2.0 if t < 2.0 else 0.0
-    if t < 1e-9:
-        return 1.0
-    angle = math.pi * t
-    return 3.0 * math.sin(angle) * math.sin(angle / 3.0) / (angle * angle) if t < 3.0 else 0.0
+    if code == 3:
+        if t < 1e-9:
+            return 1.0
+        angle = math.pi * t
+        return 3.0 * math.sin(angle) * math.sin(angle / 3.0) / (angle * angle) if t < 3.0 else 0.0
+    return math.nan  # no kernel has this code
 
 
 @kernel

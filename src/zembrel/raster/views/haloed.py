@@ -10,7 +10,6 @@ import numpy as np
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.raster.kernels import radii
 from zembrel.raster.method import Method
 from zembrel.raster.model import Band, Block, Raster
 from zembrel.raster.views.mosaic import FEATHER, mosaic
@@ -33,7 +32,7 @@ def with_neighbours(
     """
     frame_of_own = own.frame
     probe = Reproject(own, target, method)
-    reach = radii.RADIUS[radii.CODES[method.name]] if method.name in radii.CODES else 0.5
+    reach = method.kind.radius
     halo = math.ceil(reach * max(1.0, probe.coordinates.largest_scale)) + SPARE
     frame = frame_of_own.crop(frame_of_own.pane.grown(halo))
     sheet = on_frame(own, frame, "nearest")

@@ -83,11 +83,10 @@ class Reproject:
                 at, step_x, step_y, self._rank, _finish(out, NEED), Into(out, ok, 0)
             )
             return self._result(block, out, ok)
-        code = radii.MEAN if self.method.name == "sum" else radii.CODES[self.method.name]
-        radius = radii.RADIUS[code]
+        sums, kind = self.method.name == "sum", self.method.kind
+        code, radius = (radii.MEAN if sums else kind.code), kind.radius
         by_row = kernels.resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
         by_column = kernels.resample.axis_weights(code, radius, u, _widened(step_x, code), wanted.left)
-        sums = self.method.name == "sum"
         finish = _finish(out, 0.0 if sums else _NEED)
         kernels.resample.weighted(*source, by_row, by_column, finish, sums, Into(out, ok, 0))
         return self._result(block, out, ok)
@@ -95,10 +94,8 @@ class Reproject:
     @property
     def _rank(self) -> Pick:
         """What to pick from a footprint."""
-        name = self.method.name
-        if name == "mode":
-            return Pick(radii.MODE, 0.0)
-        return Pick(radii.RANK, radii.RANKS.get(name, self.method.share))
+        pick = self.method.kind.pick
+        return Pick(pick, self.method.rank if pick == radii.RANK else 0.0)
 
     def _summed(self, pane: Pane) -> Block:
         """Sums over the footprints between the corners of result cells, wherever those fall."""
@@ -131,11 +128,9 @@ class Reproject:
         return abs(mine.x_col / theirs.x_col), abs(mine.y_row / theirs.y_row)
 
     def _halo(self, step: float) -> int:
-        name = self.method.name
-        if name == "nearest":
+        if self.method.name == "nearest":
             return 1
-        radius = radii.RADIUS[radii.CODES[name]] if name in radii.CODES else 0.5
-        return math.ceil(radius * max(step, 1.0)) + 1
+        return math.ceil(self.method.kind.radius * max(step, 1.0)) + 1
 
     @cached_property
     def _scaled(self) -> bool:
@@ -177,8 +172,7 @@ class Reproject:
         if name == "nearest":
             kernels.warp.nearest(at, into)
         elif name != "bilinear":
-            code = radii.CODES[name]
-            weights = kernels.weights.phase_table(code, radii.RADIUS[code])
+            weights = kernels.weights.phase_table(self.method.kind.code, self.method.kind.radius)
             if colours is not None:
                 work = (
                     kernels.windowed.colours_of_4 if weights.shape[1] == 4 else kernels.windowed.colours_of_6
@@ -214,17 +208,17 @@ class Reproject:
         if self.method.ranked:
             kernels.footprint.picked(at, patches, self._rank, _finish(into.out, NEED), into)
             return
-        code = radii.CODES[self.method.name]
+        code, radius = self.method.kind[:2]
         if code != radii.MEAN:
             steps = patches.scale
             patches = patches._replace(scale=np.where(steps < WIDEN_FROM, 1.0, steps))
-        kernels.warp.weighted(at, code, radii.RADIUS[code], patches, _finish(into.out, _NEED), into)
+        kernels.warp.weighted(at, code, radius, patches, _finish(into.out, _NEED), into)
 
     @cached_property
     def _wide(self) -> np.dtype[Any] | None:
         """The type of whole numbers of 64 bits, which are averaged as doubles."""
         kind = shared_type(self.source.bands)
-        return kind if is_wide(kind) and self.method.name in radii.CODES else None
+        return kind if is_wide(kind) and self.method.weighted else None
 
     def _read(self, pane: Pane) -> Block:
         block = self.source.cells(pane)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -248,17 +248,14 @@ def _written(
 def _store(
     staging: Staging, views: LabelledImage, first: Chip, most: int, output: Output, chipping: Chipping
 ) -> ChipStore:
-    kind = _kind(output)
-    if kind == ".tar":
-        return TarChips(staging, output.path)
-    if kind == ".tfrecord":
-        return RecordChips(staging, output.path)
-    staged = staging.path_for(output.path)
-    if kind == ".zarr":
-        return ZarrChips(staged, most, first.image, first.label)
-    return FolderChips(
-        staged, chipping.form, views.image.bands, views.labels.bands[0] if views.labels else None
-    )
+    labels = views.labels.bands[0] if views.labels else None
+    stores: Mapping[str, Callable[[Path], ChipStore]] = {
+        ".tar": lambda path: TarChips(staging, path),
+        ".tfrecord": lambda path: RecordChips(staging, path),
+        ".zarr": lambda path: ZarrChips(staging.path_for(path), most, first.image, first.label),
+        "folder": lambda path: FolderChips(staging.path_for(path), chipping.form, views.image.bands, labels),
+    }
+    return stores[_kind(output)](output.path)
 
 
 def _write_beside(

@@ -176,8 +176,8 @@ def _checked(output: Output, where: Where, packing: Packing) -> tuple[str, Tilin
             "a pyramid has frames of its own", "its tiling says them", "use --tiling and --zooms"
         )
     _check_words(packing)
-    check_mixed(packing.tile_format, kind, KINDS[kind].title)
-    if packing.rows != "top" and kind not in ("folder", "zip"):
+    check_mixed(packing.tile_format, KINDS[kind])
+    if packing.rows != "top" and not KINDS[kind].rows_asked:
         why = "its standard says from where rows are counted"
         raise UsageError(f"--rows {packing.rows} for {output.path.name}", why, "leave --rows out")
     tiling = tiling_called(packing.tiling)

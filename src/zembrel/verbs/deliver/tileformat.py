@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from zembrel.deliver.packs.kinds import PackKind
 from zembrel.deliver.quadtree import everywhere
 from zembrel.deliver.tilepicture import MIXED, TilePicture
 from zembrel.errors import UsageError
@@ -21,7 +22,6 @@ from zembrel.verbs.opacity import colour_named
 
 AUTO = "auto"
 _LOOKED_AT = ("png", "jpeg", "webp")
-_STORES_OF_MANY = ("gpkg",)  # whose readers look at each picture
 _ACROSS = 4  # tiles that are looked at each way
 
 
@@ -33,11 +33,11 @@ class TileSample(NamedTuple):
     opaque: bool
 
 
-def check_mixed(tile_format: str, kind: str, title: str) -> None:
+def check_mixed(tile_format: str, kind: PackKind) -> None:
     """Raises UsageError for tiles of two formats in a pack that has one."""
-    if tile_format == MIXED and kind not in _STORES_OF_MANY:
+    if tile_format == MIXED and not kind.of_many:
         raise UsageError(
-            f"--tile-format {MIXED} for {title}",
+            f"--tile-format {MIXED} for {kind.title}",
             "it says one format for all of its tiles, and readers ask for that",
             "write a .gpkg, or leave --tile-format out",
         )
