@@ -18,9 +18,11 @@ from zembrel.deliver.chips.stores import Chip
 from zembrel.errors import UsageError
 from zembrel.expression.around import around
 from zembrel.features.stats import NAMES, Stat, parse_stats, statistic
-from zembrel.features.zonal import Held, ZoneSums, ZoneValues, joined, ranked, zone_outlines
+from zembrel.features.zonal import ZoneSums, ZoneValues, joined, ranked, zone_outlines
 from zembrel.grid.pane import Pane
+from zembrel.moments import Moments
 from zembrel.raster.model import Block
+from zembrel.statistics import STATISTICS, Gathered, Held
 
 VALUES = np.array([3.0, 1.0, math.nan, 4.0, 1.0, 5.0, 9.0, math.nan, 1.0])
 KNOWN = VALUES[~np.isnan(VALUES)]
@@ -238,3 +240,36 @@ def test_deviations_do_not_cancel_at_large_offsets(offset: float) -> None:
     assert totals.facts(["a"])["bands"][0]["deviation"] == pytest.approx(
         exact, rel=1e-4 if abs(offset) > 1e10 else 1e-7
     )
+
+
+def test_a_zone_of_less_than_a_cell_has_the_mean_of_what_it_holds_as_its_median() -> None:
+    """One cell is more than all there is: every quantile is the weighted mean."""
+    values, weights = np.array([0.0, 10.0, 40.0]), np.array([0.2, 0.3, 0.1])
+    for share in (0.0, 0.5, 0.9):
+        assert Held(values, weights).rank(share) == pytest.approx(np.average(values, weights=weights))
+    assert Held(values, weights).occurring(1.0) == 40.0 and Held(values, weights).occurring(0.0) == 0.0
+
+
+@pytest.mark.parametrize("name", [name for name, one in STATISTICS.items() if one.of_values])
+def test_every_path_of_a_statistic_gives_the_same(name: str) -> None:
+    """Plain numbers, what passes over parts of them gather, and the same numbers with weights."""
+    chance, one = np.random.default_rng(6), STATISTICS[name]
+    values = chance.integers(0, 9, 200).astype(float)
+    due = {
+        "count": values.size, "sum": values.sum(), "mean": values.mean(), "min": values.min(), "max": values.max(),
+        "deviation": values.std(), "median": np.median(values), "percentile": np.percentile(values, 30),
+        "majority": np.bincount(values.astype(int)).argmax(),
+    }[name]  # fmt: skip
+    share = 0.5 if name == "median" else 0.3
+    assert one.of_values is not None and one.of_values(values, share) == pytest.approx(due)
+    assert one.of_parts or one.of_held, "it is taken by points or zones, too"
+    if one.of_parts:
+        moments = Moments.of(values[:70]).plus(Moments.of(values[70:]))
+        assert one.of_parts(Gathered(moments, values.min(), values.max())) == pytest.approx(due)
+        empty = one.of_parts(
+            Gathered(Moments(np.zeros(1), np.zeros(1), np.zeros(1)), np.array([np.inf]), np.array([-np.inf]))
+        )
+        assert empty[0] == 0 if name == "count" else np.isnan(empty[0])
+    if one.of_held:
+        kinds, counts = np.unique(values, return_counts=True)
+        assert one.of_held(Held(kinds, counts.astype(float)), share) == pytest.approx(due)

@@ -8,13 +8,16 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.errors import UsageError, nearest_name
+from zembrel.statistics import STATISTICS
 
-NAMES = (
-    "count", "sum", "mean", "min", "max", "deviation", "median", "quartiles", "percentile", "majority",
-    "histogram", "length", "share",
-)  # fmt: skip
 WITHOUT_FIELD = ("count", "length", "share")
-_SHARES = {"median": 0.5}
+NAMES = (
+    *(name for name, one in STATISTICS.items() if one.of_values),
+    "quartiles",
+    "histogram",
+    "length",
+    "share",
+)
 
 
 class Stat(NamedTuple):
@@ -69,20 +72,9 @@ def _share(text: str, rest: list[str]) -> float:
 def statistic(stat: Stat, values: npt.NDArray[np.float64]) -> float:
     """A statistic of plain numbers, NaN left out; NaN for none."""
     held = values[~np.isnan(values)]
+    made = STATISTICS[stat.name].of_values
+    if made is None:
+        raise LookupError(stat.name)
     if stat.name == "count":
         return float(values.size)
-    if not held.size:
-        return float("nan")
-    if stat.name in ("median", "percentile"):
-        return float(np.quantile(held, stat.share))
-    if stat.name == "majority":
-        kinds, counts = np.unique(held, return_counts=True)
-        return float(kinds[np.argmax(counts)])
-    work = {
-        "sum": held.sum(),
-        "mean": held.mean(),
-        "min": held.min(),
-        "max": held.max(),
-        "deviation": held.std(),
-    }
-    return float(work[stat.name])
+    return float(made(held, stat.share)) if held.size else float("nan")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
@@ -16,9 +15,9 @@ from zembrel.grid.pane import Pane
 from zembrel.moments import Moments
 from zembrel.raster.kernels import tally as kernel
 from zembrel.raster.model import Block, Mask
+from zembrel.statistics import STATISTICS, Gathered, Held
 
 Integers = npt.NDArray[np.int64]
-MOMENTS = ("count", "sum", "mean", "min", "max", "deviation")
 _EMPTY = (0.0, 0.0, 0.0, np.inf, -np.inf)
 
 
@@ -58,53 +57,11 @@ class ZoneSums:
 
     def result(self, name: str) -> Array:
         """A statistic of each zone, NaN where it holds nothing."""
-        low, high = self.sums[:, 3], self.sums[:, 4]
-        held = Moments(*self.sums[:, :3].T)
-        if name == "count":
-            return np.array(held.count)
-        found = {
-            "sum": held.total, "mean": held.mean, "min": low, "max": high, "deviation": held.deviation,
-        }  # fmt: skip
-        kept: Array = np.where(held.count > 0, found[name], np.nan)
-        return kept
-
-
-@dataclass(frozen=True)
-class Held:
-    """Values in a zone, each once, in their order, and how many cells have them."""
-
-    values: Array
-    weights: Array
-
-    def rank(self, share: float) -> float:
-        """The quantile of a share, or NaN: for whole cells that of definition 7 of R. J. Hyndman and Y. Fan,
-        "Sample quantiles in statistical packages", The American Statistician 50 (1996).
-
-        For shares of cells it is its weighted form: the mean of the sorted values over one cell, from
-        `share` of all cells but one on (A. Akinshin, "Weighted quantile estimators", 2023, section 3).
-        """
-        if not self.values.size:
-            return float("nan")
-        ends = np.cumsum(self.weights)
-        window = min(1.0, float(ends[-1]))
-        begin = share * (float(ends[-1]) - window)
-        inside = np.minimum(ends, begin + window) - np.maximum(ends - self.weights, begin)
-        inside = np.maximum(inside, 0.0)
-        first = int(np.argmax(inside > 0))
-        rest = inside[first:] @ (self.values[first:] - self.values[first])
-        return float(self.values[first] + rest / inside.sum())
-
-    def occurring(self, share: float) -> float:
-        """The lowest value that with those below it has at least a share of the cells, or NaN."""
-        if not self.values.size:
-            return float("nan")
-        ends = np.cumsum(self.weights)
-        return float(self.values[min(int(np.searchsorted(ends, share * ends[-1] - 1e-9)), ends.size - 1)])
-
-    @property
-    def most(self) -> float:
-        """The value of most cells, the lowest of equals; NaN for none."""
-        return float(self.values[np.argmax(self.weights)]) if self.values.size else float("nan")
+        made = STATISTICS[name].of_parts
+        if made is None:
+            raise LookupError(name)
+        with np.errstate(invalid="ignore"):
+            return np.array(made(Gathered(Moments(*self.sums[:, :3].T), self.sums[:, 3], self.sums[:, 4])))
 
 
 class ZoneValues:
@@ -156,18 +113,17 @@ def ranked(
     """
     found: dict[str, Array] = {}
     for stat in stats:
-        if stat.name == "majority":
-            found[stat.label] = np.array([part.most for part in held])
-        elif stat.name in ("median", "percentile"):
-            ranks = [part.occurring(stat.share) if codes else part.rank(stat.share) for part in held]
-            found[stat.label] = np.array(ranks)
-        elif stat.name == "histogram":
+        if stat.name == "histogram":
             for value in np.unique(np.concatenate([part.values for part in held])).tolist():
                 shares = [
                     part.weights[part.values == value].sum() / max(part.weights.sum(), 1e-300)
                     for part in held
                 ]
                 found[f"share_{name_of(value)}"] = np.array(shares)
-        else:
+            continue
+        record = STATISTICS[stat.name]
+        made = record.of_codes if codes else record.of_held
+        if made is None:
             raise LookupError(stat.name)
+        found[stat.label] = np.array([made(part, stat.share) for part in held])
     return found

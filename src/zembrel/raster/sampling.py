@@ -17,6 +17,7 @@ from zembrel.raster.kernels.weights import phase_table
 from zembrel.raster.method import NEED, Method
 from zembrel.raster.model import Block, Raster
 from zembrel.raster.views.around import around, on_turn
+from zembrel.statistics import STATISTICS
 
 Array = npt.NDArray[np.float64]
 Mask = npt.NDArray[np.bool_]
@@ -139,11 +140,7 @@ def _gathered(block: Block, u: Array, v: Array, method: Method, reaches: Array) 
 
 
 def _statistic(values: npt.NDArray[Any], method: Method) -> float:
-    if method.name == "mode":
-        held, counts = np.unique(values, return_counts=True)
-        return float(held[np.argmax(counts)])
-    held = values.astype(np.float64)
-    if method.ranked:
-        return float(np.quantile(held, method.rank))
-    found: dict[str, Any] = {"mean": held.mean(), "sum": held.sum()}
-    return float(found[method.name])
+    made = STATISTICS[{"mode": "majority"}.get(method.name, method.name)].of_values
+    if made is None:
+        raise LookupError(method.name)
+    return float(made(values, method.share))

@@ -23,7 +23,7 @@ from zembrel.features.reached import discs
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.features.stats import Stat, parse_stats
 from zembrel.features.table import FeatureTable
-from zembrel.features.zonal import MOMENTS, ZoneSums, ZoneValues, joined, ranked, zone_outlines
+from zembrel.features.zonal import ZoneSums, ZoneValues, joined, ranked, zone_outlines
 from zembrel.formats import readable
 from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
@@ -32,6 +32,7 @@ from zembrel.raster.model import Band, Raster
 from zembrel.raster.passing import blocks_of
 from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.statistics import STATISTICS
 from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import check_meets, frame_for
 from zembrel.verbs.features.opening import beside
@@ -150,8 +151,9 @@ def _of_cells(
     columns: Columns = {}
     for n, band in enumerate(raster.bands):
         one = select_bands(raster, (n,))
-        rest = [stat for stat in stats if stat.name not in MOMENTS]
-        if band.legend is not None and any(stat.name in ("mean", "sum", "deviation") for stat in stats):
+        gathered = [stat for stat in stats if stat.name in STATISTICS and STATISTICS[stat.name].of_parts]
+        rest = [stat for stat in stats if stat not in gathered]
+        if band.legend is not None and any(STATISTICS[stat.name].averages for stat in gathered):
             raise RefusedError(
                 f"{layer.path} holds codes of classes",
                 "a mean of codes says nothing",
@@ -176,7 +178,7 @@ def _of_cells(
             )
         prefix = f"{layer.path.stem}_" if several else ""
         prefix += f"{band.name}_" if len(raster.bands) > 1 else ""
-        columns |= {prefix + s.label: sums.result(s.name) for s in stats if s.name in MOMENTS}
+        columns |= {prefix + s.label: sums.result(s.name) for s in gathered}
         columns |= {prefix + name: values for name, values in found.items()}
     return columns
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -10,43 +10,16 @@ import numpy.typing as npt
 
 from zembrel.errors import UsageError, nearest_name
 from zembrel.raster.model import Band, Block
+from zembrel.statistics import STATISTICS, Gathered, StatisticRecord
 
 Array = npt.NDArray[np.float64]
-COUNT, SUM, END, ALL = range(4)  # what is gathered of the points in a cell; ALL: each value
-Finish = Callable[[npt.NDArray[np.int64], Array, float], Array]
 
-
-class StatisticKind(NamedTuple):
-    """What a statistic gathers, and how counts, what was gathered and the square metres of a cell make it.
-
-    END gathers the largest of the values times `sign`. rank: the share of the way from the smallest to the
-    largest value that is picked, where all are at hand; None for one that is given.
-    """
-
-    gathers: int
-    finish: Finish
-    sign: float = 1.0
-    rank: float | None = None
-
-
-def _known(counts: npt.NDArray[np.int64], held: Array, area: float) -> Array:
-    return np.where(counts > 0, held, np.nan)
-
-
-def _of_all(counts: npt.NDArray[np.int64], held: Array, area: float) -> Array:
-    raise LookupError("a rank needs all values")
-
-
-STATS = {
-    "min": StatisticKind(END, lambda counts, held, area: _known(counts, -held, area), -1.0, 0.0),
-    "max": StatisticKind(END, _known, 1.0, 1.0),
-    "mean": StatisticKind(SUM, lambda counts, held, _: held / counts),
-    "sum": StatisticKind(SUM, _known),
-    "count": StatisticKind(COUNT, lambda counts, *_: counts.astype(np.float64)),
-    "density": StatisticKind(COUNT, lambda counts, _, area: counts / area),
-    "median": StatisticKind(ALL, _of_all, rank=0.5),
-    "percentile": StatisticKind(ALL, _of_all),
-}
+_GATHERED = {"count", "total", "low", "high"}  # in one pass over points
+STATS = tuple(
+    name
+    for name, one in STATISTICS.items()
+    if one.picks or (one.of_parts and _GATHERED.issuperset(one.needs))
+)
 
 
 class PointStatistic(NamedTuple):
@@ -57,21 +30,29 @@ class PointStatistic(NamedTuple):
     share: float = 0.5
 
     @property
-    def kind(self) -> StatisticKind:
-        return STATS[self.stat]
+    def record(self) -> StatisticRecord:
+        return STATISTICS[self.stat]
+
+    @property
+    def counts(self) -> bool:
+        """Whether it is of points, not of a value of theirs."""
+        return self.record.needs == ("count",)
+
+    def made(self, parts: Gathered, area: float) -> Array:
+        """From what a pass gathers, in cells of so many square metres."""
+        assert self.record.of_parts is not None
+        return np.asarray(self.record.of_parts(parts) / (area if self.record.per_area else 1), np.float64)
 
     @property
     def ranked(self) -> bool:
         """Whether all values of a cell have to be at hand."""
-        return self.kind.gathers == ALL
+        return self.record.picks
 
     @property
     def name(self) -> str:
         """Name of its band."""
         number = f"{100 * self.share:g}" if self.stat == "percentile" else ""
-        return f"{self.stat}{number}" + (
-            f"_{self.value}" if self.value != "z" and self.kind.gathers != COUNT else ""
-        )
+        return f"{self.stat}{number}" + (f"_{self.value}" if self.value != "z" and not self.counts else "")
 
 
 def bands_of(wanted: Sequence[PointStatistic]) -> tuple[Band, ...]:
@@ -105,7 +86,7 @@ def parse_statistic(text: str) -> PointStatistic:
             raise UsageError(
                 f"--stat {text}", "per cents lie between 0 and 100", "write --stat percentile:90"
             )
-    if len(rest) > 1 or (rest and STATS[stat].gathers == COUNT):
+    if len(rest) > 1 or (rest and PointStatistic(stat).counts):
         raise UsageError(f"--stat {text}", "a statistic is of one value", f"write --stat {stat}")
     return PointStatistic(stat, rest[0] if rest else "z", share)
 

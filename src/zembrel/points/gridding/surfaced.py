@@ -10,11 +10,13 @@ import numpy.typing as npt
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.moments import Moments
 from zembrel.points.gridding.remembered import Remembered
 from zembrel.points.gridding.spool import Spool, Spooled
-from zembrel.points.gridding.statistic import COUNT, SUM, PointStatistic, as_block, ranks
+from zembrel.points.gridding.statistic import PointStatistic, as_block, ranks
 from zembrel.points.gridding.surface import triangulated, weighted, without_spikes
 from zembrel.raster.model import Band, Block
+from zembrel.statistics import Gathered
 
 Values = npt.NDArray[np.float64]
 Make = Callable[[Spooled, Pane], Values]  # (bands, rows, columns) of the points of a pane and its margin
@@ -78,9 +80,9 @@ class Ranked:
         inside = (column >= 0) & (column < pane.columns) & (row >= 0) & (row < pane.rows)
         points, keys = points[inside], (row * pane.columns + column)[inside]
         for number, one in enumerate(self.wanted):
-            if one.kind.gathers == COUNT:
+            if one.counts:
                 counts = np.bincount(keys, minlength=made.shape[1])
-                made[number] = one.kind.finish(counts, made[number], self.area)
+                made[number] = one.made(Gathered(Moments(counts, None, None)), self.area)
                 continue
             values = points[one.value]
             order = np.lexsort((values, keys))
@@ -95,10 +97,11 @@ def _stat(
     """A statistic of groups of ascending values."""
     if not len(starts):
         return np.zeros(0)
-    kind = wanted.kind
-    if kind.gathers == SUM:
-        return kind.finish(counts, np.add.reduceat(values, starts), 0.0)
-    return ranks(values, starts, counts, wanted.share if kind.rank is None else kind.rank)
+    if wanted.ranked:
+        rank = wanted.record.rank
+        return ranks(values, starts, counts, wanted.share if rank is None else rank)
+    moments = Moments(counts, np.add.reduceat(values, starts), None)
+    return wanted.made(Gathered(moments, values[starts], values[starts + counts - 1]), 1.0)
 
 
 @dataclass(frozen=True)

@@ -12,15 +12,18 @@ import numpy.typing as npt
 
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.moments import Moments
 from zembrel.points import kernels
 from zembrel.points.gridding.remembered import Remembered
-from zembrel.points.gridding.statistic import COUNT, END, SUM, PointStatistic, as_block, bands_of
+from zembrel.points.gridding.statistic import PointStatistic, as_block, bands_of
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.raster.model import Band, Block
+from zembrel.statistics import Gathered
 
 Bounds = tuple[float, float, float, float]
 Points = Callable[[Bounds], Iterator[PointBlock]]  # the points that may lie within bounds, in file order
 _HELD = 200_000_000  # bytes of counts and sums that are held at a time
+_SIGNS = {"low": -1.0, "high": 1.0}  # ends are the largest of the values times a sign
 
 
 class Turn:
@@ -99,8 +102,13 @@ def tally(
     """Statistics (wanted, rows, columns) of points in the cells of a frame; NaN where there is none."""
     shape = (frame.rows, frame.columns)
     counts = np.zeros(shape, np.int64)
-    summed = {w.value: np.zeros(shape) for w in wanted if w.kind.gathers == SUM}
-    ends = {(w.value, w.kind.sign): np.full(shape, -np.inf) for w in wanted if w.kind.gathers == END}
+    summed = {w.value: np.zeros(shape) for w in wanted if "total" in w.record.needs}
+    ends = {
+        (w.value, sign): np.full(shape, -np.inf)
+        for w in wanted
+        for need, sign in _SIGNS.items()
+        if need in w.record.needs
+    }
     for block in blocks:
         x, y, placing = block.records["X"], block.records["Y"], placing_of(frame, block.scaling)
         for number, (name, totals) in enumerate(summed.items()):
@@ -114,10 +122,9 @@ def tally(
         for (name, sign), end in ends.items():
             values, meaning = _values(block, name)
             kernels.binning.add_ends(x, y, values, placing, meaning, end, sign)
-    held: dict[tuple[int, str, float], npt.NDArray[Any]] = {(COUNT, w.value, 1.0): counts for w in wanted}
-    held |= {(SUM, name, 1.0): totals for name, totals in summed.items()}
-    held |= {(END, name, sign): end for (name, sign), end in ends.items()}
-    keys = [(w.kind.gathers, w.value, w.kind.sign) for w in wanted]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        made = [w.kind.finish(counts, held[key], area) for w, key in zip(wanted, keys, strict=True)]
+    made = []
+    for w in wanted:
+        low, high = ends.get((w.value, _SIGNS["low"])), ends.get((w.value, _SIGNS["high"]))
+        moments = Moments(counts, summed.get(w.value), None)
+        made.append(w.made(Gathered(moments, None if low is None else -low, high), area))
     return np.stack(made)

@@ -16,7 +16,7 @@ from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, holding, snapped
 from zembrel.points.files.catalogue import format_of
 from zembrel.points.gridding.spool import Spool
-from zembrel.points.gridding.statistic import COUNT, PointStatistic, bands_of, parse_statistic
+from zembrel.points.gridding.statistic import PointStatistic, bands_of, parse_statistic
 from zembrel.points.gridding.surfaced import (
     PRODUCTS,
     InverseDistance,
@@ -177,7 +177,7 @@ class _Job:
         wanted = tuple(parse_statistic(text) for text in g.stat) or (PointStatistic("mean"),)
         if g.products or g.surface:
             return self._surface()
-        values = sorted({w.value for w in wanted if w.kind.gathers != COUNT})
+        values = sorted({w.value for w in wanted if not w.counts})
         if any(w.ranked for w in wanted) or g.spikes:
             margin = 0.0
             names = sorted({*values, "z"}) if g.spikes else values
