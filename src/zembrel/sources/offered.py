@@ -12,19 +12,17 @@ from zembrel.sources.opening import open_source
 from zembrel.sources.remoteblocks import RemoteBlocks
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
+from zembrel.sources.sourcekinds import KINDS
 from zembrel.sources.wish import Wish
 
 Offer = tuple[str, str, str]  # name, title, and more about it
-_SAYING = {
-    "wmts": "wmts", "wms": "wms", "wcs": "wcs", "tiles": "apitiles", "coverages": "apicoverages",
-    "stac": "stac", "blocks": "blocks", "gazetteer": "gazetteer",
-}  # fmt: skip
 
 
 def offered(source: SourceFile, service: Service) -> Sequence[Offer]:
     """What the service offers, asked now. Raises RemoteError where it does not answer as it should."""
-    if source.kind in _SAYING:
-        module: Any = importlib.import_module(f"zembrel.sources.{_SAYING[source.kind]}")
+    kind = KINDS[source.kind]
+    if kind.offers:
+        module: Any = importlib.import_module(f"zembrel.sources.{kind.module}")
         with holding_together(source.name):
             found: Sequence[Offer] = module.offers(source, service)
         return found

@@ -11,14 +11,10 @@ from zembrel.reading import readings
 from zembrel.sources.documents import holding_together
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import ENDING, SourceFile, read_source
+from zembrel.sources.sourcekinds import KINDS, RASTERS
 from zembrel.sources.wish import Open, SourceLayers, Wish
 
 FOLDER = "sources"
-_RASTERS = {
-    "xyz": "tiled", "tms": "tiled", "wmts": "wmts", "wms": "wms", "wcs": "wcs", "tiles": "apitiles",
-    "coverages": "apicoverages", "stac": "stac", "file": "files",
-}  # fmt: skip
-NO_RASTERS = {"blocks": "files of points", "gazetteer": "places"}
 
 
 def user_folder() -> Path:
@@ -71,11 +67,11 @@ def open_source(source: SourceFile, wish: Wish, *, offline: bool = False) -> Sou
 
     Raises InputError for a kind that has none, RemoteError where its server does not play along.
     """
-    if source.kind not in _RASTERS:
-        what = f"{source.name} gives {NO_RASTERS[source.kind]}, and no rasters"
+    if KINDS[source.kind].gives != RASTERS:
+        what = f"{source.name} gives {KINDS[source.kind].gives}, and no rasters"
         raise InputError(what, f"it is of kind {source.kind}", f"see zembrel source show {source.name}")
     readings.note(source.path)
-    module = importlib.import_module(f"zembrel.sources.{_RASTERS[source.kind]}")
+    module = importlib.import_module(f"zembrel.sources.{KINDS[source.kind].module}")
     opened: Open = module.open_source
     with holding_together(source.name):
         return opened(source, Service.of(source, offline=offline), wish)

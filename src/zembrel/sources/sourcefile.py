@@ -16,24 +16,12 @@ from typing import Any
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.measure import parse_bytes, parse_duration
 from zembrel.redaction import redact
+from zembrel.sources.sourcekinds import KINDS, lacking
 from zembrel.tomlfile import Keys, check_keys, read_toml, write_toml
 from zembrel.web.addresses import host_of, is_address, origin_of, without_login
 from zembrel.web.asking import Manner, Request, from_environment
 
 ENDING = ".source.toml"
-KINDS = {
-    "xyz": "tiles by zoom, column and row, counted from the north",
-    "tms": "tiles by zoom, column and row, counted from the south",
-    "wmts": "tiles of an OGC WMTS 1.0 service",
-    "wms": "pictures of an OGC WMS 1.1.1 or 1.3.0 service",
-    "wcs": "coverages of an OGC WCS 2.0 service",
-    "tiles": "tiles of OGC API - Tiles",
-    "coverages": "coverages of OGC API - Coverages",
-    "stac": "items of a STAC API or of a static catalogue",
-    "blocks": "files that a feature index names, each with its outline",
-    "file": "a file, a folder or an address as it is",
-    "gazetteer": "places by name",
-}
 HOLDS = ("colours", "codes", "heights", "values")
 _NUMBER = (int, float)
 _SIMPLE: Keys = {
@@ -179,7 +167,7 @@ def checked_source(path: Path, table: Mapping[str, Any]) -> SourceFile:
     said = {key: value for key, value in table.items() if key not in _TABLES}
     heights = {key: float(value) for key, value in table.get("heights", {}).items()}
     source = SourceFile(path, said, texts["variables"], texts["headers"], heights)
-    if kind not in ("file", "blocks") and not is_address(source.address):
+    if not KINDS[kind].local and not is_address(source.address):
         what = f"{path}: address = {source.address!r}"
         raise InputError(what, "only http and https are asked", "mend the address")
     _check_slots(source)
@@ -190,10 +178,7 @@ def checked_source(path: Path, table: Mapping[str, Any]) -> SourceFile:
 
 def _check_slots(source: SourceFile) -> None:
     """Raise InputError for an address that lacks what is filled in for each request."""
-    found = set(_SLOT.findall(source.address))
-    tiles, rows = {"z", "x"}, {"y", "-y"}
-    needed = tiles if source.kind in ("xyz", "tms") else {"name"} if source.kind == "gazetteer" else set()
-    missing = sorted(needed - found) + (["y"] if needed == tiles and not found & rows else [])
+    missing = lacking(KINDS[source.kind], frozenset(_SLOT.findall(source.address)))
     if missing:
         what = f"{source.path}: its address has no {{{missing[0]}}}"
         why = "tiles are asked for by {z}, {x} and {y} (or {-y}), places by {name}"
