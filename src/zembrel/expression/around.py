@@ -41,6 +41,8 @@ def around(statistic: str, values: Array, valid: Mask | None, reach: int) -> tup
     mean = total / np.maximum(count, 1)
     if statistic == "mean":
         return mean, some
+    if statistic != "deviation":
+        raise LookupError(statistic)
     whole = _joined(np.stack([ok.astype(np.float64), held, np.zeros_like(held)], axis=-1), reach, _both, 0.0)
     return np.where(some, np.nan_to_num(_moments(whole).deviation), 0.0), some
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
+
 import numpy as np
 import numpy.typing as npt
 
@@ -12,11 +14,12 @@ _MOST_VALUES = 2_000  # that natural breaks are sought among
 
 def breaks(values: Array, way: str, count: int) -> Array:
     """The ends of `count` classes of numbers, lowest and highest value included."""
-    if way == "equal":
-        return np.linspace(values.min(), values.max(), count + 1)
-    if way == "quantile":
-        return np.asarray(np.quantile(values, np.linspace(0, 1, count + 1)))
-    return _natural(np.sort(values), count)
+    ways: Mapping[str, Callable[[], Array]] = {
+        "equal": lambda: np.linspace(values.min(), values.max(), count + 1),
+        "quantile": lambda: np.asarray(np.quantile(values, np.linspace(0, 1, count + 1))),
+        "natural": lambda: _natural(np.sort(values), count),
+    }
+    return ways[way]()
 
 
 def _natural(values: Array, count: int) -> Array:

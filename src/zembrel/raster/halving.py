@@ -57,6 +57,8 @@ def halved(
     if method == "nearest":
         return cells[:, ::2, ::2].copy(), None if valid is None else valid[:, ::2, ::2].copy()
     bands, height, width = cells.shape
+    if method not in ("mean", "mode"):
+        raise LookupError(method)
     if method == "mean" and (is_wide(cells.dtype) or not worth_compiling(cells.size)):
         return _plain_mean(cells, valid)
 

@@ -212,6 +212,9 @@ class Curvature(Measure):
         kernels.neighbours.curvatures(*around, near.axes, near.metres, BENDS[self.what], out)
 
 
+UNEVEN = ("roughness", "ruggedness")  # by the number that the kernel knows them by
+
+
 @dataclass(frozen=True)
 class Unevenness(Measure):
     """Roughness or ruggedness of the 3 x 3 cells around each."""
@@ -224,7 +227,7 @@ class Unevenness(Measure):
         return Band(self.name, "float32", unit=self.unit)
 
     def fill(self, near: Near, out: Array, ok: Bytes) -> None:
-        what = int(self.name == "ruggedness")
+        what = UNEVEN.index(self.name)
         kernels.neighbours.unevenness(near.heights, near.valid, near.top, near.left, what, out)
 
 

@@ -21,6 +21,7 @@ from zembrel.raster.survey import Statistics
 from zembrel.raster.terrain import (
     BENDS,
     FARTHEST,
+    UNEVEN,
     WAYS,
     Aspect,
     Curvature,
@@ -151,8 +152,10 @@ def _made(heights: Raster, surface: Surface, output: Output) -> tuple[Raster, li
             lights, more = _lights(heights, surface, output, scales / metre)
             measures += lights
             chose += more
-        else:
+        elif first in UNEVEN:
             measures.append(Unevenness(first, unit))
+        else:
+            raise LookupError(first)
     return Terrain(heights, tuple(measures), scales, metre), chose
 
 

@@ -21,6 +21,8 @@ def write_crs(crs: CRS, form: str = "wkt1") -> str:
     """`crs` in one of FORMS; `prj` is WKT 1 in the dialect of .prj files. Raises InputError if undefined."""
     if isinstance(crs, UnresolvedCRS) and not (isinstance(crs, VerticalCRS) and crs.datum):
         raise crs.refuse()
+    if form not in FORMS:
+        raise LookupError(form)
     if form == "json":
         return json.dumps(json_form.write(crs), indent=2, ensure_ascii=False)
     if form == "wkt2":

@@ -42,6 +42,9 @@ def check_overlap(overlap: str) -> None:
         )
 
 
+_GATHERED = ("sum", "min", "max", "count")
+
+
 def combined(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells, overlap: str, feather: float) -> Block:
     """`pieces` on `pane` by a rule; `cells` (bands, rows, columns) zeros of the result's type.
 
@@ -57,6 +60,8 @@ def combined(pieces: Sequence[RasterPiece], pane: Pane, cells: Cells, overlap: s
         return _weighed(pieces, pane, cells, lambda piece, part: _plain(piece.raster.cells(part)))
     if overlap == "median":
         return _middle(pieces, pane, cells)
+    if overlap not in _GATHERED:
+        raise LookupError(overlap)
     return _gathered(pieces, pane, cells, overlap)
 
 
