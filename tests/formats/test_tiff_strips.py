@@ -30,11 +30,14 @@ def short(monkeypatch: pytest.MonkeyPatch) -> None:
 @pytest.mark.parametrize("kind", depth.some(["u1", "i2", ">u2", "f4", "f8"], ["u1", ">u2", "f4"]))
 @pytest.mark.parametrize("predictor", [False, True])
 @pytest.mark.parametrize("samples", depth.some([1, 3], [3]))
-@pytest.mark.parametrize("compression", ["zlib", "lzw", "zstd"])
+@pytest.mark.parametrize("compression", ["zlib", "lzw", "zstd", "lzma", "packbits"])
 def test_any_window_of_a_long_strip_is_that_of_the_array(
     tmp_path: Path, kind: str, predictor: bool, samples: int, compression: str
 ) -> None:
+    if compression == "packbits" and predictor:
+        return  # the standard knows none with it
     cells: Any = (CHANCE.random((211, 97, samples)) * 250).astype(kind).squeeze()
+    cells[40:90, 20:60] = 7  # runs
     order: Any = ">" if kind[0] == ">" else "<"
     facts: dict[str, Any] = {"photometric": "minisblack", "planarconfig": "contig" if samples > 1 else None}
     tifffile.imwrite(
@@ -63,10 +66,19 @@ def with_a_hole(data: bytes) -> bytes:
 
 @pytest.mark.parametrize(  # Zstandard without a checksum takes other bytes for what was packed
     "compression, harm",
-    [("zlib", half), ("lzw", half), ("zstd", half), ("zlib", with_a_hole), ("lzw", with_a_hole)],
+    [
+        ("zlib", half),
+        ("lzw", half),
+        ("zstd", half),
+        ("lzma", half),
+        ("packbits", half),
+        ("zlib", with_a_hole),
+        ("lzw", with_a_hole),
+        ("lzma", with_a_hole),
+    ],
 )
 def test_a_long_strip_that_is_cut_or_damaged_is_an_error(tmp_path: Path, harm: Any, compression: str) -> None:
-    cells = CHANCE.integers(0, 255, (211, 97)).astype(np.uint8)
+    cells = np.random.default_rng(11).integers(0, 255, (211, 97)).astype(np.uint8)
     tifffile.imwrite(tmp_path / "s.tif", cells, rowsperstrip=211, compression=compression)
     (tmp_path / "h.tif").write_bytes(harm((tmp_path / "s.tif").read_bytes()))
     with pytest.raises(InputError):

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import io
+import lzma
 import threading
 from collections import OrderedDict
 from collections.abc import Hashable, Iterator
 from dataclasses import replace
 from typing import Any
 
+import imagecodecs
 import numpy as np
 from zlib_ng import zlib_ng
 
@@ -21,6 +23,7 @@ from zembrel.scratch import Scratch
 LONG = 64_000_000  # bytes of cells from which a strip is not held
 _CHUNK, _PIECE = 1 << 20, 1 << 23  # bytes read, and unpacked, at a time
 _KEPT = 4  # strips on the disk
+_DICTIONARY = 300_000_000  # bytes that unpacking LZMA may take
 
 
 def is_long(coding: Coding, shape: tuple[int, int, int]) -> bool:
@@ -136,6 +139,41 @@ def _of_lzw(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
     yield from lzwparts.parts(lambda at, count: container.read(place[0] + at, count, "strip"), place[1])
 
 
+def _of_lzma(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
+    """The bytes that LZMA packs, some at a time. Raises ValueError for data that are damaged."""
+    stream, (offset, count) = lzma.LZMADecompressor(memlimit=_DICTIONARY), place
+    for at in range(0, count, _CHUNK):
+        data = container.read(offset + at, min(_CHUNK, count - at), "strip")
+        try:
+            while not stream.eof and (data or not stream.needs_input):
+                yield stream.decompress(data, _PIECE)
+                data = b""
+        except lzma.LZMAError as exc:
+            raise ValueError(f"{exc}") from exc
+
+
+def _of_packbits(container: Container, place: tuple[int, int]) -> Iterator[bytes]:
+    """The bytes that PackBits packs, some at a time (TIFF 6.0, section 9): data are cut between packets.
+
+    Raises RuntimeError for damaged data.
+    """
+    (offset, count), held = place, b""
+    chunk = _CHUNK // 16  # a byte may stand for 64
+    for at in range(0, count, chunk):
+        held += container.read(offset + at, min(chunk, count - at), "strip")
+        end, size = 0, len(held)
+        while end < size:
+            head = held[
+                end
+            ]  # 0 to 127: so many bytes and one follow; from 129 on one byte, which is repeated
+            step = head + 2 if head < 128 else 2 if head > 128 else 1
+            if end + step > size:
+                break
+            end += step
+        yield bytes(imagecodecs.packbits_decode(held[:end]))
+        held = held[end:]
+
+
 class _Part(io.RawIOBase):
     """Some bytes of a container as a file."""
 
@@ -152,4 +190,6 @@ class _Part(io.RawIOBase):
         return data
 
 
-_UNPACKERS = {"deflate": _inflated, "zstd": _of_zstandard, "lzw": _of_lzw}
+_UNPACKERS = {
+    "deflate": _inflated, "zstd": _of_zstandard, "lzw": _of_lzw, "lzma": _of_lzma, "packbits": _of_packbits,
+}  # fmt: skip
