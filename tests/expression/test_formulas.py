@@ -148,3 +148,19 @@ def test_words_that_are_no_class_are_told_at_their_place(text: str, at: int | No
 )  # fmt: skip
 def test_whole_numbers_get_the_smallest_type_that_holds_them(low: int, high: int, kind: str) -> None:
     assert whole_type(low, high) == kind
+
+
+# how many operands each function has, as docs/derive.md says
+OPERANDS = {1: ["abs", "sqrt", "log", "log10", "exp", "sin", "cos", "tan", "asin", "acos", "atan", "radians", "degrees", "floor", "ceil", "round", "sign"],
+            2: ["atan2", "hypot"], 3: ["clamp", "where"]}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("count", "name"), [(count, name) for count, names in OPERANDS.items() for name in names]
+)
+def test_a_function_has_so_many_operands_no_more_and_no_fewer(count: int, name: str) -> None:
+    parsed(f"{name}({', '.join(['a'] * count)})")
+    for wrong in (count - 1, count + 1):
+        with pytest.raises(UsageError, match="cannot be read") as refused:
+            parsed(f"{name}({', '.join(['a'] * wrong)})")
+        assert f"{name} has {count} operand" in refused.value.why
