@@ -22,8 +22,8 @@ from zembrel.points.gridding.spool import Spool
 from zembrel.points.gridding.statistic import PointStatistic
 from zembrel.points.gridding.surfaced import Surfaced, Triangles
 from zembrel.points.gridding.tallied import tally
-from zembrel.points.las.reading import open_las
-from zembrel.points.las.writing import NewFile, las_sink
+from zembrel.points.las.lasreading import open_las
+from zembrel.points.las.laswriting import NewFile, las_sink
 from zembrel.points.laz.chunks import ChunkCodec
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.points.records import Layout, put_values

@@ -13,8 +13,8 @@ from pathlib import Path
 
 import numpy as np
 
-from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.packs.kinds import pack_at
+from zembrel.deliver.packs.packfacts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.grid.tiling import TILINGS, TileAddress
 

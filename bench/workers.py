@@ -21,7 +21,7 @@ from zembrel.engine.run import run
 from zembrel.formats import load
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.pane import Pane
-from zembrel.points.las.writing import NewFile, las_sink
+from zembrel.points.las.laswriting import NewFile, las_sink
 from zembrel.points.records import Layout
 from zembrel.raster.model import Band, Block
 

@@ -123,7 +123,7 @@ def test_a_pack_is_one_record(copy: Copy) -> None:
         "deliver/packs/kinds.py",
         '    "gpkg": PackKind(',
         """    "box": PackKind(
-        "a box of tiles", ".box", lambda path, _, names: ZipPack(path, names), reading.of_zip, reading.of_zip,
+        "a box of tiles", ".box", lambda path, _, names: ZipPack(path, names), tilereading.of_zip, tilereading.of_zip,
         rows_asked=True,
     ),
 """,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import inspect
 import pickle
+from collections import Counter
 from collections.abc import Iterator
 from functools import cache
 from pathlib import Path
@@ -163,3 +164,9 @@ def test_modules_import_each_other_at_the_top_alone() -> None:
             for function in functions(parsed(path)):
                 inner = [node for node in ast.walk(function) if isinstance(node, ast.ImportFrom)]
                 assert not [n.module for n in inner if (n.module or "").startswith("zembrel")], path
+
+
+def test_no_name_of_a_file_is_had_more_than_three_times() -> None:
+    """So that a file is found by its name."""
+    names = Counter(path.name for path in MODULES if path.name != "__init__.py")
+    assert [name for name, count in names.items() if count > 3] == []

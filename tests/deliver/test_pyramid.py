@@ -21,8 +21,8 @@ from PIL import Image
 from browser import Browser
 from program import Program
 from rasters import raster, save
-from zembrel.deliver.packs.facts import PackFacts
 from zembrel.deliver.packs.kinds import pack_at
+from zembrel.deliver.packs.packfacts import PackFacts
 from zembrel.deliver.packs.pmtiles import tile_numbers
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.geodesy.registry import by_code

@@ -14,7 +14,7 @@ from PIL import Image
 
 from rasters import random_cells
 from zembrel.formats import open_raster
-from zembrel.formats.tiff.opening import open_tiff
+from zembrel.formats.tiff.tiffopening import open_tiff
 from zembrel.grid.pane import Pane
 from zembrel.raster.model import HasOverviews
 

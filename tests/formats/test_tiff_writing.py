@@ -16,7 +16,7 @@ from depth import examples
 from rasters import ArrayRaster, frame, random_cells, raster, save
 from zembrel.formats import open_raster
 from zembrel.formats.tiff import assemble
-from zembrel.formats.tiff.opening import open_tiff
+from zembrel.formats.tiff.tiffopening import open_tiff
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.legend import Legend, LegendEntry

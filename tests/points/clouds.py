@@ -12,7 +12,7 @@ from zembrel.engine.points import flow
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
 from zembrel.points.files import make_sink, open_points
-from zembrel.points.las.writing import NewFile
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import PointBlock, PointSource, Scaling
 from zembrel.points.records import Layout, put_values
 

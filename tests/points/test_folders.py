@@ -14,7 +14,7 @@ from rasters import random_cells, raster, save
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.points.files import open_points
-from zembrel.points.las.reading import open_las
+from zembrel.points.las.lasreading import open_las
 from zembrel.points.las.vlr import Record, write_records
 from zembrel.points.model import PointBlock
 from zembrel.points.records import Layout

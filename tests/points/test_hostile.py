@@ -15,7 +15,7 @@ from points.clouds import cloud, whole, write
 from zembrel.errors import InputError, ZembrelError
 from zembrel.points.files import Reading, open_points
 from zembrel.points.las.copc import INFO_AT
-from zembrel.points.las.reading import open_las
+from zembrel.points.las.lasreading import open_las
 from zembrel.points.laz.items import KEY
 from zembrel.points.records import ExtraField, Layout
 

@@ -14,9 +14,9 @@ from points.test_laz import LAYOUTS, named, records
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code, parse_crs
-from zembrel.points.las.reading import open_las
+from zembrel.points.las.lasreading import open_las
+from zembrel.points.las.laswriting import NewFile, las_sink
 from zembrel.points.las.vlr import Record, read_records, write_records
-from zembrel.points.las.writing import NewFile, las_sink
 from zembrel.points.laz.items import KEY, VARIABLE
 from zembrel.points.model import PointBlock
 from zembrel.points.records import ExtraField, Layout

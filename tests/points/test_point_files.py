@@ -17,9 +17,9 @@ from zembrel.errors import InputError, UsageError
 from zembrel.points.files import Reading, holds_points, make_sink, open_points
 from zembrel.points.files import copc as copc_files
 from zembrel.points.las.copc import nodes_of, read_info
-from zembrel.points.las.reading import open_las
+from zembrel.points.las.lasreading import open_las
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.las.vlr import Record
-from zembrel.points.las.writing import NewFile
 from zembrel.points.records import ExtraField, Layout
 
 

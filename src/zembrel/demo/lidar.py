@@ -16,7 +16,7 @@ import numpy.typing as npt
 from zembrel.demo import island
 from zembrel.demo.scenes import HOME
 from zembrel.geodesy.registry import by_code
-from zembrel.points.las.writing import NewFile
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.points.records import Layout, put_values
 

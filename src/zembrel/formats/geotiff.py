@@ -9,8 +9,8 @@ from zembrel.errors import UsageError
 from zembrel.formats.sink import Sink
 from zembrel.formats.tiff.codecs import parse_compression
 from zembrel.formats.tiff.encoding import Options
-from zembrel.formats.tiff.opening import layers_of, open_tiff
 from zembrel.formats.tiff.sink import tiff_sink
+from zembrel.formats.tiff.tiffopening import layers_of, open_tiff
 from zembrel.grid.frame import Frame
 from zembrel.handles import Readable
 from zembrel.raster.model import Band, Raster

@@ -19,8 +19,8 @@ from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.formats.sidecars import placed_in
 from zembrel.formats.sink import Sink
 from zembrel.formats.tiff.encoding import Options
-from zembrel.formats.tiff.opening import open_tiff
 from zembrel.formats.tiff.sink import tiff_sink
+from zembrel.formats.tiff.tiffopening import open_tiff
 from zembrel.formats.whole import WholeRaster, only_layer, whole_sink
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code

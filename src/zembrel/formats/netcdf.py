@@ -24,9 +24,9 @@ from zembrel.errors import InputError, UsageError
 from zembrel.formats import netcdf3
 from zembrel.formats.cf.attributes import band_attributes
 from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
+from zembrel.formats.cf.cflayout import EDGE, Spread, WrittenVariable, spreads_of, written_variables
 from zembrel.formats.cf.dataset import layer_names, open_dataset
 from zembrel.formats.cf.gridmapping import mapping_attributes
-from zembrel.formats.cf.layout import EDGE, Spread, WrittenVariable, spreads_of, written_variables
 from zembrel.formats.cf.variables import Variable, Variables, check_count
 from zembrel.formats.hdf5 import hdf5_file
 from zembrel.formats.sink import Sink

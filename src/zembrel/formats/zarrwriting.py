@@ -16,8 +16,8 @@ import numpy as np
 
 from zembrel.formats.cf.attributes import band_attributes
 from zembrel.formats.cf.axes import BANDS, FRAME, axes_of, frame_text
+from zembrel.formats.cf.cflayout import EDGE, spreads_of, written_variables
 from zembrel.formats.cf.gridmapping import mapping_attributes
-from zembrel.formats.cf.layout import EDGE, spreads_of, written_variables
 from zembrel.formats.voids import filled, void_of
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane

@@ -13,8 +13,8 @@ from zembrel.engine.run import run
 from zembrel.errors import UsageError
 from zembrel.formats import format_named, identify
 from zembrel.formats.legendfile import read_legend
-from zembrel.formats.tiff.opening import open_tiff
 from zembrel.formats.tiff.relabel import overview_sink, relabelled_images, write_relabelled
+from zembrel.formats.tiff.tiffopening import open_tiff
 from zembrel.formats.tiff.wording import Wording
 from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import label as name_of

@@ -31,7 +31,7 @@ from zembrel.raster.terrain import (
     Slope,
     Unevenness,
 )
-from zembrel.raster.views.terrain import Terrain
+from zembrel.raster.views.terrainview import Terrain
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.aids import metres
 from zembrel.verbs.each import one_to_one, opened

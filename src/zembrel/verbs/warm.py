@@ -19,7 +19,7 @@ from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
 from zembrel.owned import temporary
 from zembrel.points.files import make_sink
-from zembrel.points.las.writing import NewFile
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import PointBlock, Scaling
 from zembrel.points.records import Layout
 from zembrel.raster.kernels import compile_always

@@ -13,7 +13,7 @@ from PIL import Image
 from zembrel.damaged import DAMAGED
 from zembrel.deliver.devices.rules import PackTraits
 from zembrel.deliver.packs.kinds import KINDS
-from zembrel.deliver.packs.reading import TileFound
+from zembrel.deliver.packs.tilereading import TileFound
 from zembrel.errors import InputError
 from zembrel.formats.kap.header import parse_header
 from zembrel.formats.tilefolder import TILE_INDEX

@@ -10,7 +10,7 @@ from zembrel.clock import archive_time
 from zembrel.deliver.globe import markup
 from zembrel.deliver.globe.markup import Shown
 from zembrel.deliver.globe.tree import PieceTree
-from zembrel.deliver.packs.facts import ENDINGS
+from zembrel.deliver.packs.packfacts import ENDINGS
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.grid.tiling import TileAddress
 from zembrel.provenance import KEY, document

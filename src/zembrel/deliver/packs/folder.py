@@ -6,7 +6,7 @@ import zipfile
 from pathlib import Path
 
 from zembrel.clock import archive_time
-from zembrel.deliver.packs.facts import ENDINGS, PackFacts
+from zembrel.deliver.packs.packfacts import ENDINGS, PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.formats.tilefolder import TILE_INDEX
 

@@ -10,7 +10,7 @@ import sqlite3
 from pathlib import Path
 
 from zembrel.clock import time_of_writing
-from zembrel.deliver.packs.facts import PackFacts
+from zembrel.deliver.packs.packfacts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.features.files.geopackage.metadata import write_provenance
 from zembrel.geodesy.registry import by_code

@@ -7,13 +7,13 @@ from pathlib import Path
 from typing import NamedTuple, Protocol
 
 from zembrel.damaged import DAMAGED
-from zembrel.deliver.packs import reading
-from zembrel.deliver.packs.facts import PackFacts
+from zembrel.deliver.packs import tilereading
 from zembrel.deliver.packs.folder import FolderPack, TileNames, ZipPack
 from zembrel.deliver.packs.geopackage import GeoPackagePack
 from zembrel.deliver.packs.mbtiles import MBTilesPack
+from zembrel.deliver.packs.packfacts import PackFacts
 from zembrel.deliver.packs.pmtiles import PMTilesPack
-from zembrel.deliver.packs.reading import TileFound
+from zembrel.deliver.packs.tilereading import TileFound
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.errors import ResourceError, UsageError
 from zembrel.grid.tiling import Tiling
@@ -48,24 +48,24 @@ class PackKind(NamedTuple):
 
 KINDS = {
     "folder": PackKind(
-        "a folder of tiles", "/", lambda path, _, names: FolderPack(path, names), reading.of_folder,
-        reading.of_folder, rows_asked=True,
+        "a folder of tiles", "/", lambda path, _, names: FolderPack(path, names), tilereading.of_folder,
+        tilereading.of_folder, rows_asked=True,
     ),
     "zip": PackKind(
-        "a zip of tiles", ".zip", lambda path, _, names: ZipPack(path, names), reading.of_zip, reading.of_zip,
-        rows_asked=True,
+        "a zip of tiles", ".zip", lambda path, _, names: ZipPack(path, names), tilereading.of_zip,
+        tilereading.of_zip, rows_asked=True,
     ),
     "mbtiles": PackKind(
-        "MBTiles 1.3", ".mbtiles", lambda path, tiling, _: MBTilesPack(path, tiling.rows), reading.of_mbtiles,
-        reading.of_mbtiles, web_alone=True, from_bottom=True,
+        "MBTiles 1.3", ".mbtiles", lambda path, tiling, _: MBTilesPack(path, tiling.rows),
+        tilereading.of_mbtiles, tilereading.of_mbtiles, web_alone=True, from_bottom=True,
     ),
     "gpkg": PackKind(
         "GeoPackage tiles", ".gpkg", lambda path, tiling, _: GeoPackagePack(path, tiling),
-        reading.of_geopackage, reading.of_geopackage, of_many=True,
+        tilereading.of_geopackage, tilereading.of_geopackage, of_many=True,
     ),
     "pmtiles": PackKind(
-        "PMTiles 3", ".pmtiles", lambda path, *_: PMTilesPack(path), reading.of_pmtiles,
-        reading.different_of_pmtiles, web_alone=True,
+        "PMTiles 3", ".pmtiles", lambda path, *_: PMTilesPack(path), tilereading.of_pmtiles,
+        tilereading.different_of_pmtiles, web_alone=True,
     ),
 }  # fmt: skip
 
@@ -97,6 +97,6 @@ def check_pack(
     """
     rows = facts.tiling.rows if from_bottom or KINDS[kind].from_bottom else 0
     try:
-        return reading.checked(KINDS[kind].read(path), rows, facts.cells, zooms, path)
+        return tilereading.checked(KINDS[kind].read(path), rows, facts.cells, zooms, path)
     except DAMAGED as exc:
         raise ResourceError(f"{path} does not hold what was written", str(exc), "report it") from exc

@@ -10,7 +10,7 @@ import sqlite3
 from pathlib import Path
 
 from zembrel.deliver.packs.alike import KnownPictures
-from zembrel.deliver.packs.facts import ENDINGS, PackFacts
+from zembrel.deliver.packs.packfacts import ENDINGS, PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 from zembrel.provenance import KEY
 

@@ -23,7 +23,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.deliver.packs.alike import KnownPictures
-from zembrel.deliver.packs.facts import PackFacts
+from zembrel.deliver.packs.packfacts import PackFacts
 from zembrel.deliver.quadtree import EncodedTile
 
 _WAITING, _MOST_WAITING = 4_000_000, 256  # bytes and pictures that are written at a time, at most

@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from zembrel.errors import RefusedError
-from zembrel.formats.kap.reading import open_chart
+from zembrel.formats.kap.kapreading import open_chart
 from zembrel.formats.sink import Sink
 from zembrel.formats.whole import only_layer
 from zembrel.grid.frame import Frame

@@ -17,7 +17,7 @@ from zembrel.errors import InputError, ZembrelError
 from zembrel.formats.tiff import geokeys, tags
 from zembrel.formats.tiff.directory import Directory, read_directories, sub_directories
 from zembrel.formats.tiff.layout import SegmentLayout, read_layout
-from zembrel.formats.tiff.opening import open_tiff
+from zembrel.formats.tiff.tiffopening import open_tiff
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.handles import Readable, file_handles
 from zembrel.raster.passing import blocks_of

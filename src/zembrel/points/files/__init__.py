@@ -18,8 +18,8 @@ from zembrel.points.sink import PointSink
 from zembrel.reading import layer_at, readings
 
 if TYPE_CHECKING:
+    from zembrel.points.las.laswriting import NewFile
     from zembrel.points.las.source import LasSource
-    from zembrel.points.las.writing import NewFile
 
 
 @dataclass(frozen=True)

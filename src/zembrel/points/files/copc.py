@@ -15,8 +15,8 @@ from zembrel.handles import Readable
 from zembrel.points.files import Reading
 from zembrel.points.las.copc import INFO_AT, CopcNode, Info, pack_hierarchy, with_octree
 from zembrel.points.las.header import SIZES, read_header
-from zembrel.points.las.reading import open_las
-from zembrel.points.las.writing import EncodedChunk, LasEncoder, LasStore, NewFile
+from zembrel.points.las.lasreading import open_las
+from zembrel.points.las.laswriting import EncodedChunk, LasEncoder, LasStore, NewFile
 from zembrel.points.laz.items import VARIABLE
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.octree import CELLS, Cube, Key, Places, key_of, node_keys, subtree, upper_nodes

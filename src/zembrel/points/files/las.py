@@ -7,8 +7,8 @@ from pathlib import Path
 
 from zembrel.handles import Readable
 from zembrel.points.files import Reading
-from zembrel.points.las.reading import open_las
-from zembrel.points.las.writing import NewFile, las_sink
+from zembrel.points.las.lasreading import open_las
+from zembrel.points.las.laswriting import NewFile, las_sink
 from zembrel.points.model import PointSource
 from zembrel.points.sink import PointSink
 

@@ -27,7 +27,7 @@ from zembrel.points.files.columns import (
     read_fields_told,
     unheld,
 )
-from zembrel.points.las.writing import NewFile
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource, Scaling
 from zembrel.points.records import Values
 from zembrel.points.sink import PointSink

@@ -29,7 +29,7 @@ from zembrel.points.files.columns import (
     read_fields_told,
     unheld,
 )
-from zembrel.points.las.writing import NewFile
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import Cloud, Fields, Part, PointBlock, PointSource
 from zembrel.points.records import ExtraField, Values
 from zembrel.points.sink import PointSink

@@ -14,8 +14,8 @@ from zembrel.errors import RefusedError
 from zembrel.geodesy.crs import CRS
 from zembrel.points.las.copc import HIERARCHY, INFO
 from zembrel.points.las.header import SIZES, WKT_BIT
+from zembrel.points.las.lasreading import open_las
 from zembrel.points.las.place import KEYS, USER, WKT, write_place
-from zembrel.points.las.reading import open_las
 from zembrel.points.las.source import LasSource
 from zembrel.points.las.vlr import Record, read_records, write_records
 

@@ -21,9 +21,9 @@ from zembrel.engine.plan import check_room, free_at
 from zembrel.engine.run import run
 from zembrel.errors import ResourceError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
+from zembrel.formats.kap.kapreading import open_chart
+from zembrel.formats.kap.kapwriting import MOST_COLOURS, PER_INCH, ChartFacts, chart_sink, place_of
 from zembrel.formats.kap.placing import MERCATOR
-from zembrel.formats.kap.reading import open_chart
-from zembrel.formats.kap.writing import MOST_COLOURS, PER_INCH, ChartFacts, chart_sink, place_of
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import ground, turn_of

@@ -10,8 +10,8 @@ import numpy as np
 
 from zembrel.deliver.devices.rules import PackTraits
 from zembrel.deliver.film.dates import Dated, date_in, timeline
+from zembrel.deliver.film.filmwriting import ENDINGS, FASTEST, check_writer, picture_size, write_film
 from zembrel.deliver.film.pictures import Picture, Still, faded
-from zembrel.deliver.film.writing import ENDINGS, FASTEST, check_writer, picture_size, write_film
 from zembrel.draw.ramps import check_ramp
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.limits import each

@@ -11,8 +11,8 @@ import shapely
 from zembrel.deliver.devices.rules import PackTraits
 from zembrel.deliver.globe import markup
 from zembrel.deliver.globe.archive import GlobeArchive, PictureLayer, dot
+from zembrel.deliver.globe.globereading import read_globe
 from zembrel.deliver.globe.markup import Shown
-from zembrel.deliver.globe.reading import read_globe
 from zembrel.deliver.globe.tree import PieceTree
 from zembrel.deliver.quadtree import TileTask, block_steps, tiles_of
 from zembrel.draw.key import ClassKey, RampKey, key_of, key_picture

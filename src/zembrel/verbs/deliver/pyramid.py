@@ -10,8 +10,8 @@ from pathlib import Path
 
 from zembrel.deliver.devices.rules import PackTraits
 from zembrel.deliver.keptblocks import KeptTask, kept
-from zembrel.deliver.packs.facts import ENDINGS, PackFacts
 from zembrel.deliver.packs.kinds import KINDS, check_pack, pack_at, pack_kind
+from zembrel.deliver.packs.packfacts import ENDINGS, PackFacts
 from zembrel.deliver.quadtree import EncodedTile, TileTask, block_steps, tiles_of
 from zembrel.deliver.tilepicture import FORMATS, MIXED
 from zembrel.deliver.viewer import layer_beside, viewer_page

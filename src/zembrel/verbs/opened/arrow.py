@@ -19,7 +19,7 @@ from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label
 from zembrel.geodesy.text import read_crs, write_crs
 from zembrel.points.files.parquet import PointTableEncoder, point_schema
-from zembrel.points.las.writing import NewFile
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.verbs.features.writing import write_layer
 from zembrel.verbs.options import Output

@@ -12,7 +12,7 @@ from zembrel.facts import Fact, fact, remarks
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
 from zembrel.points.files.catalogue import TABLES, format_of
-from zembrel.points.las.writing import NewFile
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.moving import Moved, carried_scaling
 from zembrel.points.picking import Inside
@@ -22,9 +22,9 @@ from zembrel.verbs.clip import Clipping
 from zembrel.verbs.convert import Values
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Output, Where
+from zembrel.verbs.points.cloudsurvey import bounds_of, keep_part_bounds
 from zembrel.verbs.points.each import one_to_one
 from zembrel.verbs.points.opening import picking
-from zembrel.verbs.points.survey import bounds_of, keep_part_bounds
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.writing import Change, Job, Sieve, unchanged
 from zembrel.verbs.receipt import Receipt

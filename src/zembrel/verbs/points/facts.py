@@ -24,8 +24,8 @@ from zembrel.verbs.describe import Looking
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Output, Where
 from zembrel.verbs.phrases import show_table
+from zembrel.verbs.points.cloudsurvey import bounds_of
 from zembrel.verbs.points.opening import open_cloud
-from zembrel.verbs.points.survey import bounds_of
 from zembrel.verbs.receipt import Receipt
 
 Rows = list[tuple[str, str]]

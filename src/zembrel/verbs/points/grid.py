@@ -36,9 +36,9 @@ from zembrel.verbs.intake import POINTS, take
 from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.phrases import unit_sign
+from zembrel.verbs.points.cloudreading import Counted, Points, is_first, is_ground, named_value, needs_of
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import picking
-from zembrel.verbs.points.reading import Counted, Points, is_first, is_ground, named_value, needs_of
 from zembrel.verbs.points.writing import Sieve
 from zembrel.verbs.receipt import PointTotals, Receipt
 from zembrel.verbs.target import masked

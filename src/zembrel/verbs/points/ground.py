@@ -29,9 +29,9 @@ from zembrel.scratch import Scratch, ScratchArray
 from zembrel.verbs.intake import POINTS, Given, take
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.change import told
+from zembrel.verbs.points.cloudsurvey import bounds_of
 from zembrel.verbs.points.each import one_to_one
 from zembrel.verbs.points.opening import open_cloud, picking
-from zembrel.verbs.points.survey import bounds_of
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.writing import Job, Sieve
 from zembrel.verbs.receipt import Receipt

@@ -20,9 +20,9 @@ from zembrel.verbs.intake import Given
 from zembrel.verbs.mosaic import Joining
 from zembrel.verbs.options import Output, Where
 from zembrel.verbs.points.change import inside, target_crs, told, way_to
+from zembrel.verbs.points.cloudsurvey import bounds_of
 from zembrel.verbs.points.each import receipt
 from zembrel.verbs.points.opening import open_cloud, picking
-from zembrel.verbs.points.survey import bounds_of
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.writing import Job, Sieve, carry_out
 from zembrel.verbs.receipt import Receipt

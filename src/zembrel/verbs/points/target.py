@@ -9,7 +9,7 @@ from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.geodesy.crs import CRS
 from zembrel.points.files import check_name
 from zembrel.points.files.catalogue import format_of
-from zembrel.points.las.writing import NewFile
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import PointSource, Scaling
 from zembrel.points.records import FORMATS, Layout
 from zembrel.points.restated import las_of

@@ -26,11 +26,11 @@ from zembrel.verbs import features as of_features
 from zembrel.verbs.cutting import Cutting, left_out
 from zembrel.verbs.intake import Given
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.points.cloudsurvey import with_part_bounds
 from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.pointsheets import PointSheet, named_sheets, sheets_of
 from zembrel.verbs.points.sheetsize import fitting
-from zembrel.verbs.points.survey import with_part_bounds
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.writing import Job, Sieve, carry_out
 from zembrel.verbs.receipt import PointTotals, Receipt, Result

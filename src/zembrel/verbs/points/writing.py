@@ -18,7 +18,7 @@ from zembrel.errors import EmptyInputError, RefusedError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.measure import show_bytes
 from zembrel.points.files import check_name, make_sink, not_held
-from zembrel.points.las.writing import NewFile
+from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import Fields, PointBlock, PointSource, Scaling
 from zembrel.points.picking import Inside, Mask, Picking
 from zembrel.points.records import Layout

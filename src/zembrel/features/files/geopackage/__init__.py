@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from zembrel.features.files.geopackage.reading import layers, names_in, parts
-from zembrel.features.files.geopackage.writing import GeoPackageWriter, take_over
+from zembrel.features.files.geopackage.gpkgreading import layers, names_in, parts
+from zembrel.features.files.geopackage.gpkgwriting import GeoPackageWriter, take_over
 from zembrel.features.files.schema import Schema
 
 __all__ = ["is_ours", "layers", "make_writer", "names_in", "parts", "take_over"]

@@ -18,8 +18,8 @@ from zembrel.clock import time_of_writing
 from zembrel.errors import InputError
 from zembrel.facts import Fact, fact
 from zembrel.features.columns import DAY, INTEGER, MOMENT, NESTED, REAL, TEXT, TRUTH
+from zembrel.features.files.geopackage.gpkgreading import KEY, quoted
 from zembrel.features.files.geopackage.metadata import write_provenance
-from zembrel.features.files.geopackage.reading import KEY, quoted
 from zembrel.features.files.geopackage.systems import system_of
 from zembrel.features.files.schema import Schema, alike
 from zembrel.features.table import FeatureTable, Geometries
