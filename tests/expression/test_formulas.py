@@ -163,4 +163,4 @@ def test_a_function_has_so_many_operands_no_more_and_no_fewer(count: int, name: 
     for wrong in (count - 1, count + 1):
         with pytest.raises(UsageError, match="cannot be read") as refused:
             parsed(f"{name}({', '.join(['a'] * wrong)})")
-        assert f"{name} has {count} operand" in refused.value.why
+        assert f"{name} has {count} operand{'s' * (count > 1)}, not {wrong}" in refused.value.why
