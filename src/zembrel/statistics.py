@@ -1,7 +1,7 @@
-"""Statistics: one record each, for plain numbers, for what a pass gathers, and for values with weights.
+"""The statistics: one record each, with a function for each way in which values arrive.
 
-A path takes a statistic if its record has the function for it: points and zones what a pass over values
-gathers, or all values; features and places plain numbers. A new statistic is a new record.
+Points and zones use sums gathered in one pass, or all values with weights. Features and sampled places use
+plain numbers. A statistic is offered wherever its record has the function. To add one, add a record.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ Array = npt.NDArray[np.float64]
 
 
 class Gathered(NamedTuple):
-    """What one pass gathers of one or many sets of values; what nothing needs may be missing."""
+    """Sums and extremes of one or many sets of values. Parts that no statistic needs may be None."""
 
     moments: Moments
     low: Any = None
@@ -28,7 +28,7 @@ class Gathered(NamedTuple):
 
 @dataclass(frozen=True)
 class Held:
-    """Values of a set, each once, in their order, and how many cells have them; these may be fractions."""
+    """Distinct values in ascending order, and how many cells have each, which may be fractions."""
 
     values: Array
     weights: Array
@@ -66,13 +66,13 @@ class Held:
 
 @dataclass(frozen=True)
 class StatisticRecord:
-    """How a statistic is made, on each path that takes it.
+    """How a statistic is computed for each kind of input.
 
-    needs: of `Gathered`: count, total, squares, low, high; of_parts: from these, NaN where there is no value;
-    of_values: of plain numbers, at least one, and a share; of_held: of values with weights, and a share;
-    of_codes: the same where only a value that occurs means anything; rank: the share of the way from the
-    smallest to the largest value that it picks, where it is not given; averages: whether it makes values that
-    mean nothing for codes; per_area: whether points are counted for each square metre.
+    needs: parts of `Gathered`: count, total, squares, low, high; of_parts: computes it from these, NaN
+    without a value; of_values: from plain numbers, at least one, and a share; of_held: from weighted values
+    and a share; of_codes: the same for class codes, returns a code that occurs; rank: its fixed share between
+    the smallest and the largest value; picks: True for quantiles; averages: True if its results mean nothing
+    for class codes; per_area: True if points are counted per square metre.
     """
 
     needs: tuple[str, ...] = ()

@@ -449,3 +449,53 @@ def test_maps_that_cross_180_give_what_stands_there(zembrel: Program, home: str)
     rows_of = (zembrel.folder / "s.csv").read_text().splitlines()
     got = [float(line.split(",")[-1]) for line in rows_of[1:]]
     np.testing.assert_allclose(got, [smooth(np.array(x), np.array(y)) for x, y in places], atol=0.3)
+
+
+@pytest.mark.parametrize("grid", ["EPSG:3857 223km", "EPSG:4326 0.7"])
+def test_a_grid_that_does_not_close_is_read_on_both_sides_of_its_seam(zembrel: Program, grid: str) -> None:
+    """Its columns do not divide the turn. Cells beyond 180 are in the result all the same."""
+    crs, cell = grid.split()
+    fine = np.mgrid[90:-90:-0.25, -180:180:0.25]
+    values = smooth(fine[1] + 0.125, fine[0] - 0.125).astype(np.float32)
+    save(
+        zembrel.folder / "fine.tif",
+        raster(values, where=Frame(by_code(4326), Affine(-180.0, 90.0, 0.25, -0.25), 1440, 720)),
+    )
+    zembrel(
+        "reproject",
+        "fine.tif",
+        "--crs",
+        crs,
+        "--cell",
+        cell,
+        "--within",
+        "-180,-60,180,60@EPSG:4326",
+        "--out",
+        "w.tif",
+    )
+    rings = [
+        [[170, -10], [180, -10], [180, 10], [170, 10], [170, -10]],
+        [[-180, -10], [-170, -10], [-170, 10], [-180, 10], [-180, -10]],
+    ]
+    cut = {
+        "type": "Feature",
+        "properties": {},
+        "geometry": {"type": "MultiPolygon", "coordinates": [[ring] for ring in rings]},
+    }
+    (zembrel.folder / "cut.geojson").write_text(json.dumps({"type": "FeatureCollection", "features": [cut]}))
+    for words in (("clip",), ("mosaic",), ("resample", "--cell", cell)):
+        for area in ("170,-10,-170,10@EPSG:4326", "cut.geojson"):
+            zembrel(words[0], "w.tif", *words[1:], "--within", area, "--out", "o.tif", "--replace")
+            made = open_raster(zembrel.folder / "o.tif")
+            block, (rows, columns) = (
+                made.cells(made.frame.pane),
+                np.mgrid[: made.frame.rows, : made.frame.columns],
+            )
+            lon, lat = made.frame.crs.to_geographic(
+                *made.frame.centres(columns.ravel().astype(float), rows.ravel().astype(float))
+            )  # type: ignore[union-attr]
+            lon, lat = np.degrees(lon) % 360, np.degrees(lat)
+            valid, found = block.valid_of(0).ravel(), block.cells[0].ravel()
+            inside = (np.abs(lon - 180) < 9) & (np.abs(lat) < 9)
+            assert inside[lon > 181].any() and valid[inside].all(), (words, area)
+            assert np.abs(found - smooth(lon, lat))[inside].max() < 1, (words, area)

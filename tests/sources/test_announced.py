@@ -98,7 +98,13 @@ def survey(program: Program) -> Program:
         write(program.folder / f"b{n}.laz", block)
         west, south, east, north = carried_bounds(frame(1, 1, 100.0, 730_000.0, 5_100_100.0), by_code(4326))
         ring = [[west, south], [east, south], [east, north], [west, north], [west, south]]
-        properties = {"file": f"b{n}.laz", "product": product, "year": year, "number": 7}
+        properties = {
+            "file": f"b{n}.laz",
+            "product": product,
+            "year": year,
+            "number": 7,
+            "tags": [product, n],
+        }
         features.append(
             {
                 "type": "Feature",
@@ -141,6 +147,7 @@ def test_conditions_that_no_entry_meets_are_told_with_what_there_is(survey: Prog
 def test_the_fields_of_an_index_are_listed_with_their_values(survey: Program) -> None:
     said = survey("source", "test", "b", "--json").json
     assert said["fields"]["year"] == "2009, 2021" and said["fields"]["product"] == "grid, points"
+    assert "grid" in said["fields"]["tags"], "lists and tables are listed as text"
     assert "2009, 2021" in survey("source", "test", "b").out
 
 

@@ -62,8 +62,10 @@ def ground(
         float, typer.Option("--pit", metavar="METRES", help="So far below all around it a point is a fault.")
     ] = 1.5,
 ) -> Any:
-    """Find ground points: what stands out from the lowest points of cells, and steps up all around, is none.
-    Ground points become class 2; what was class 2 and is none becomes class 1, noise stays noise."""
+    """Find the ground points of a cloud and set their class to 2.
+
+    Objects that rise on all sides, such as roofs and bushes, are removed. Other points of class 2 become
+    class 1. Noise and water keep their class."""
     from zembrel.points.morphology import Filtering
     from zembrel.verbs.points import ground as verb
 

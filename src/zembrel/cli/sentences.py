@@ -113,9 +113,9 @@ _COMMON: Mapping[str, str | Callable[[Values], str]] = {
     "gains": "gains {lowest:.3f} to {highest:.3f}",
     "given_colours": "{colours} given colours, dither {dither}",
     "grey_not_held": "grey as red, green and blue (WebP holds no grey)",
-    "ground_decks": "{area:,.0f} m2 taken for decks of bridges, the largest around {x:.0f},{y:.0f}",
-    "ground_doubtful": "in doubt: {area:,.0f} m2 kept as ground step up on half of their outline, "
-    "the largest around {x:.0f},{y:.0f}",
+    "ground_decks": "{area:,.0f} m2 removed as bridge decks, the largest near {x:.0f},{y:.0f}",
+    "ground_doubtful": "doubtful: {area:,.0f} m2 of the ground rise on half of their outline, "
+    "the largest part near {x:.0f},{y:.0f}",
     "ground_slope": "slope {slope:g}",
     "ground_windows": "cells of {cell:g} m, windows up to {window:g} m",
     "halves": "halves",

@@ -10,14 +10,14 @@ import numpy.typing as npt
 import shapely
 
 from zembrel.errors import InputError
-from zembrel.features.wrapped import crossing, wrapped
+from zembrel.features.antimeridian import crosses_edge, split_at_edge
 from zembrel.geodesy.crs import CRS
 
 Array = npt.NDArray[np.float64]
 CLOSE = 0.01  # metres on the ground that an edge may miss its true course
 _DEGREE = 111_320.0  # metres of a degree of latitude
 _MOST_PIECES = 8192  # of one edge
-_PIECES_AROUND = 8  # at least, of an edge that is a quarter of a turn long
+_PIECES_AROUND = 8  # of an edge that is a quarter of a turn long or longer
 
 
 def followed(
@@ -28,8 +28,9 @@ def followed(
 ) -> npt.NDArray[np.object_]:
     """`geometries` with each vertex carried into `crs`; None stays None, and heights stay as they are.
 
-    close: metres on the ground that an edge may miss its true course. What crosses the edge of the world is
-    cut there, and what holds a pole goes up to it. Raises InputError where the target CRS has no coordinates.
+    close: metres on the ground by which an edge may miss its true course. Geometries that cross the edge of
+    the world are split there. Polygons that contain a pole extend to the pole. Raises InputError where the
+    target CRS has no coordinates.
     """
 
     def carried(points: Array) -> Array:
@@ -42,7 +43,9 @@ def followed(
     pieces = _longest_pieces(geometries, carry, tolerance, crs.circuit and crs.circuit.turn)
     bent = np.isfinite(pieces)
     dense = geometries.copy()
-    dense[bent] = shapely.segmentize(geometries[bent], pieces[bent])
+    for n in np.flatnonzero(bent & (shapely.get_type_id(dense) >= shapely.GeometryType.MULTIPOINT)):
+        dense[n] = _without_empty_parts(dense[n])
+    dense[bent] = shapely.segmentize(dense[bent], pieces[bent])
     has_z = shapely.has_z(dense)
     result = dense.copy()
     for flat in (True, False):
@@ -52,12 +55,24 @@ def followed(
     return result if crs.circuit is None else _cut(result, crs)
 
 
+def _without_empty_parts(geometry: Any) -> Any:
+    """Return a geometry without empty parts, which crash `shapely.segmentize` 2.2."""
+    parts = getattr(geometry, "geoms", None)
+    if parts is None:
+        return geometry
+    kept = [_without_empty_parts(part) for part in parts if not part.is_empty]
+    return (
+        geometry
+        if len(kept) == len(parts) and geometry.geom_type != "GeometryCollection"
+        else type(geometry)(kept)
+    )
+
+
 def _cut(geometries: npt.NDArray[np.object_], crs: CRS) -> npt.NDArray[np.object_]:
-    """Those that cross the edge of the world in parts, see `wrapped`. Raises InputError for a pole without a
-    place."""
+    """Split geometries that cross the edge of the world. Raises InputError for a pole without coordinates."""
     assert crs.circuit is not None
-    for n in np.flatnonzero(crossing(geometries, crs.circuit.turn)):
-        geometries[n] = wrapped(geometries[n], crs)
+    for n in np.flatnonzero(crosses_edge(geometries, crs.circuit.turn)):
+        geometries[n] = split_at_edge(geometries[n], crs)
         if geometries[n] is None:
             raise _torn()
     return geometries
@@ -79,8 +94,8 @@ def _longest_pieces(
 ) -> Array:
     """How long the pieces of an edge of each geometry may be; infinite where edges may stay whole.
 
-    The middle of an edge misses that of its chord by the square of its length. turn: once around the Earth;
-    edges so long that they may cross its edge come in pieces that tell.
+    The middle of an edge misses that of its chord by the square of its length. turn: units of x once around
+    the Earth. Edges of a quarter of a turn or more are divided, so that crossings can be recognised.
     """
     points, owner = shapely.get_coordinates(geometries, return_index=True)
     one, other = points[:-1], points[1:]

@@ -20,7 +20,7 @@ from zembrel.raster.kernels import scan
 Integers = npt.NDArray[np.int64]
 _SAMPLES = 128  # places on a circle, between which cubic pieces are off by some 1e-8 of its radius
 _STEPS = 5  # of Newton's method, kept between ends; the first guess is right for circles
-_WIDER = 1.001  # times the distance: polygons of so many edges hold all that is within it
+_WIDER = 1.001  # times the distance: polygons of this size contain the circle
 
 
 @dataclass(frozen=True, eq=False)

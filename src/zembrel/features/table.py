@@ -120,7 +120,10 @@ class FeatureTable:
         return replace(self, columns={name: self.named(name) for name in names})
 
     def to(self, crs: CRS | None, close: float = CLOSE) -> FeatureTable:
-        """The same features in another CRS, their edges followed so many metres close. Raises InputError."""
+        """The same features in another CRS, their edges followed kept. Raises InputError.
+
+        close: metres on the ground by which an edge may miss its true course.
+        """
         if crs is None or (self.crs is not None and same(self.crs, crs)):
             return self
         if self.crs is None:
@@ -146,7 +149,7 @@ class FeatureTable:
                     "mend it (zembrel convert FILE --repair --out MENDED), or leave it out",
                 )
             polygons.append(geometry)
-        if not polygons:
+        if shapely.is_empty(polygons).all():
             raise InputError("the features hold no polygon", "an area to keep has an inside", "give polygons")
         return shapely.union_all(polygons)
 

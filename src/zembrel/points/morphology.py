@@ -1,11 +1,11 @@
-"""Ground under points without classes: what stands out and steps up all around is none.
+"""Find the ground below unclassified points, from the lowest points of cells.
 
-What stands out is what an opening by the window takes away (the top-hat of J. Serra, "Image Analysis and
-Mathematical Morphology", 1982). Its parts at every height are judged by their outlines (the component tree
-of P. Salembier, A. Oliveras and L. Garrido, "Antiextensive connected operators for image and sequence
-processing", IEEE Transactions on Image Processing 7(4), 1998): a roof steps up nearly all around, however
-low it is; a terrace, a cape or the crest of a dam does not. A strip that falls away on both sides and goes
-on at both ends is the deck of a bridge.
+An opening by the window removes objects and crests (the top-hat of J. Serra, "Image Analysis and Mathematical
+Morphology", 1982). The removed parts are classified at every height by their outlines (the component tree of
+P. Salembier, A. Oliveras and L. Garrido, "Antiextensive connected operators for image and sequence
+processing", IEEE Transactions on Image Processing 7(4), 1998). A roof steps up on nearly all of its outline,
+however low it is. A terrace, a cape or the crest of a dam does not. A strip that falls on both sides and
+continues at both ends is the deck of a bridge.
 """
 
 from __future__ import annotations
@@ -21,8 +21,8 @@ from zembrel.scipypart import scipy
 
 Surface = npt.NDArray[np.float32]  # (rows, columns), NaN where nothing is known
 Mask = npt.NDArray[np.bool_]
-_SMALL = 5.0  # metres of things whose sides may slope: bushes and cars
-_DECK, _FALL = 1.0, 1.5  # metres that a deck stands out, and that the surface falls beside it
+_SMALL = 5.0  # metres; objects up to this width may have sloping sides, such as bushes
+_DECK, _FALL = 1.0, 1.5  # metres: least height of a deck, and least fall beside it
 _RUN = 3  # cells of an end of a deck
 _RING = np.ones((5, 5), bool)  # around a pit
 _RING[1:4, 1:4] = False
@@ -30,9 +30,11 @@ _RING[1:4, 1:4] = False
 
 @dataclass(frozen=True)
 class Filtering:
-    """Sizes in metres. window: the widest thing that is no ground; slope: rise of the ground per metre; step:
-    the least height of what is no ground, and of the edge around it; near: how far above the ground found its
-    points may lie; pit: how far below all around a point is no ground.
+    """Parameters of the search for ground, in metres.
+
+    window: width of the widest object; slope: steepest rise of the ground per metre; step: least height of an
+    object and of its edges; near: greatest distance of ground points from the surface that is found; pit: a
+    point this far below all of its surroundings is an error.
     """
 
     cell: float = 1.0
@@ -43,18 +45,20 @@ class Filtering:
     pit: float = 1.5
 
     def width(self, metres: float) -> int:
-        """Cells of a window of so many metres, an odd number."""
+        """Return the width of a window in cells, an odd number."""
         return max(3, 2 * int(metres / self.cell / 2) + 1)
 
     @property
     def margin(self) -> int:
-        """Cells around a block that its result rests on."""
+        """Return the cells around a block that influence its result."""
         return 2 * self.width(self.window) + len(_RING) + 8
 
 
 class GroundSurface(NamedTuple):
-    """A surface of the ground, and which cells are in doubt: kept though they step up on half of their
-    outline at least, or left out as decks."""
+    """A surface of the ground, and the doubtful cells.
+
+    kept: ground cells in parts that step up on at least half of their outline; decks: cells removed as decks.
+    """
 
     surface: Surface
     kept: Mask
@@ -62,14 +66,14 @@ class GroundSurface(NamedTuple):
 
 
 class _Steps(NamedTuple):
-    """Where a surface steps, along rows and along columns; see `kernels.outlines`."""
+    """Steps of a surface along rows and down columns, see `kernels.outlines`."""
 
     along: npt.NDArray[np.int8]
     down: npt.NDArray[np.int8]
 
 
 def ground_surface(lowest: Surface, filtering: Filtering) -> GroundSurface:
-    """The ground, from the lowest points of cells; between ground cells by distance from these."""
+    """Return the ground from the lowest points of cells, interpolated between ground cells."""
     known = np.isfinite(lowest)
     if not known.any():
         nothing = np.zeros(lowest.shape, bool)
@@ -77,53 +81,57 @@ def ground_surface(lowest: Surface, filtering: Filtering) -> GroundSurface:
     known &= ~_pits(_filled(lowest, known), filtering)
     sources = _sources(known)
     surface = lowest[tuple(sources)]
-    small, _ = _judged(surface, sources, filtering, _SMALL, sharp=False)
-    kinds, steps = _judged(surface, sources, filtering, filtering.window, sharp=True)
+    residue = _residue(surface, filtering.width(filtering.window))
+    small, _ = _judged(surface, sources, _residue(surface, filtering.width(_SMALL)), filtering, sharp=False)
+    kinds, steps = _judged(surface, sources, residue, filtering, sharp=True)
     raised = (small == kernels.outlines.RAISED) | (kinds == kernels.outlines.RAISED)
-    standing = _residue(surface, filtering.width(filtering.window)) > _DECK
-    decks = _decks(surface, steps, standing & ~raised, filtering)
+    decks = _decks(surface, steps, (residue > _DECK) & ~raised, filtering)
     doubtful = (kinds == kernels.outlines.DOUBTFUL) & ~raised & ~decks
     return GroundSurface(_between(surface, known & ~raised & ~decks), doubtful & known, decks & known)
 
 
 def _sources(known: Mask) -> npt.NDArray[np.int32]:
-    """Row and column of the nearest known cell of each, (2, rows, columns)."""
+    """Return row and column of the known cell nearest to each cell, (2, rows, columns)."""
     ndimage = scipy("ndimage")
     found = ndimage.distance_transform_edt(~known, return_distances=False, return_indices=True)
     return np.asarray(found, np.int32)
 
 
 def _filled(values: Surface, known: Mask) -> Surface:
-    """Unknown cells with the value of the nearest known one."""
+    """Return `values` with unknown cells set to the nearest known value."""
     return np.asarray(values[tuple(_sources(known))])
 
 
 def _pits(surface: Surface, filtering: Filtering) -> Mask:
-    """Cells far below all that lie two cells away, which a false echo makes."""
+    """Return True for cells far below all cells two steps away: false echoes."""
     around = scipy("ndimage").minimum_filter(surface, footprint=_RING, mode="mirror")
     return np.asarray(surface < around - filtering.pit)
 
 
 def _residue(surface: Surface, width: int) -> Surface:
-    """What an opening by a square of so many cells takes away."""
+    """Return what an opening by a square of `width` cells removes."""
     opened = scipy("ndimage").grey_opening(surface, size=(width, width), mode="nearest")
     return np.asarray(surface - opened)
 
 
 def _judged(
-    surface: Surface, sources: npt.NDArray[np.int32], filtering: Filtering, window: float, *, sharp: bool
+    surface: Surface,
+    sources: npt.NDArray[np.int32],
+    residue: Surface,
+    filtering: Filtering,
+    *,
+    sharp: bool,
 ) -> tuple[npt.NDArray[np.uint8], _Steps]:
-    """What each cell belongs to among things narrower than a window, and where the surface steps."""
+    """Return the kind of part that each cell belongs to, and where the surface steps."""
     limits = filtering.step, filtering.slope * filtering.cell, sharp
     steps = _Steps(*kernels.outlines.steps(surface, sources, limits))
-    residue = _residue(surface, filtering.width(window))
     cells = np.flatnonzero(residue.ravel() > filtering.step / 2)
     order = cells[np.argsort(-residue.ravel()[cells], kind="stable")]
     return kernels.outlines.raised(residue, order, *steps), steps
 
 
 def _decks(surface: Surface, steps: _Steps, standing: Mask, filtering: Filtering) -> Mask:
-    """Cells of strips that fall away on both sides, and go on at both ends."""
+    """Return True for strips that fall on both sides and continue at both ends."""
     ndimage = scipy("ndimage")
     strips = standing & _between_falls(surface, steps, filtering.width(filtering.window))
     core = ndimage.binary_opening(strips, np.ones((3, 3), bool))
@@ -139,7 +147,7 @@ def _decks(surface: Surface, steps: _Steps, standing: Mask, filtering: Filtering
 
 
 def _between_falls(surface: Surface, steps: _Steps, most: int) -> Mask:
-    """Cells from which the surface falls on two opposite sides, which are so many cells apart at most."""
+    """Return True for cells between two falls on opposite sides, at most `most` cells apart."""
     found = np.zeros(surface.shape, bool)
     for down, across in ((0, 1), (1, 0), (1, 1), (1, -1)):
         one = kernels.outlines.to_falls(surface, *steps, (down, across), _FALL)
@@ -149,7 +157,7 @@ def _between_falls(surface: Surface, steps: _Steps, most: int) -> Mask:
 
 
 def _ends(labels: npt.NDArray[np.int32], steps: _Steps) -> npt.NDArray[np.int32]:
-    """Cells beside strips (rows, columns) that these go on to without a step, with the strip's number."""
+    """Return the strip's number for cells in which a strip continues without a step, (rows, columns)."""
     found = np.zeros_like(labels)
     for axis, step in enumerate((steps.down, steps.along)):
         first = (slice(None, -1), slice(None)) if axis == 0 else (slice(None), slice(None, -1))

@@ -1,4 +1,4 @@
-"""Parts of a mask that comes in panes: how many cells they have, and where the largest lies."""
+"""Size and position of the parts of a mask that is read pane by pane."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from zembrel.scipypart import scipy
 
 @dataclass
 class Parts:
-    """Cells in all, those of the largest part within a pane, and the row and column of its middle."""
+    """Total cells, the cells of the largest part within a pane, and row and column of its centre."""
 
     cells: int = 0
     most: int = 0
@@ -21,7 +21,7 @@ class Parts:
     column: float = 0.0
 
     def add(self, mask: npt.NDArray[np.bool_], pane: Pane) -> None:
-        """Enter what a pane has of it."""
+        """Add the part of the mask in `pane`."""
         if not mask.any():
             return
         labels, _ = scipy("ndimage").label(mask, np.ones((3, 3), bool))

@@ -12,13 +12,12 @@ NEED = 0.5  # share of a method's weight that must fall on valid cells
 
 
 class MethodKind(NamedTuple):
-    """What a method does: each is said here, and nowhere else.
+    """The properties of a resampling method.
 
-    code: of its weights (see `kernels.weights`), 0 for a method without; radius: cells that these reach,
-    before they are widened; pick: how it picks from the cells in a footprint (see `kernels.radii`), 0 if it
-    does not; rank: what it picks by rank, as a share of the way from the smallest to the largest value;
-    chooses: whether each result is a value that a cell had; footprint: whether the size of a cell's footprint
-    always counts.
+    code: code of its weights in `kernels.weights`, 0 without weights; radius: radius of the weights in cells;
+    pick: code in `kernels.radii` for methods that pick a value, else 0; rank: share between the smallest and
+    the largest value that is picked; chooses: True if each result is a value of the source; footprint: True
+    if the method always covers the footprint of a result cell.
     """
 
     code: int = 0
@@ -42,7 +41,7 @@ METHODS = {
     "sum": MethodKind(footprint=True),
     "percentile": MethodKind(pick=radii.RANK, footprint=True),
 }
-NAMES = tuple("percentile:25" if name == "percentile" else name for name in METHODS)  # as one may type them
+NAMES = tuple("percentile:25" if name == "percentile" else name for name in METHODS)  # as typed
 
 
 @dataclass(frozen=True)

@@ -29,7 +29,7 @@ from zembrel.web.asking import asker_of
 
 _LINKS = ("url", "link", "href", "address", "download", "location", "file", "path")
 _SIZES = ("bytes", "size", "length")
-_FEW, _LONG = 12, 80  # values of a field that are all told, and the letters of these
+_FEW, _LONG = 12, 80  # values of a field that are all listed, and their letters
 
 
 @dataclass(frozen=True)
@@ -67,7 +67,7 @@ def blocks_in(source: SourceFile, service: Service, wish: Wish) -> tuple[list[Bl
 
 
 def _picked(source: SourceFile, table: FeatureTable, condition: str) -> FeatureTable:
-    """The entries that meet a condition. Raises UsageError, or EmptySourceError that tells the values."""
+    """Return the entries that meet a condition. Raises UsageError, and EmptySourceError with the values."""
     try:
         return table.where(condition)
     except EmptyInputError as exc:
@@ -78,15 +78,20 @@ def _picked(source: SourceFile, table: FeatureTable, condition: str) -> FeatureT
 
 
 def fields(source: SourceFile, service: Service) -> list[tuple[str, str]]:
-    """The fields of the index, each with what it holds in words."""
+    """Return the fields of the index, each with its values as text."""
     return values_of(_index(source, service)[0])
 
 
 def values_of(table: FeatureTable) -> list[tuple[str, str]]:
-    """Each field with its values in words: all of a few, else the range of numbers, or the first ones."""
+    """Return each field with its values as text: all if they are few, else their range, or the first one."""
     found = []
     for name, column in table.columns.items():
-        values = [value for value in dict.fromkeys(column.tolist()) if value is not None and value == value]
+        plain = [
+            value if isinstance(value, int | float) else str(value)
+            for value in column.tolist()
+            if value is not None
+        ]
+        values = [value for value in dict.fromkeys(plain) if value == value]
         whole = ", ".join(sorted(map(str, values)))
         if len(values) <= _FEW and len(whole) <= _LONG:
             told = whole or "nothing"

@@ -32,8 +32,8 @@ class BlockAddresses(Protocol):
 class RemoteBlocks:
     """Blocks of one size on a frame; those at its edges may reach beyond it.
 
-    side: rows and columns of a block; there: keys of the blocks that were brought, all others are void; None
-    while blocks are asked for as they are read; coarser_ones: the same ground in larger cells, finest first.
+    side: rows and columns of a block; there: keys of the blocks that were downloaded, all others are nodata;
+    None to download blocks when they are read; coarser_ones: the same ground in larger cells, finest first.
     """
 
     service: Service
@@ -68,7 +68,7 @@ class RemoteBlocks:
         return fitting[-1] if fitting else self
 
     def brought(self, wanted: Iterable[Request], dead: Iterable[Dead]) -> RemoteBlocks:
-        """A raster of the wanted blocks without those that cannot be had; no other block is asked for."""
+        """Return a raster of the downloaded blocks: `wanted` without `dead`. It makes no further requests."""
         there = {piece.key for piece in wanted} - {one.piece.key for one in dead}
         return replace(self, there=frozenset(there), coarser_ones=())
 

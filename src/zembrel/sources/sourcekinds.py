@@ -6,15 +6,15 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 RASTERS = "rasters"
-_ROW = frozenset({"y", "-y"})  # one of which is a row
+_ROW = frozenset({"y", "-y"})  # placeholders of a row
 
 
 class SourceKind(NamedTuple):
-    """What a kind is, and the module that does its work, of `zembrel.sources`.
+    """A kind of source: its title, and the module of `zembrel.sources` that implements it.
 
-    gives: RASTERS, or in words what else; offers: whether the module lists what the service offers; slots:
-    names that the address has to have, for what is filled in for each request; rows: whether one of a row as
-    well; local: whether the address may be a path.
+    gives: RASTERS, or other contents as text; offers: True if the module lists the layers of the service;
+    slots: placeholders that the address must contain; rows: True if it must contain a row placeholder as
+    well; local: True if the address may be a path.
     """
 
     title: str
@@ -49,5 +49,5 @@ KINDS: Mapping[str, SourceKind] = {
 
 
 def lacking(kind: SourceKind, found: frozenset[str]) -> list[str]:
-    """Return the names that an address with those found has to have and has not."""
+    """Return the placeholders that are missing in an address that contains `found`."""
     return sorted(kind.slots - found) + (["y"] if kind.rows and not found & _ROW else [])

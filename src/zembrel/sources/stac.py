@@ -25,7 +25,7 @@ from zembrel.sources.tiled import nothing_there
 from zembrel.sources.wish import Bounds, SourceLayer, SourceLayers, Wish
 from zembrel.web.asking import Request, asker_of
 
-_LOOKED_AT = 200  # items of the area, where none is wished for
+_LOOKED_AT = 200  # items of the area that are read to say what there is instead
 _PAGE, _DOCUMENTS = 100, 5_000  # items of an answer; documents of a static catalogue that are read
 _USUAL = ("visual", "image", "data", "analytic")
 _PICTURES = ("image/tiff", "image/jp2", "image/png", "image/jpeg")
@@ -82,23 +82,28 @@ def open_source(source: SourceFile, service: Service, wish: Wish) -> SourceLayer
 
 
 def _none_wished(source: SourceFile, service: Service, wish: Wish) -> EmptySourceError:
-    """The error where no item is wished for: what there is in the area on other days, or with more clouds."""
+    """Return the error for a query that no item meets. It names the days or the cloud cover of the area."""
     any_item = replace(wish, dates=None, cloud=None)
     there = list(islice(_items(source, service, any_item), _LOOKED_AT))
-    if not there or (wish.dates is None and wish.cloud is None):
+    if not there:
         return nothing_there(source)
     days = sorted(item.day for item in there if item.day is not None)
     of_days = [item for item in there if wish.dates is None or wish.dates.holds(item.day)]
     clouds = sorted(item.cloud for item in of_days if item.cloud is not None)
     if wish.dates is not None and not of_days:
         what = f"{source.name} has no image of {wish.dates.first} to {wish.dates.last} in the area"
-        first, last = (days[0], days[-1]) if days else (None, None)
-        span = f"{first}" if first == last else f"{first} to {last}"
-        why = f"its images there are of {span}" if days else "its images there tell no day"
-        remedy = f"write --dates {span.replace(' to ', '..')}" if days else "leave --dates out"
+        ends = list(dict.fromkeys([*map(str, days[:1]), *map(str, days[-1:])]))
+        why = f"the images there are from {' to '.join(ends)}" if days else "the images there have no date"
+        remedy = f"write --dates {'..'.join(ends)}" if days else "leave --dates out"
         return EmptySourceError(what, why, remedy)
+    if wish.cloud is None:
+        return nothing_there(source)
     what = f"{source.name} has no image there with {wish.cloud:g} % of clouds or less"
-    why = f"they have {clouds[0]:g} to {clouds[-1]:g} %" if clouds else "its images tell no clouds"
+    why = (
+        f"they have {clouds[0]:g} to {clouds[-1]:g} %"
+        if clouds
+        else "the images there do not state their cloud cover"
+    )
     remedy = f"write --cloud {math.ceil(clouds[0])}" if clouds else "leave --cloud out"
     return EmptySourceError(what, why, remedy)
 

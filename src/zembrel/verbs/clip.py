@@ -9,7 +9,7 @@ from zembrel import features
 from zembrel.errors import RefusedError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.raster.model import Raster, shared_type
-from zembrel.raster.views.around import facing
+from zembrel.raster.views.around import turns_of
 from zembrel.raster.views.feather import Feathered
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
@@ -80,9 +80,9 @@ def _view(layer: Layer, where: Where, clipping: Clipping) -> tuple[Raster, Cover
             layer.raster.frame if native else decide([layer], Where(where.onto, where.crs, where.cell)).frame
         )
         target = replace(target, frame=whole)
-    if native and not outside:
-        whole_turn = facing(layer.raster, target.frame)
-        frame = whole_turn.frame
+    turns = turns_of(layer.raster, target.frame)
+    if native and not outside and len(turns) == 1:
+        whole_turn, frame = turns[0], turns[0].frame
         pane = frame.pane_of(*target.frame.bounds).meet(frame.pane)
         assert pane is not None
         view: Raster = crop(whole_turn, pane)

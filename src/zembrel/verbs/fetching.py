@@ -28,7 +28,7 @@ from zembrel.web.remote import Remote
 
 _PART = 256  # cells of the source, about, along a side of a part for which pieces are looked for
 _GUESS = 0.35  # bytes of a cell of a picture, where none could be had
-_PROBES = 3  # pieces that are asked for to know the size of the others
+_PROBES = 3  # pieces that are requested first, to estimate the size of the others
 _NOT_THERE = 404
 _MANY = 5_000  # pieces from which a word is wanted first
 _MOST = 1_000_000  # pieces that are looked for
@@ -36,8 +36,7 @@ Done = Callable[[int], None]  # told of pieces that came
 
 
 class Errand(Protocol):
-    """What a layer needs for a frame: pieces in all, those kept from before the run, those to ask for, and
-    about the bytes of these."""
+    """Requests for a layer: total pieces, pieces cached before the run, missing pieces, and their bytes."""
 
     @property
     def pieces(self) -> int: ...
@@ -76,7 +75,7 @@ class TileErrand:
         return round(each * self.missing)
 
     def probed(self) -> TileErrand:
-        """Return the errand after a few of its pieces were asked for, to know the size of the others."""
+        """Return the errand after a few pieces were requested, to estimate the size of the others."""
         service, step = self.raster.service, max(1, len(self.to_ask) // _PROBES)
         if service.offline:
             return self
@@ -98,7 +97,7 @@ class TileErrand:
         return replace(self.layer, raster=self.raster.brought(self.wanted, dead)), lost
 
     def _check_any(self) -> None:
-        """Raise EmptySourceError where the server has none of the pieces."""
+        """Raise EmptySourceError if the server has no piece of the area."""
         service = self.raster.service
         stored = service.cache.stored(service.own, [piece.key for piece in self.wanted])
         if len(stored) == self.pieces and all(status == _NOT_THERE for _, status in stored.values()):
@@ -158,8 +157,8 @@ def at_level(layer: Layer, frame: Frame) -> Layer:
 def errand(layer: Layer, frame: Frame, began: float) -> Errand | None:
     """What has to be brought for a layer on a frame; None for one that comes otherwise.
 
-    began: when the run did, in seconds since 1970: what was kept later it has asked for itself. Raises
-    RefusedError for more pieces than can be looked for.
+    began: start of the run in seconds since 1970; pieces cached later were requested by this run. Raises
+    RefusedError above the largest number of pieces.
     """
     raster = layer.raster
     if isinstance(raster, RemoteBlocks):
@@ -190,7 +189,7 @@ def _check_pieces(raster: RemoteBlocks, frame: Frame) -> None:
 
 
 def _panes(source: Frame, frame: Frame) -> Iterator[Pane]:
-    """What of a source the parts of a frame need, with what kernels of resampling look at around them."""
+    """Yield the panes of a source that a frame needs, with a margin for the resampling kernel."""
     whole = footprint_of(frame, source)
     if whole is None:
         return
@@ -206,7 +205,7 @@ def _panes(source: Frame, frame: Frame) -> Iterator[Pane]:
 
 
 def asked_for(errands: Sequence[Errand]) -> list[Fact]:
-    """A fact about the pieces that the run asks for, with their bytes, and those kept from before."""
+    """Return a fact about the pieces to request, their bytes, and the cached pieces."""
     if not errands:
         return []
     kept, count = sum(one.before for one in errands), sum(one.pieces for one in errands)
@@ -216,7 +215,7 @@ def asked_for(errands: Sequence[Errand]) -> list[Fact]:
 
 
 def check_size(errands: Sequence[Errand], output: Output, *, yes: bool) -> None:
-    """Raise RefusedError where more would be asked for than the ceiling allows, or very many pieces."""
+    """Raise RefusedError above the ceiling, or for very many pieces without --yes."""
     count, size = sum(one.missing for one in errands), sum(one.bytes for one in errands)
     check_coming(f"{count:,} pieces", size, output)
     if count > _MANY and not (yes or output.dry_run):

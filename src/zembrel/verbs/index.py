@@ -67,7 +67,7 @@ def _outlines(layers: Sequence[Layer]) -> features.table.FeatureTable:
 def in_degrees(outline: features.table.FeatureTable, close: float) -> Any:
     """An outline in longitude and latitude, so many metres close, in parts between 180 W and 180 E."""
     degrees = by_code(4326)
-    return features.wrapped.between_edges(outline.to(degrees, close).geometries[0], degrees)
+    return features.antimeridian.fold_to_world(outline.to(degrees, close).geometries[0], degrees)
 
 
 def _close(layer: Layer) -> float:

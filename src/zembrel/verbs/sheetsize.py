@@ -57,6 +57,16 @@ def fitting(
         return sizes[-1]
 
     found = fewest(parts, a_file, most, (whole.columns, whole.rows), largest)
+    return chosen_split(found, cutting, most, int(sizes[-1]) if sizes else 0, output)
+
+
+def chosen_split(
+    found: tuple[int, int] | None, cutting: Cutting, most: int, largest: int, output: Output
+) -> tuple[Cutting, tuple[Fact, ...]]:
+    """Return the cutting with the split that was found, and a fact about it.
+
+    largest: bytes of its largest sheet. Raises RefusedError if no split was found.
+    """
     if found is None:
         what, why = f"--at-most {cutting.at_most}", f"no split into {MOST_SHEETS:,} sheets has files as small"
         raise RefusedError(what, why, f"write --at-most {show_bytes(100 * most).replace(' ', '')}")
@@ -64,7 +74,7 @@ def fitting(
     if output.dry_run:
         told = fact("split_planned", columns=columns, rows=rows, most=most)
     else:
-        told = fact("split_found", columns=columns, rows=rows, most=most, largest=int(sizes[-1]))
+        told = fact("split_found", columns=columns, rows=rows, most=most, largest=largest)
     return replace(cutting, split=f"{columns}x{rows}", at_most=None), (told,)
 
 

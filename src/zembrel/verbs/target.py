@@ -18,8 +18,10 @@ from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.framefile import crs_text
 from zembrel.raster.method import Method
 from zembrel.raster.model import Raster
-from zembrel.raster.views.around import facing
+from zembrel.raster.views.around import turns_of
+from zembrel.raster.views.mosaic import mosaic
 from zembrel.raster.views.outline import Blanked, Cover
+from zembrel.raster.views.overlap import RasterPiece
 from zembrel.raster.views.place import Reframed
 from zembrel.raster.views.reproject import on_frame
 from zembrel.verbs.aids import check_used, equipped, with_heights
@@ -246,9 +248,9 @@ def _nothing(layers: Sequence[Layer]) -> str:
 
 def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[Fact]]:
     """`layer` on the target's frame, and what was chosen for that."""
-    layer = replace(layer, raster=facing(layer.raster, target.frame))
-    frame = layer.raster.frame
-    if frame.offset_to(target.frame) is not None:
+    sources = turns_of(layer.raster, target.frame)
+    layer = replace(layer, raster=sources[0])
+    if len(sources) == 1 and layer.raster.frame.offset_to(target.frame) is not None:
         name, chose = Method("nearest"), [fact("native_cells")]
     else:
         name, why = choose_method(method, layer.raster, target.frame, target.asked.average_codes)
@@ -256,7 +258,11 @@ def brought(layer: Layer, target: Target, method: str) -> tuple[Raster, list[Fac
     way = operation_to(layer, target.frame)
     if way is not None:
         chose += remarks(way.checked(target.asked.strict_crs).remarks)
-    view = on_frame(layer.raster, target.frame, name)
+    views = [on_frame(source, target.frame, name) for source in sources]
+    view = views[0]
+    if len(views) > 1:
+        pieces = tuple(RasterPiece(one, target.frame.pane) for one in views)
+        view = mosaic(pieces, target.frame, view.bands, "first", 0.0)
     if view.frame.crs != target.frame.crs:  # native cells, whose heights mean something else now
         view = Reframed(view, target.frame)
     view, more = with_heights(view, way, target.asked)

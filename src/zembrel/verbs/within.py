@@ -131,7 +131,9 @@ def _resolved(area: Area | features.table.FeatureTable | Frame, crs: CRS | None)
     if isinstance(area, Frame):
         return _extent_of(area, crs)
     if isinstance(area, features.table.FeatureTable):
-        polygon = features.wrapped.together((area.to(crs) if crs is not None else area).polygon(), crs)
+        polygon = features.antimeridian.join_across_edge(
+            (area.to(crs) if crs is not None else area).polygon(), crs
+        )
         return Resolved(tuple(polygon.bounds), polygon)
     return _from_shape(area, crs)
 
@@ -170,7 +172,7 @@ def _carried_polygon(
     import shapely
 
     table = features.table.FeatureTable.of([shapely.Polygon(rings[0])], [{}], own)
-    polygon = features.wrapped.together(table.to(crs).polygon(), crs)
+    polygon = features.antimeridian.join_across_edge(table.to(crs).polygon(), crs)
     return Resolved(tuple(polygon.bounds), None if rectangle else polygon)
 
 

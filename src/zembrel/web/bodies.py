@@ -1,7 +1,7 @@
-"""The bytes of an answer as they come: unpacked, of a length that was agreed on, and at more than a trickle.
+"""Read the body of a response: decompressed, with limits on its length and on slow servers.
 
-Source: RFC 9110, "HTTP Semantics", section 8.4 (content codings). None is asked for; some servers
-compress all the same.
+Source: RFC 9110, "HTTP Semantics", section 8.4 (content codings). Requests ask for none, but some
+servers compress anyway.
 """
 
 from __future__ import annotations
@@ -15,16 +15,16 @@ from zembrel.reading import TRUST, readings
 from zembrel.web.traffic import traffic
 
 _GRACE, _TRICKLE = 30.0, 2_000  # seconds before an answer is too slow, and bytes a second that are too few
-_UNPACKED = ("gzip", "deflate", "identity")
+_UNPACKED = ("gzip", "deflate")
 
 
 def packed(answer: Any) -> bool:
-    """Return whether the body of an answer is compressed, though it was not asked to be."""
+    """Return True for a response with a compressed body, which no request asks for."""
     return bool(_codings(answer))
 
 
 def parts_of(answer: Any, most: int | None, where: str) -> Iterator[bytes]:
-    """The body as it comes, unpacked, of `most` bytes. Raises RemoteError for a longer one, or a trickle."""
+    """Yield the decompressed body. Raises RemoteError above `most` bytes, and for very slow servers."""
     unknown = [coding for coding in _codings(answer) if coding not in _UNPACKED]
     if unknown:
         why = f"it is compressed as {unknown[0]}, which was not asked for"

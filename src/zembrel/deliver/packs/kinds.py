@@ -28,11 +28,11 @@ class PackStore(Protocol):
 
 
 class PackKind(NamedTuple):
-    """What a kind is called, its ending, how a pack of it is made at a path, and how its tiles are read.
+    """A kind of tile pack: its title, its ending, its writer and its reader.
 
-    glance: reads each different picture once; web_alone: whether it knows the web's tiling alone; rows_asked:
-    whether it says itself from where rows are counted; from_bottom: whether its standard counts them from the
-    bottom; of_many: whether its readers look at each picture, so that formats may be mixed.
+    glance: reads each distinct image once; web_alone: True if it supports WebMercatorQuad only; rows_asked:
+    True if --rows applies; from_bottom: True if the standard counts rows from the bottom; of_many: True if a
+    pack may mix image formats.
     """
 
     title: str

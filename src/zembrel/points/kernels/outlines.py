@@ -1,7 +1,7 @@
-"""Parts of a surface by their outlines: what steps up all around, and what falls away on both sides.
+"""Classify parts of a surface by their outlines: raised on all sides, or falling on two opposite sides.
 
-Steps are whole numbers, one for each pair of neighbours, along rows and along columns (rows, columns): 1
-where the further cell is higher, -1 where it is lower, 0 where the surface goes on between the two.
+A step is an int8 for each pair of neighbouring cells, along rows and down columns, (rows, columns): 1 if the
+second cell is higher, -1 if it is lower, 0 if the surface continues without a step.
 """
 
 from __future__ import annotations
@@ -9,13 +9,12 @@ from __future__ import annotations
 import numpy as np
 
 from zembrel.compiling import kernel, part_of_kernels
+from zembrel.raster.kernels.regions import root_of
 
 NONE, DOUBTFUL, RAISED = 0, 1, 2
-_OUT = -2  # of a step that is in no list
-_DOUBT = 1.0  # metres that a part stands out at least, to be doubtful
-_EASE = (
-    1.5  # times the slope around that an edge has to pass: the lowest points of cells lie anywhere in them
-)
+_OUT = -2  # marks a step that no list contains
+_DOUBT = 1.0  # metres; lower parts are never doubtful
+_EASE = 1.5  # an edge rises by more than this times the slope: the lowest point is anywhere in its cell
 
 
 @part_of_kernels
@@ -26,7 +25,7 @@ def _height(heights, i, j, otherwise):  # type: ignore[no-untyped-def]
 
 @part_of_kernels
 def _step(heights, sources, at, to, limits):  # type: ignore[no-untyped-def]
-    """How the surface steps from one cell to its neighbour: 1, 0 or -1."""
+    """Return the step from one cell to its neighbour: 1, 0 or -1."""
     (i, j), (m, n), (step, steep, sharp) = at, to, limits
     rise = heights[m, n] - heights[i, j]
     down, across = m - i, n - j
@@ -44,11 +43,11 @@ def _step(heights, sources, at, to, limits):  # type: ignore[no-untyped-def]
 
 @kernel
 def steps(heights, sources, limits):  # type: ignore[no-untyped-def]
-    """Find where a surface (rows, columns), in metres, steps: it rises by more than its slope explains.
+    """Find the steps of a surface (rows, columns), in metres: rises that exceed the slope around them.
 
-    sources (2, rows, columns): row and column of the known cell whose value each cell has; limits: metres of
-    a step, of the steepest ground from one cell to the next, and whether a step is an edge, which the slope
-    above it does not explain either. Returns steps along rows and along columns, int8.
+    sources (2, rows, columns): row and column of the known cell from which each cell has its value; limits:
+    the least rise of a step in metres, the steepest rise of the ground from cell to cell, and whether the
+    slope above the step counts as well as the slope below. Returns steps along rows and down columns, int8.
     """
     rows, columns = heights.shape
     along, down = np.zeros((rows, columns), np.int8), np.zeros((rows, columns), np.int8)
@@ -63,7 +62,7 @@ def steps(heights, sources, limits):  # type: ignore[no-untyped-def]
 
 @part_of_kernels
 def _towards(along, down, i, j, side):  # type: ignore[no-untyped-def]
-    """The number of a neighbour, -1 for none, and how the surface steps to it."""
+    """Return the index of a neighbour, or -1, and the step to it."""
     rows, columns = along.shape
     cell = i * columns + j
     if side == 0:
@@ -76,17 +75,8 @@ def _towards(along, down, i, j, side):  # type: ignore[no-untyped-def]
 
 
 @part_of_kernels
-def _top(parents, cell):  # type: ignore[no-untyped-def]
-    """The part that a cell belongs to by now."""
-    while parents[cell] != cell:
-        parents[cell] = parents[parents[cell]]
-        cell = parents[cell]
-    return cell
-
-
-@part_of_kernels
 def _judged(counts, cell, residue):  # type: ignore[no-untyped-def]
-    """What a part is by its area and outline: cells, sides where it goes on, steps up, and steps down."""
+    """Return the kind of a part from its counts: cells, sides without a step, steps up, and steps down."""
     area, smooth, ups, downs = counts[cell, 0], counts[cell, 1], counts[cell, 2], counts[cell, 3]
     outline, rest = smooth + ups + downs, smooth + downs
     if ups > 0 and rest * outline <= area:  # of a square, a quarter of a side
@@ -96,7 +86,7 @@ def _judged(counts, cell, residue):  # type: ignore[no-untyped-def]
 
 @part_of_kernels
 def _inner(steps_of, parts, top, other):  # type: ignore[no-untyped-def]
-    """Steps up, and down, between two parts: those listed for the first whose other side is in the second."""
+    """Count the steps up and down between two parts from the list of the first part."""
     along, down = steps_of
     tops, following, heads = parts[0], parts[4], parts[5]
     columns = along.shape[1]
@@ -105,8 +95,8 @@ def _inner(steps_of, parts, top, other):  # type: ignore[no-untyped-def]
     while entry >= 0:
         cell, side = entry // 4, entry % 4
         beside, _ = _towards(along, down, cell // columns, cell % columns, side)
-        if tops[beside] >= 0 and _top(tops, beside) == other:
-            back = following[4 * beside + (side ^ 1)] != _OUT  # whether the other side counts it, too
+        if tops[beside] >= 0 and root_of(tops, beside) == other:
+            back = following[4 * beside + (side ^ 1)] != _OUT  # the other part counts the step, too
             ups += 1
             downs += 1 if back else 0
         entry = following[entry]
@@ -115,7 +105,7 @@ def _inner(steps_of, parts, top, other):  # type: ignore[no-untyped-def]
 
 @part_of_kernels
 def _joined(steps_of, parts, cell, top):  # type: ignore[no-untyped-def]
-    """Join a part to that of a cell; steps between the two are steps of the outline no more."""
+    """Join a part to the part of a cell. Steps between the two no longer belong to an outline."""
     tops, below, counts, _, following, heads, tails = parts
     fewer, more = cell, top
     if counts[cell, 2] + counts[cell, 3] > counts[top, 2] + counts[top, 3]:
@@ -136,7 +126,7 @@ def _joined(steps_of, parts, cell, top):  # type: ignore[no-untyped-def]
 
 @part_of_kernels
 def _entered(steps_of, parts, cell):  # type: ignore[no-untyped-def]
-    """Enter a cell, and join to it the parts that it touches without a step."""
+    """Add a cell, and join the parts that it touches without a step."""
     along, down = steps_of
     tops, _, counts, kinds, following, heads, tails = parts
     i, j = cell // along.shape[1], cell % along.shape[1]
@@ -145,8 +135,8 @@ def _entered(steps_of, parts, cell):  # type: ignore[no-untyped-def]
         other, step = _towards(along, down, i, j, side)
         if other < 0 or step == 0:
             continue
-        if step > 0 and tops[other] >= 0 and kinds[_top(tops, other)] == RAISED:
-            continue  # what is raised beside it says nothing
+        if step > 0 and tops[other] >= 0 and kinds[root_of(tops, other)] == RAISED:
+            continue  # a step up to a raised part does not count
         counts[cell, 2 if step < 0 else 3] += 1
         entry = 4 * cell + side
         following[entry] = heads[cell]
@@ -159,7 +149,7 @@ def _entered(steps_of, parts, cell):  # type: ignore[no-untyped-def]
         if tops[other] < 0:
             counts[cell, 1] += 1
             continue
-        top = _top(tops, other)
+        top = root_of(tops, other)
         if top != cell:
             _joined(steps_of, parts, cell, top)
         counts[cell, 1] -= 1
@@ -167,19 +157,19 @@ def _entered(steps_of, parts, cell):  # type: ignore[no-untyped-def]
 
 @kernel
 def raised(residue, order, along, down):  # type: ignore[no-untyped-def]
-    """Judge the parts of a surface that stand out, at every height, by their outlines.
+    """Classify the parts of a surface at every height by their outlines.
 
-    residue (rows, columns): metres above an opening of the surface; order (n,): the cells that stand out,
-    highest first. Parts are joined from the top downwards (L. Najman and M. Couprie, "Building the component
+    residue (rows, columns): metres above an opening of the surface; order (n,): cells to classify, highest
+    residue first. Parts grow from the top downwards (L. Najman and M. Couprie, "Building the component
     tree in quasi-linear time", IEEE Transactions on Image Processing 15(11), 2006). Returns kinds (rows,
-    columns), uint8: RAISED in parts that step up nearly all around, DOUBTFUL where that is so of half of the
-    outline at least.
+    columns), uint8: RAISED in parts that step up on nearly all of their outline, DOUBTFUL in parts that step
+    up on at least half of it.
     """
     rows, columns = residue.shape
     size = rows * columns
     tops, below = np.full(size, -1, np.int32), np.full(size, -1, np.int32)
     counts, kinds = np.zeros((size, 4), np.int32), np.zeros(size, np.uint8)
-    following = np.full(4 * size, _OUT, np.int32)  # lists of the steps of each part: of a cell and a side
+    following = np.full(4 * size, _OUT, np.int32)  # linked lists of the steps of each part
     heads, tails = np.full(size, -1, np.int32), np.full(size, -1, np.int32)
     parts = tops, below, counts, kinds, following, heads, tails
     for cell in order:
@@ -194,7 +184,7 @@ def raised(residue, order, along, down):  # type: ignore[no-untyped-def]
 
 @part_of_kernels
 def _straight(along, down, at, to):  # type: ignore[no-untyped-def]
-    """How the surface steps to a neighbour in the same row or column."""
+    """Return the step to a neighbour in the same row or column."""
     (i, j), (m, n) = at, to
     if i == m:
         return along[i, j] if n > j else -along[i, n]
@@ -203,7 +193,7 @@ def _straight(along, down, at, to):  # type: ignore[no-untyped-def]
 
 @part_of_kernels
 def _stepped(along, down, at, to):  # type: ignore[no-untyped-def]
-    """How the surface steps to one of eight neighbours: across a corner down if either way round does."""
+    """Return the step to one of eight neighbours. Across a corner, a step down on either side wins."""
     (i, j), (m, n) = at, to
     if m == i or n == j:
         return _straight(along, down, at, to)
@@ -217,15 +207,15 @@ def _stepped(along, down, at, to):  # type: ignore[no-untyped-def]
 
 @kernel
 def to_falls(heights, along, down, move, fall):  # type: ignore[no-untyped-def]
-    """Count the cells on the way from each to where the surface falls by `fall` metres or more.
+    """Return the distance in cells from each cell to the first fall of `fall` metres or more.
 
-    move: rows and columns of a way, each -1, 0 or 1. Returns counts (rows, columns), int16; -1 where the
-    surface steps otherwise first, or goes on to the rim.
+    move: direction as rows and columns, each -1, 0 or 1. Returns (rows, columns), int16; -1 where another
+    step or the border comes first.
     """
     rows, columns = heights.shape
     found = np.full((rows, columns), -1, np.int16)
     for count_i in range(rows):
-        i = rows - 1 - count_i if move[0] > 0 else count_i  # the next cell on the way comes first
+        i = rows - 1 - count_i if move[0] > 0 else count_i  # from the far end of the direction
         for count_j in range(columns):
             j = columns - 1 - count_j if move[1] > 0 else count_j
             m, n = i + move[0], j + move[1]

@@ -75,8 +75,28 @@ def facing(source: Raster, frame: Frame) -> Raster:
     middle = (frame.bounds[0] + frame.bounds[2]) / 2
     west = faced(source.frame.bounds, own.crs, middle)[0]
     away = west - source.frame.bounds[0]
-    if not away:
-        return source
+    return _moved(source, away) if away else source
+
+
+def turns_of(source: Raster, frame: Frame) -> list[Raster]:
+    """Return `source` once for each turn around the Earth on which `frame`, in the same CRS, meets it.
+
+    A grid that closes after a whole number of columns is one raster (see `facing`). The cells of another grid
+    do not continue across its seam, so it is returned twice where `frame` crosses the seam.
+    """
+    first = facing(source, frame)
+    turn, (west, _, east, _) = turn_of(first.frame.crs), first.frame.bounds
+    if turn is None or not same(first.frame.crs, frame.crs) or not first.frame.north_up:
+        return [first]
+    found, half = [first], first.frame.cell[0] / 2
+    for away, begin, end in ((-turn, frame.bounds[0], west), (turn, east, frame.bounds[2])):
+        if min(end, east + away) - max(begin, west + away) > half:
+            found.append(_moved(first, away))
+    return found
+
+
+def _moved(source: Raster, away: float) -> Raster:
+    """Return `source` so many units further east."""
     affine = replace(source.frame.affine, x0=source.frame.affine.x0 + away)
     return Reframed(source, replace(source.frame, affine=affine))
 

@@ -12,10 +12,9 @@ import numpy as np
 import numpy.typing as npt
 
 from zembrel.engine.points import Piece, over_pieces, pieces_of
-from zembrel.errors import RefusedError
-from zembrel.facts import Fact, fact
-from zembrel.grid.fewest import MOST_SHEETS, Array, fewest
-from zembrel.measure import parse_bytes, show_bytes
+from zembrel.facts import Fact
+from zembrel.grid.fewest import Array, fewest
+from zembrel.measure import parse_bytes
 from zembrel.owned import temporary
 from zembrel.progress import no_tick
 from zembrel.reading import readings
@@ -23,6 +22,7 @@ from zembrel.verbs.cutting import Cutting
 from zembrel.verbs.options import Output
 from zembrel.verbs.points.mosaic import Merged
 from zembrel.verbs.points.pointsheets import PointSheet, named_sheets, sheets_of
+from zembrel.verbs.sheetsize import chosen_split
 
 _PARTS = 32  # along each side, in which points are counted to predict the sizes of sheets
 Write = Callable[[PointSheet, Output], dict[str, Any] | None]
@@ -69,15 +69,7 @@ def fitting(
     first, last = parts[0].facts, parts[-1].facts
     shape = last["east"] - first["west"], first["north"] - last["south"]
     found = fewest(counts * a_point, 0, most, shape, largest)
-    if found is None:
-        what, why = f"--at-most {cutting.at_most}", f"no split into {MOST_SHEETS:,} sheets has files as small"
-        raise RefusedError(what, why, f"write --at-most {show_bytes(100 * most).replace(' ', '')}")
-    columns, rows = found
-    if output.dry_run:
-        told = fact("split_planned", columns=columns, rows=rows, most=most)
-    else:
-        told = fact("split_found", columns=columns, rows=rows, most=most, largest=int(sizes[-1]))
-    return replace(cutting, split=f"{columns}x{rows}", at_most=None), (told,)
+    return chosen_split(found, cutting, most, int(sizes[-1]) if sizes else 0, output)
 
 
 def _sheets(

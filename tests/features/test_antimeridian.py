@@ -17,9 +17,9 @@ from depth import examples
 from program import Program
 from rasters import raster, save
 from zembrel.errors import InputError
+from zembrel.features.antimeridian import join_across_edge
 from zembrel.features.ground import ground_areas
 from zembrel.features.table import FeatureTable
-from zembrel.features.wrapped import together
 from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
@@ -75,6 +75,17 @@ def test_lines_are_cut_and_keep_their_heights() -> None:
     assert found.length == pytest.approx(ends[1] - ends[0] + ends[3] - ends[2], rel=1e-2)
 
 
+def test_no_part_of_a_mixed_geometry_is_lost_and_empty_ones_stay() -> None:
+    across = shapely.LineString([(200_000, 5_000_000), (700_000, 5_000_000)])
+    area, point = shapely.box(190_000, 4.9e6, 700_000, 4.95e6), shapely.Point(300_000, 5_000_000)
+    found = moved(shapely.GeometryCollection([across, area, point, shapely.Polygon()]), 32601)
+    assert {part.geom_type for part in found.geoms} >= {"MultiLineString", "MultiPolygon", "Point"}
+    found = moved(shapely.MultiPolygon([area, shapely.Polygon()]), 32601)
+    assert found.equals(moved(area, 32601)) and moved(shapely.Polygon(), 32601).is_empty
+    points = shapely.MultiPoint([(200_000, 5_000_000), (700_000, 5_000_000)])
+    assert len(moved(points, 32601).geoms) == 2
+
+
 def test_a_map_of_the_whole_world_is_not_cut() -> None:
     """An edge of 360 degrees is one, not a jump."""
     world = shapely.box(-180, -60, 180, 60)
@@ -101,9 +112,9 @@ def test_parts_come_together_across_the_edge() -> None:
     parts = shapely.MultiPolygon(
         [shapely.box(170, 0, 180, 5), shapely.box(-180, 0, -175, 5), shapely.box(160, 1, 162, 2)]
     )
-    assert together(parts, DEGREES).bounds == (160.0, 0.0, 185.0, 5.0)
+    assert join_across_edge(parts, DEGREES).bounds == (160.0, 0.0, 185.0, 5.0)
     plain = shapely.MultiPolygon([shapely.box(-20, 0, -10, 5), shapely.box(30, 0, 40, 5)])
-    assert together(plain, DEGREES).equals(plain) and together(parts, by_code(32601)) is parts
+    assert join_across_edge(plain, DEGREES).equals(plain) and join_across_edge(parts, by_code(32601)) is parts
 
 
 WITHIN = {
@@ -200,3 +211,40 @@ def test_ground_within_shapes_is_that_of_the_ellipsoid(code: int) -> None:
         ring = np.column_stack(operation(DEGREES, by_code(code))(x, y))
         found = ground_areas(np.array([shapely.Polygon(ring)], object), by_code(code), 2e3)[0]
         assert found == pytest.approx(due, rel=1e-4)
+
+
+def test_an_empty_area_is_refused(zembrel: Program) -> None:
+    save(
+        zembrel.folder / "w.tif",
+        raster(np.ones((5, 5), np.uint8), where=Frame(DEGREES, Affine(0.0, 5.0, 1.0, -1.0), 5, 5)),
+    )
+    for geometry in ({"type": "Polygon", "coordinates": []}, {"type": "MultiPolygon", "coordinates": []}):
+        text = {
+            "type": "FeatureCollection",
+            "features": [{"type": "Feature", "properties": {}, "geometry": geometry}],
+        }
+        (zembrel.folder / "e.geojson").write_text(json.dumps(text))
+        assert (
+            "no polygon" in zembrel.refuses(3, "clip", "w.tif", "--within", "e.geojson", "--out", "o.tif")[0]
+        )
+
+
+@pytest.mark.parametrize("text", [
+    "MULTILINESTRING((0 0, 10 50), EMPTY)", "MULTIPOLYGON(EMPTY, ((0 0, 9 0, 9 60, 0 0)))",
+    "GEOMETRYCOLLECTION(POINT EMPTY, LINESTRING(0 0, 9 60), MULTIPOLYGON(EMPTY, ((0 0, 9 0, 9 60, 0 0))))",
+])  # fmt: skip
+def test_empty_parts_do_not_end_the_process(zembrel: Program, text: str) -> None:
+    """The geometry package crashes on them where it divides edges."""
+    feature = {
+        "type": "Feature",
+        "properties": {},
+        "geometry": shapely.geometry.mapping(shapely.from_wkt(text)),
+    }
+    (zembrel.folder / "e.geojson").write_text(
+        json.dumps({"type": "FeatureCollection", "features": [feature]})
+    )
+    said = zembrel.apart("reproject", "e.geojson", "--crs", "EPSG:32631", "--out", "o.geojson", code=None)
+    assert said.code in (0, 3), said.err
+    if said.code == 0:
+        (made,) = json.loads((zembrel.folder / "o.geojson").read_text())["features"]
+        assert shape(made["geometry"]).length > 40
