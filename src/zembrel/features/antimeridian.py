@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from functools import reduce
 from typing import Any
 
 import numpy as np
@@ -91,8 +92,10 @@ def fold_to_world(shape: Any, crs: CRS) -> Any:
         begin = west + number * turn
         part = shapely.intersection(shape, shapely.box(begin, bottom - 1, begin + turn, top + 1))
         parts.append(translate(part, -number * turn))
-    # of a ring around a pole, what overlaps after a turn is outside: the even-odd rule
-    return _merged([shapely.symmetric_difference_all(parts)] if shapely.get_dimensions(shape) == 2 else parts)
+    if shapely.get_dimensions(shape) == 2:
+        # of a ring around a pole, what overlaps after a turn is outside: the even-odd rule
+        parts = [reduce(shapely.symmetric_difference, [_merged([part]) for part in parts])]
+    return _merged(parts)
 
 
 def _merged(shapes: Sequence[Any]) -> Any:
