@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fcntl
+import gc
 import os
 import threading
 import zlib
@@ -20,6 +21,15 @@ from program import Program
 settings.register_profile("steady", deadline=None, max_examples=30, derandomize=True)
 settings.register_profile("deep", deadline=None, max_examples=60 * depth.TIMES, derandomize=True)
 settings.load_profile("deep" if depth.ASKED else "steady")
+
+
+gc.disable()  # until all tests are found: what is made until then stays
+
+
+def pytest_collection_finish() -> None:
+    gc.collect()
+    gc.freeze()
+    gc.enable()
 
 
 def pytest_xdist_auto_num_workers() -> int:

@@ -79,8 +79,10 @@ def _flown_over(heights: Any, overlay: Any, side_m: float) -> Any:
             (c * (overlay.shape[1] / columns)).astype(int),
         ]
         colour = np.clip(o * light[r, c][:, None], 0, 255).astype(np.uint8)
-        for n in np.flatnonzero(at < top):
-            screen[at[n] : top[n], n] = colour[n]
+        higher = np.flatnonzero(at < top)
+        tall = (top - at)[higher]
+        column, first = np.repeat(higher, tall), np.repeat(at[higher] - np.cumsum(tall) + tall, tall)
+        screen[first + np.arange(column.size), column] = colour[column]
         top = np.minimum(top, at)
     return screen
 

@@ -31,7 +31,7 @@ def packed(cells: Cells, shape: tuple[int, int], *, differences: bool, drawn_out
             np.stack(list(steps), axis=-1, out=tile.view(numbers.dtype)[:rows, :columns])
         return tile
     if cells.shape[0] > 1 and worth_compiling(cells.size):
-        kernels.differences.together(cells, tile)
+        kernels.differences.together(_bits(cells), _bits(tile))
     else:
         np.stack(list(cells), axis=-1, out=tile[:rows, :columns])
     if drawn_out and not whole:
@@ -56,9 +56,15 @@ def unpacked(tile: Cells, *, differences: bool) -> Cells:
     return cells.view(tile.dtype)
 
 
+def _bits(cells: Cells) -> Cells:
+    """Return the same cells as unsigned numbers, so that one kernel copies all types of that size."""
+    return cells.view(f"u{cells.itemsize}") if cells.itemsize in (1, 2, 4, 8) else cells
+
+
 def placed(cells: Cells, out: Cells) -> None:
     """Copy cells (samples, rows, columns) into `out`, fast also where samples lie side by side."""
-    if len(cells) > 1 and cells.strides[2] > cells.itemsize and worth_compiling(cells.size):
-        kernels.differences.apart(cells.transpose(1, 2, 0), out)
+    apart = len(cells) > 1 and cells.strides[2] > cells.itemsize and cells.dtype == out.dtype
+    if apart and worth_compiling(cells.size):
+        kernels.differences.apart(_bits(cells).transpose(1, 2, 0), _bits(out))
     else:
         out[...] = cells

@@ -16,13 +16,13 @@ from zembrel.grid.pane import Pane
 from zembrel.raster import kernels
 from zembrel.raster.coordinates import SIDE, CoordinateMap, Lattice, Scales, reached
 from zembrel.raster.kernels import radii
-from zembrel.raster.kernels.arguments import Finish, Into, PatchScales, Pick, Sampled
+from zembrel.raster.kernels.arguments import Into, PatchScales, Pick, Sampled
 from zembrel.raster.method import NEED, Method, parse_method
 from zembrel.raster.model import Band, Block, Cells, Raster, nothing, shared_type
 from zembrel.raster.views.around import around
 from zembrel.raster.views.opacity import weighing
 from zembrel.raster.views.place import place
-from zembrel.raster.whole import is_wide, rounded
+from zembrel.raster.worktype import WorkType
 
 _NEED = NEED - 1e-9
 WIDEN_FROM = 1.1  # shrinking by less than this leaves an interpolation kernel as it is
@@ -80,14 +80,14 @@ class Reproject:
         if self.method.ranked:
             at = Sampled(*source, u, v, wanted.left, wanted.top)
             kernels.footprint.picked_along_axes(
-                at, step_x, step_y, self._rank, _finish(out, NEED), Into(out, ok, 0)
+                at, step_x, step_y, self._rank, self._work.finish(NEED), Into(out, ok, 0)
             )
             return self._result(block, out, ok)
         sums, kind = self.method.name == "sum", self.method.kind
         code, radius = (radii.MEAN if sums else kind.code), kind.radius
         by_row = kernels.resample.axis_weights(code, radius, v, _widened(step_y, code), wanted.top)
         by_column = kernels.resample.axis_weights(code, radius, u, _widened(step_x, code), wanted.left)
-        finish = _finish(out, 0.0 if sums else _NEED)
+        finish = self._work.finish(0.0 if sums else _NEED)
         kernels.resample.weighted(*source, by_row, by_column, finish, sums, Into(out, ok, 0))
         return self._result(block, out, ok)
 
@@ -168,7 +168,7 @@ class Reproject:
     def _interpolate(self, colours: Cells | None, at: Sampled, into: Into) -> None:
         """Fill `into` by the method's kernel as it is, at native size."""
 
-        name, finish = self.method.name, _finish(into.out, _NEED)
+        name, finish = self.method.name, self._work.finish(_NEED)
         if name == "nearest":
             kernels.warp.nearest(at, into)
         elif name != "bilinear":
@@ -206,26 +206,24 @@ class Reproject:
         """Fill `into` from the source cells in each footprint, by a widened kernel."""
 
         if self.method.ranked:
-            kernels.footprint.picked(at, patches, self._rank, _finish(into.out, NEED), into)
+            kernels.footprint.picked(at, patches, self._rank, self._work.finish(NEED), into)
             return
         code, radius = self.method.kind[:2]
         if code != radii.MEAN:
             steps = patches.scale
             patches = patches._replace(scale=np.where(steps < WIDEN_FROM, 1.0, steps))
-        kernels.warp.weighted(at, code, radius, patches, _finish(into.out, _NEED), into)
+        kernels.warp.weighted(at, code, radius, patches, self._work.finish(_NEED), into)
 
     @cached_property
-    def _wide(self) -> np.dtype[Any] | None:
-        """The type of whole numbers of 64 bits, which are averaged as doubles."""
-        kind = shared_type(self.source.bands)
-        return kind if is_wide(kind) and self.method.weighted else None
+    def _work(self) -> WorkType:
+        return WorkType(shared_type(self.source.bands), self.method, len(self.source.bands))
 
     def _read(self, pane: Pane) -> Block:
         block = self.source.cells(pane)
-        return block if self._wide is None else Block(block.cells.astype(np.float64), block.valid)
+        return Block(self._work.taken(block.cells), block.valid)
 
     def _result(self, block: Block, out: Cells, ok: Cells) -> Block:
-        made, valid = out if self._wide is None else rounded(out, self._wide), ok.view(bool)
+        made, valid = self._work.given(out), ok.view(bool)
         if valid.all():
             return Block(made)
         return Block(made, valid if block.valid is not None and block.valid.ndim == 3 else valid[0])
@@ -233,8 +231,8 @@ class Reproject:
     def _blank(self, block: Block, shape: tuple[int, int]) -> tuple[Cells, Cells]:
         """Cells and validity of a result, none valid yet."""
         layers = block.cells.shape[0] if block.valid is not None and block.valid.ndim == 3 else 1
-        kind = np.dtype(np.float64) if self.method.name == "sum" else block.cells.dtype
-        return np.zeros((block.cells.shape[0], *shape), kind), np.zeros((layers, *shape), np.uint8)
+        made = np.zeros((block.cells.shape[0], *shape), self._work.result)
+        return made, np.zeros((layers, *shape), np.uint8)
 
 
 def _widened(step: float, code: int) -> float:
@@ -271,13 +269,6 @@ def _mask(block: Block) -> Cells:
         return np.zeros((0, 0, 0), np.uint8)
     valid = np.ascontiguousarray(block.valid).view(np.uint8)
     return valid[None] if valid.ndim == 2 else valid
-
-
-def _finish(out: Cells, need: float) -> Finish:
-    if out.dtype.kind == "f":
-        return Finish(need, False, 0.0, 0.0)
-    limits = np.iinfo(out.dtype)
-    return Finish(need, True, float(limits.min), float(limits.max))
 
 
 def on_frame(source: Raster, frame: Frame, method: str | Method) -> Raster:
