@@ -28,21 +28,32 @@ class Copy:
         self.folder = folder
         shutil.copytree(SOURCE, folder / "src/zembrel", ignore=shutil.ignore_patterns("__pycache__"))
 
-    def put(self, path: str, before: str, text: str) -> None:
-        """Put text before a line of a file."""
+    def put(self, path: str, before: str, text: str, *, first: bool = False) -> None:
+        """Put text before a line of a file, which stands there once, or (first) before the first such line."""
         place = self.folder / "src/zembrel" / path
         whole = place.read_text()
-        assert whole.count(before) == 1, f"{path} has changed: {before}"
-        place.write_text(whole.replace(before, text + before))
+        assert whole.count(before) == 1 or (first and before in whole), f"{path} has changed: {before}"
+        place.write_text(whole.replace(before, text + before, 1))
 
     def run(self, *words: str) -> subprocess.CompletedProcess[str]:
+        more = () if "--help" in words else ("--json",)
+        return self._process("-m", "zembrel", *words, *more)
+
+    def python(self, code: str) -> subprocess.CompletedProcess[str]:
+        return self._process("-c", code)
+
+    def _process(self, *words: str) -> subprocess.CompletedProcess[str]:
         environment = os.environ | {
             "PYTHONPATH": str(self.folder / "src"),
             "NUMBA_CACHE_DIR": str(self.folder / "kernels"),
         }
-        words = (sys.executable, "-m", "zembrel", *words, "--json")
         return subprocess.run(
-            words, cwd=self.folder, env=environment, capture_output=True, text=True, check=False
+            (sys.executable, *words),
+            cwd=self.folder,
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=False,
         )
 
 
@@ -135,3 +146,66 @@ def test_a_pack_is_one_record(copy: Copy) -> None:
     )
     said = copy.run("deliver", "pyramid", "a.tif", "--out", "o.crate")
     assert said.returncode == 2 and ".box" in said.stdout and not (copy.folder / "o.crate").exists()
+
+
+@pytest.mark.deep
+def test_an_option_is_one_field(copy: Copy) -> None:
+    copy.put(
+        "verbs/mask.py",
+        "    keep: Annotated[",
+        '    loud: Annotated[str | None, OptionText("Say this.", "WORD")] = None,\n',
+    )
+    copy.put(
+        "verbs/mask.py", "    if ", "    if loud is not None:\n        raise RuntimeError(loud)\n", first=True
+    )
+    save(copy.folder / "a.tif", raster(np.ones((4, 4), np.float32), where=frame(4, 4)))
+    assert "--loud WORD" in copy.run("mask", "--help").stdout
+    said = copy.run("mask", "a.tif", "--where", "value < 0", "--loud", "hey", "--out", "o.tif")
+    assert "RuntimeError: hey" in said.stdout + said.stderr
+    (copy.folder / "j.job.toml").write_text(
+        '[[step]]\nid = "a"\nverb = "mask"\ninputs = "a.tif"\nwhere = "value < 0"\nloud = "hey"\nout = "o.tif"\n'
+    )
+    said = copy.run("run", "j.job.toml")
+    assert "RuntimeError: hey" in said.stdout + said.stderr
+    call = "import zembrel\nzembrel.mask('a.tif', where='value < 0', loud='hey', out='o.tif')"
+    assert "RuntimeError: hey" in copy.python(call).stderr
+
+
+@pytest.mark.deep
+def test_a_verb_is_one_file_and_one_record(copy: Copy) -> None:
+    (copy.folder / "src/zembrel/verbs/whisper.py").write_text('''"""whisper: write a text."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from zembrel.engine.commit import Staging
+from zembrel.optiontext import OptionText
+from zembrel.verbs.options import Output
+from zembrel.verbs.receipt import Receipt
+
+
+def whisper(output: Output, *, text: Annotated[str, OptionText("What.", "TEXT")] = "psst") -> Receipt:
+    with Staging(output.replace) as staging:
+        staging.write_text(output.path, text)
+        staging.publish()
+    return Receipt("whisper", out=output.out)
+''')
+    copy.put(
+        "verbtable/checking.py",
+        '    Verb(\n        "compare"',
+        """    Verb(
+        "whisper", "write a text", work="whisper.whisper", about="Write a text.",
+        example="zembrel whisper --out a.txt",
+    ),
+""",
+    )
+    assert "whisper" in copy.run("--help").stdout and "--text TEXT" in copy.run("whisper", "--help").stdout
+    assert copy.run("whisper", "--text", "hush", "--out", "a.txt").returncode == 0
+    assert copy.python("import zembrel\nzembrel.whisper(out='b.txt', text='hush')").returncode == 0
+    (copy.folder / "j.job.toml").write_text(
+        '[[step]]\nid = "a"\nverb = "whisper"\ntext = "hush"\nout = "c.txt"\n'
+    )
+    said = copy.run("run", "j.job.toml")
+    assert said.returncode == 0, said.stdout
+    assert {(copy.folder / name).read_text() for name in ("a.txt", "b.txt", "c.txt")} == {"hush"}

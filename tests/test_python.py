@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import importlib
 import subprocess
 import sys
 from pathlib import Path
@@ -14,11 +13,13 @@ import tifffile
 
 import zembrel
 from rasters import frame, random_cells, raster, save
-from zembrel.cli.steps import VERBS
+from zembrel.cli.command import command_of
 from zembrel.errors import UsageError
 from zembrel.grid.pane import Pane
 from zembrel.jobs.signature import FLAG
 from zembrel.verbs import typed
+from zembrel.verbtable import VERBS, called_by
+from zembrel.verbtable.record import ALL
 
 
 @pytest.fixture
@@ -54,16 +55,16 @@ def test_every_verb_of_the_command_line_that_works_on_data_is_a_function() -> No
     }  # these ask or tell, and take no data
     otherwise = {"grid": "grid_points", "draw": "draw_picture"}
     otherwise |= {verb: verb.replace(" ", "_") for verb in VERBS if " " in verb}
-    assert set(typed.VERBS) == set(VERBS) - aside
-    for verb in typed.VERBS:
+    assert set(called_by(ALL)) == set(VERBS) - aside
+    for verb in called_by(ALL):
         assert f"zembrel {verb} --help" in getattr(zembrel, otherwise.get(verb, verb)).__doc__
     with pytest.raises(AttributeError, match="no attribute 'clipp'"):
         zembrel.clipp  # noqa: B018
 
 
-@pytest.mark.parametrize("verb", typed.VERBS)
+@pytest.mark.parametrize("verb", called_by(ALL))
 def test_options_have_the_names_that_people_type(verb: str) -> None:
-    command = importlib.import_module(VERBS[verb].module).COMMANDS[verb].build(verb)
+    command = command_of(verb)
     flags = {max((*p.opts, *p.secondary_opts), key=len).removeprefix("--no-") for p in command.params}
     flags = {flag.removeprefix("--").replace("-", "_") for flag in flags}
     assert set(typed.options_of(verb)) == flags - {"json", "quiet", "verbose", "explain", "progress", "help"}

@@ -14,20 +14,16 @@ import importlib
 from functools import partial
 from typing import Any
 
+from zembrel.verbtable import VERBS, called_by
+from zembrel.verbtable.record import ALL, RUNS
+
 _MODEL = {
     "Raster": "zembrel.raster.model", "Band": "zembrel.raster.model", "Block": "zembrel.raster.model",
     "Legend": "zembrel.raster.legend", "Frame": "zembrel.grid.frame", "Pane": "zembrel.grid.pane",
     "Area": "zembrel.grid.area", "Receipt": "zembrel.verbs.receipt", "ZembrelError": "zembrel.errors",
 }  # fmt: skip
-_VERBS = (
-    "describe", "index", "label", "frame", "pin", "fetch", "mosaic", "stack", "clip", "tile", "mask", "fill",
-    "resample", "reproject", "convert", "thin", "ground", "terrain", "derive", "classify", "paint",
-    "rasterize", "polygonize", "contour", "trace", "centroids", "sample", "tally", "compare",
-    "profile", "check", "run", "receipt",
-)  # fmt: skip
-_PACKS = ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film", "carry")
-_CALLS = {verb: verb for verb in _VERBS} | {"grid_points": "grid", "draw_picture": "draw"}
-_CALLS |= {f"deliver_{pack}": f"deliver {pack}" for pack in _PACKS}
+_NAMES = {"grid": "grid_points", "draw": "draw_picture"}
+_CALLS = {_NAMES.get(verb, verb.replace(" ", "_")): verb for verb in called_by(ALL, RUNS)}
 _FROM = {"open": "open_dataset", "from_xarray": "from_xarray", "from_arrow": "features_from_arrow"}
 __all__ = [*_FROM, *_MODEL, *_CALLS]
 
@@ -39,7 +35,8 @@ def __getattr__(name: str) -> Any:
         calls = importlib.import_module("zembrel.verbs.calls")
         if name in _FROM:
             return getattr(calls, _FROM[name])
-        verb = partial(calls.alone if name in ("run", "receipt") else calls.call, _CALLS[name])
+        alone = VERBS[_CALLS[name]].called == RUNS
+        verb = partial(calls.alone if alone else calls.call, _CALLS[name])
         verb.__doc__ = f"The verb {_CALLS[name]}: see `zembrel {_CALLS[name]} --help`. " + (
             verb.func.__doc__ or ""
         )

@@ -19,8 +19,8 @@ import pytest
 from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.cli.options import HELD
-from zembrel.cli.steps import SYNONYMS, VERBS
 from zembrel.cli.style import WIDEST
+from zembrel.verbtable import STEPS, VERBS
 
 
 @pytest.fixture
@@ -261,9 +261,9 @@ def test_a_terminal_gets_colours_unless_it_forbids_them(zembrel: Program, forbid
 
 def test_help_is_grouped_by_the_steps_of_the_work(zembrel: Program) -> None:
     text = zembrel("--help").out
-    steps = list(dict.fromkeys(row.step for row in VERBS.values()))
+    steps = list(STEPS)
     assert [text.index(step + ":") for step in steps] == sorted(text.index(step + ":") for step in steps)
-    assert zembrel().out == text and set(SYNONYMS) <= set(VERBS)
+    assert zembrel().out == text
 
 
 def test_help_is_where_people_look_for_it(zembrel: Program) -> None:
@@ -297,7 +297,7 @@ def test_help_imports_nothing_heavy() -> None:
 
 
 def test_a_fault_of_ours_ends_in_70_with_a_report(zembrel: Program, tmp_path: Path) -> None:
-    code = "import sys, zembrel.verbs.formats as f\nf.formats = lambda name: 1 / 0\nsys.argv = ['zembrel', 'formats']\nfrom zembrel.cli import main; main()"
+    code = "import sys, zembrel.verbs.formats as f\ndef broken(): 1 / 0\nf.formats = broken\nsys.argv = ['zembrel', 'formats']\nfrom zembrel.cli import main; main()"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=tmp_path)
     assert done.returncode == 70 and "Traceback" not in done.stderr
     report = Path(done.stderr.splitlines()[-1].rpartition(" ")[2])

@@ -14,7 +14,7 @@ import pytest
 
 from conftest import Shared
 from program import Program, listing
-from zembrel.cli.steps import VERBS
+from zembrel.verbtable import VERBS
 
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "receipt.schema.json").read_text())
 RUNS: dict[str, tuple[str, ...]] = {

@@ -13,7 +13,7 @@ from conftest import Shared
 from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.cli.completing import candidates
-from zembrel.cli.steps import VERBS
+from zembrel.verbtable import VERBS
 
 
 @pytest.fixture
@@ -110,4 +110,5 @@ def test_defaults_are_explained_and_nothing_is_written(folder: Program) -> None:
 
 @pytest.mark.parametrize("words", [(), ("csh",), ("bash", "zsh")])
 def test_other_shells_are_named(folder: Program, words: tuple[str, ...]) -> None:
-    assert "bash, zsh, fish and man" in " ".join(folder.refuses(2, "shell", *words))
+    said = " ".join(folder.refuses(2, "shell", *words))
+    assert all(name in said for name in ("bash", "zsh", "fish", "man"))

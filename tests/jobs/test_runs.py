@@ -10,6 +10,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -390,10 +391,11 @@ def test_another_version_of_a_verb_is_due_where_its_results_are_others(
 ) -> None:
     import zembrel as z
     from zembrel.verbs import typed
+    from zembrel.verbtable import VERBS
 
     monkeypatch.chdir(job.folder)
     z.run("i.job.toml")
-    monkeypatch.setitem(typed.REVISIONS, "resample", 2)
+    monkeypatch.setitem(VERBS, "resample", replace(VERBS["resample"], revision=2))
     typed.signature_of.cache_clear()
     steps = {row["id"]: row for row in z.run("i.job.toml", dry_run=True).own["steps"]}
     typed.signature_of.cache_clear()

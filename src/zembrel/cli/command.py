@@ -1,4 +1,4 @@
-"""From a verb's function to its command: shared option groups unfolded, the receipt printed."""
+"""From a verb's record and its function to its command; the receipt is printed."""
 
 from __future__ import annotations
 
@@ -6,32 +6,29 @@ import dataclasses
 import inspect
 import shlex
 import sys
-import typing
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
 from typing import Annotated, Any
 
 import typer
 from typer.core import TyperCommand
 
 from zembrel.cli import grammar, report
-from zembrel.cli.options import ALWAYS, HELD, OPTIONS, option
+from zembrel.cli.options import ALWAYS, HELD
 from zembrel.cli.progress import shown_progress
 from zembrel.cli.settings import defaults_for
 from zembrel.cli.style import WIDEST, heading
 from zembrel.cli.values import convert_here
+from zembrel.errors import UsageError
+from zembrel.jobs.signature import FLAG, NUMBER, TEXT, WHOLE, Option
 from zembrel.progress import follow, listen
-from zembrel.verbs.heeded import UNHEEDED
-from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.record import told
 from zembrel.verbs.running import performed
+from zembrel.verbs.typed import arguments_of, function_of, is_shared, options_of, words_of
+from zembrel.verbtable import VERBS
+from zembrel.verbtable.record import Verb
 
-GROUPS = (Inputs, Where, Output)
-# what verbs take that have no inputs
-_WORDS = {"standin device": "NAME PACK", "standin serve": "[FOLDER]", "run": "JOB", "receipt": "JOB|RECEIPT",
-          "shell": "bash|zsh|fish|man"}  # fmt: skip
-WITHOUT_OUT = ("check", "coords", "frame", "label", "shell", "source")  # do something even so
+_TYPES: dict[str, Any] = {TEXT: str, NUMBER: float, WHOLE: int, FLAG: bool}
 
 
 class VerbCommand(TyperCommand):
@@ -62,12 +59,11 @@ class VerbCommand(TyperCommand):
         return super().invoke(ctx)
 
     def collect_usage_pieces(self, ctx: Any) -> list[str]:
+        record = VERBS[str(self.name)]
         names = {str(p.name) for p in self.params}
-        own = ["[NAME]"] if "name" in names else ["ACTION WORD..."] if "action" in names else []
-        own = [_WORDS[str(self.name)]] if self.name in _WORDS else own
         inputs = ["SOURCE"] if self.name == "fetch" else ["INPUT..."] if "inputs" in names else []
-        out = ["--out PATH"] if "out" in names and self.name not in WITHOUT_OUT else []
-        return [*inputs, *own, *out, "[options]"]
+        out = ["--out PATH"] if "out" in names and record.needs_out else []
+        return [*inputs, *record.words, *out, "[options]"]
 
     def format_options(self, ctx: Any, formatter: Any) -> None:
         """Options in groups: those of this verb first, then what it shares with others."""
@@ -86,114 +82,122 @@ class VerbCommand(TyperCommand):
         return super().parse_args(ctx, args)
 
 
-@dataclass(frozen=True)
-class Command:
-    """A verb's function, an example, and what its INPUT is."""
+def command_of(name: str) -> Any:
+    """Return the command of a verb: its options as its function has them, and its help from its record."""
+    record, options = VERBS[name], options_of(name)
+    plans = "dry_run" in options
 
-    function: Callable[..., Any]
-    example: str
-    inputs: str = "INPUT is a file, a folder or a quoted pattern."
+    def call(**values: Any) -> int:
+        always = {key: values.pop(key) for key in ALWAYS}
+        silent = always["quiet"] or always["json"]
+        listen(None if silent else report.note)
+        follow(None if silent else report.step)
+        given = {
+            name: tuple(value) if isinstance(value, list) else value
+            for name, option in options.items()
+            if (value := values.get(option.path[-1])) is not None
+        }
+        given |= _words(record, values.get("words") or ())
+        with shown_progress(name, always["progress"], silent) as tick:
+            held = {"tick": tick, "command": _typed(), "as_facts": always["json"]}
+            if always["explain"] and not plans:
+                receipt = Receipt(name)
+            else:
+                given |= {"dry_run": True} if always["explain"] else {}
+                receipt = _performed(name, given, held, json=always["json"])
+        if always["explain"]:
+            from zembrel.cli.explaining import explained
 
-    def build(self, name: str) -> Any:
-        """The Typer command. Each parameter that is an option group becomes its fields."""
-        parameters, groups = self._parameters(UNHEEDED[name])
-        typed: dict[str, str] = {}
+            receipt = explained(receipt, made.context)
+        receipt = dataclasses.replace(receipt, settled=made.settled)
+        report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
+        return int(receipt.exit_code)
 
-        def call(**values: Any) -> int:
-            always = {key: values.pop(key) for key in ALWAYS}
-            arguments = {key: _gathered(kind, values, UNHEEDED[name]) for key, kind in groups.items()}
-            silent = always["quiet"] or always["json"]
-            listen(None if silent else report.note)
-            follow(None if silent else report.step)
-            with shown_progress(name, always["progress"], silent) as tick:
-                for key, group in arguments.items():
-                    if isinstance(group, Output):
-                        arguments[key] = dataclasses.replace(
-                            group, tick=tick, command=_typed(), as_facts=always["json"],
-                            dry_run=group.dry_run or always["explain"],
-                        )  # fmt: skip
-                given, json = arguments | values, always["json"]
-                if always["explain"] and not _plans(name, groups):
-                    receipt = Receipt(name)
-                else:
-                    receipt = performed(self.function, given, name, typed=typed, record=json, sums=json)
-            if always["explain"]:
-                from zembrel.cli.explaining import explained
-
-                receipt = explained(receipt, made.context)  # type: ignore[attr-defined]
-            receipt = dataclasses.replace(receipt, settled=made.settled)  # type: ignore[attr-defined]
-            report.show_receipt(receipt, **{k: always[k] for k in ("json", "quiet", "verbose")})
-            return int(receipt.exit_code)
-
-        call.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
-        call.__annotations__ = {p.name: p.annotation for p in parameters}
-        app = typer.Typer(add_completion=False, rich_markup_mode=None)
-        inputs = f"{self.inputs}\n\n" if "inputs" in groups else ""
-        epilog = f"{inputs}Example:\n\n\b\n  {self.example}"
-        wide = {"max_content_width": WIDEST}
-        app.command(name, cls=VerbCommand, help=self.function.__doc__, epilog=epilog, context_settings=wide)(
-            call
-        )
-        made = typer.main.get_command(app)
-        convert_here(made.params, {p.name: p.annotation for p in parameters})
-        typed.update({str(p.name): max(p.opts, key=len).lstrip("-") for p in made.params})
-        made.own = frozenset(inspect.signature(self.function).parameters)  # type: ignore[attr-defined]
-        return made
-
-    def _parameters(self, unheeded: Sequence[str]) -> tuple[list[inspect.Parameter], dict[str, type]]:
-        hints = typing.get_type_hints(self.function, include_extras=True)
-        signature = inspect.signature(self.function).parameters
-        groups = {name: hints[name] for name in signature if hints[name] in GROUPS}
-        parameters = [
-            _parameter(name, hints[name], p.default) for name, p in signature.items() if name not in groups
-        ]
-        for group in groups.values():
-            parameters += _unfolded(group, unheeded)
-        parameters += [
-            _parameter(name, Annotated[kind, info], _unset(name)) for name, (kind, info) in ALWAYS.items()
-        ]
-        return parameters, groups
-
-
-def _gathered(group: type, values: dict[str, Any], unheeded: Sequence[str]) -> Any:
-    """The option group from its fields among `values`, which are taken out."""
-    heeded = [f.name for f in dataclasses.fields(group) if f.name not in unheeded]
-    taken = {name: values.pop(name) for name in heeded if name in ("inputs", *OPTIONS) and name in values}
-    if "inputs" in taken:
-        taken["inputs"] = taken["inputs"] or ()
-    return group(
-        **{name: tuple(value) if isinstance(value, list) else value for name, value in taken.items()}
-    )
-
-
-def _unfolded(group: type, unheeded: Sequence[str]) -> list[inspect.Parameter]:
-    """A parameter for each option of a group that is heeded."""
-    types = typing.get_type_hints(group)
-    made = []
-    for field in dataclasses.fields(group):
-        if field.name == "inputs":
-            info = typer.Argument(hidden=True)
-            made.append(_parameter("inputs", Annotated[list[str] | None, info], None))
-        elif field.name in OPTIONS and field.name not in unheeded:
-            kind = list[str] if field.name == "settings" else types[field.name]
-            default: Any = [] if field.name == "settings" else field.default
-            made.append(_parameter(field.name, Annotated[kind, option(field.name)], default))
+    parameters = _parameters(name)
+    call.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+    call.__annotations__ = {p.name: p.annotation for p in parameters}
+    app = typer.Typer(add_completion=False, rich_markup_mode=None)
+    inputs = f"{record.inputs}\n\n" if "inputs" in options else ""
+    epilog = f"{inputs}Example:\n\n\b\n  {record.example}"
+    wide = {"max_content_width": WIDEST}
+    app.command(name, cls=VerbCommand, help=record.about, epilog=epilog, context_settings=wide)(call)
+    made: Any = typer.main.get_command(app)
+    convert_here(made.params, {p.name: p.annotation for p in parameters})
+    made.own = frozenset(option.path[-1] for option in options.values() if not is_shared(name, option))
     return made
 
 
-def _plans(name: str, groups: Mapping[str, type]) -> bool:
-    """Whether a verb can tell what it would do and leave it at that."""
-    return Output in groups.values() and "dry_run" not in UNHEEDED[name]
+def _parameters(name: str) -> list[inspect.Parameter]:
+    """Return what the command of a verb takes."""
+    options = options_of(name)
+    parameters = [
+        _parameter(option, shared=is_shared(name, option))
+        for option in options.values()
+        if option.text is not None
+    ]
+    if words_of(name):
+        parameters.append(_argument("words"))
+    if "inputs" in options:
+        parameters.insert(0, _argument("inputs"))
+    parameters += [_always(key, kind, info) for key, (kind, info) in ALWAYS.items()]
+    return parameters
 
 
-def _unset(name: str) -> Any:
-    return None if name == "progress" else False
+def _performed(name: str, given: Mapping[str, Any], held: Mapping[str, Any], *, json: bool) -> Receipt:
+    """Return the receipt of a verb; given: options by the names that people type."""
+    function = function_of(name)
+    arguments = arguments_of(name, given, held)
+    if "say" in inspect.signature(function).parameters:
+        from zembrel.cli.saying import say_facts
+
+        arguments["say"] = say_facts
+    return performed(function, arguments, name, record=json, sums=json)
 
 
-def _parameter(name: str, annotation: Any, default: Any) -> inspect.Parameter:
-    if name == "progress":
-        annotation = Annotated[bool | None, ALWAYS["progress"][1]]
-    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
+def _words(record: Verb, given: Sequence[str]) -> dict[str, Any]:
+    """Return the words that are given, by the names of the parameters that they are for.
+
+    Raises UsageError for too few, and for too many.
+    """
+    parameters = words_of(record.name)
+    many = bool(parameters) and parameters[-1].annotation == tuple[str, ...]
+    least = sum(parameter.default is inspect.Parameter.empty for parameter in parameters)
+    if len(given) < least or (len(given) > len(parameters) and not many):
+        what = f"{record.name} takes {' '.join(record.words) or 'options alone'}"
+        why = f"{len(given)} words are given" if len(given) > 1 else f"{given[0]} is given" if given else None
+        raise UsageError(what, why or "no word is given", f"write {record.example}")
+    found: dict[str, Any] = dict(zip((parameter.name for parameter in parameters), given, strict=False))
+    if many and len(given) >= len(parameters):
+        found[parameters[-1].name] = tuple(given[len(parameters) - 1 :])
+    return found
+
+
+def _argument(name: str) -> inspect.Parameter:
+    """Return the parameter of what is no option."""
+    kind = Annotated[list[str] | None, typer.Argument(hidden=True)]
+    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=None, annotation=kind)
+
+
+def _parameter(option: Option, *, shared: bool) -> inspect.Parameter:
+    """Return the parameter of an option; the help of shared ones says itself what holds if nobody does."""
+    assert option.text is not None
+    name, text, default = option.path[-1], option.text, option.default
+    kind: Any = _TYPES[option.kind]
+    kind = list[kind] if option.many else kind if default is not None and not option.many else kind | None
+    if option.many:
+        default = list(default) if isinstance(default, tuple) else []
+    elif option.kind == FLAG and default is None and "/" not in text.flags_of(name)[0]:
+        default = False
+    info = typer.Option(*text.flags_of(name), metavar=text.value, help=text.help, show_default=not shared)
+    annotated: Any = Annotated[kind, info]
+    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotated)
+
+
+def _always(name: str, kind: Any, info: Any) -> inspect.Parameter:
+    """Return the parameter of an option that every verb has."""
+    annotated: Any = Annotated[kind, info]
+    default = False if kind is bool else None
+    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotated)
 
 
 def _typed() -> str:

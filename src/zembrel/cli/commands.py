@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import importlib
 from typing import Annotated, Any
 
 import typer
 from typer.core import TyperGroup
 
 from zembrel.cli.kinds import HELP_FLAGS, Kinds, kinds_of
-from zembrel.cli.steps import VERBS, hint
 from zembrel.cli.style import WIDEST, heading
 from zembrel.cli.values import convert_here
 from zembrel.errors import UsageError, nearest_name
+from zembrel.verbtable import STEPS, VERBS, hint
 from zembrel.version import program_version
 
 
@@ -30,8 +29,9 @@ class Verbs(TyperGroup):
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         if cmd_name not in VERBS:
             return None
-        module = importlib.import_module(VERBS[cmd_name].module)
-        return module.COMMANDS[cmd_name].build(cmd_name)
+        from zembrel.cli.command import command_of
+
+        return command_of(cmd_name)
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         if args[:1] == ["help"]:  # `help VERB` is `VERB --help`
@@ -62,11 +62,9 @@ class Verbs(TyperGroup):
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         width = max(map(len, VERBS))
-        for step in dict.fromkeys(row.step for row in VERBS.values()):
+        for step, verbs in STEPS.items():
             with formatter.section(heading(step)):
-                formatter.write_dl(
-                    [(name.ljust(width), row.line) for name, row in VERBS.items() if row.step == step]
-                )
+                formatter.write_dl([(verb.name.ljust(width), verb.line) for verb in verbs])
 
 
 def command_line() -> Any:

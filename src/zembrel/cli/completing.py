@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import importlib
 import os
 import re
 import shlex
@@ -11,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from zembrel.cli.steps import VERBS
+from zembrel.verbtable import VERBS
 
 ASKED = "ZEMBREL_COMPLETE"  # set by the scripts of shells
 _LINE = "ZEMBREL_LINE"  # the line up to the cursor, from a shell that tears words at colons
@@ -56,7 +55,9 @@ def candidates(before: Sequence[str], current: str) -> Iterator[Candidate]:
     if verb is None:
         yield from _fitting(_verbs(before), current)
         return
-    command = importlib.import_module(VERBS[verb].module).COMMANDS[verb].build(verb)
+    from zembrel.cli.command import command_of
+
+    command = command_of(verb)
     given = list(before[len(verb.split()) :])
     flags = {flag: p for p in command.params for flag in (*p.opts, *p.secondary_opts) if flag.startswith("-")}
     if current.startswith("-"):

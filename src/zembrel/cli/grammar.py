@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import importlib
 import re
 from collections.abc import Sequence
 from typing import Any
 
-from zembrel.cli.steps import VERBS
 from zembrel.errors import UsageError, nearest_name
+from zembrel.verbtable import VERBS
 
 # verbs whose name says best what an option of several does
 _FIRST = (
@@ -85,8 +84,10 @@ def _owner(flag: str) -> str | None:
 
 
 def _flags(verb: str) -> set[str]:
-    command = importlib.import_module(VERBS[verb].module).COMMANDS[verb].build(verb)
-    return {flag for parameter in command.params for flag in (*parameter.opts, *parameter.secondary_opts)}
+    from zembrel.cli.command import command_of
+
+    parameters = command_of(verb).params
+    return {flag for parameter in parameters for flag in (*parameter.opts, *parameter.secondary_opts)}
 
 
 def as_usage_error(error: Any) -> UsageError:

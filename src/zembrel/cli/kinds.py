@@ -6,8 +6,8 @@ from typing import Any
 
 from typer.core import TyperCommand
 
-from zembrel.cli.steps import VERBS
 from zembrel.cli.style import WIDEST, heading
+from zembrel.verbtable import VERBS
 
 HELP_FLAGS = ("--help", "-h")
 _ABOUT = {

@@ -9,9 +9,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from zembrel.cli.options import OPTIONS
-from zembrel.cli.steps import VERBS
+from zembrel.cli.options import ALWAYS, HELD
 from zembrel.errors import InputError, nearest_name
+from zembrel.verbtable import VERBS
 
 NAME = "zembrel.toml"
 # what is read, written and replaced is said each time
@@ -48,7 +48,7 @@ def _read(path: Path, verb: str, parameters: dict[str, Any]) -> dict[str, Any]:
     from zembrel.tomlfile import check_keys, read_toml
 
     table = read_toml(path, "settings file")
-    shared = [name for name in OPTIONS if name not in _NEVER]
+    shared = [name for names in HELD.values() for name in names if name not in (*_NEVER, *ALWAYS, "help")]
     kinds = (str, int, float, bool, list)
     general = {key.replace("-", "_"): value for key, value in table.items() if not isinstance(value, dict)}
     check_keys(path, general, dict.fromkeys(shared, kinds))

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-import importlib
 import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from zembrel.cli.command import command_of
 from zembrel.cli.completing import ASKED
-from zembrel.cli.steps import VERBS
+from zembrel.engine.commit import Staging, resource_errors
+from zembrel.errors import UsageError, nearest_name
+from zembrel.verbs.options import Output
+from zembrel.verbs.receipt import Receipt, Result
+from zembrel.verbtable import VERBS
 from zembrel.version import program_version
 
 SCRIPTS = {
@@ -57,6 +61,24 @@ complete -c zembrel -f -a '(__zembrel)'
 }
 
 
+def shell(output: Output, name: str) -> Receipt:
+    """Give the script of a shell, or write the manual pages into a folder. Raises UsageError."""
+    if name not in (*SCRIPTS, "man"):
+        near = nearest_name(name, (*SCRIPTS, "man"))
+        raise UsageError(f"zembrel shell {name}", "one of bash, zsh, fish and man is needed", near)
+    if name != "man":
+        return Receipt("shell", data=script_for(name))
+    folder, pages = output.path, dict(manual_pages())
+    with Staging(replace=True) as staging:
+        for page, text in pages.items():
+            with resource_errors(folder / page):
+                staging.write_text(folder / page, text)
+        staging.publish()
+    size = sum(len(text.encode()) for text in pages.values())
+    result = Result(folder, size, files=len(pages), seconds=output.seconds)
+    return Receipt("shell", out=output.out, results=(result,))
+
+
 def script_for(shell: str) -> str:
     """The script that a shell reads."""
     return SCRIPTS[shell].replace("@=", f"{ASKED}=")
@@ -73,8 +95,7 @@ def manual_pages() -> Iterator[tuple[str, str]]:
     }  # fmt: skip
     yield "zembrel.1", _page("zembrel", "rasters, features and points", sections)
     for name, row in VERBS.items():
-        command = importlib.import_module(row.module).COMMANDS[name].build(name)
-        yield f"zembrel-{name.replace(' ', '-')}.1", _of_verb(name, row.line, command)
+        yield f"zembrel-{name.replace(' ', '-')}.1", _of_verb(name, row.line, command_of(name))
 
 
 def _of_verb(name: str, line: str, command: Any) -> str:

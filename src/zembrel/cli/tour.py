@@ -6,8 +6,13 @@ import shlex
 import subprocess
 import sys
 from pathlib import Path
+from typing import Annotated
 
 from zembrel.errors import CheckError
+from zembrel.optiontext import OptionText
+from zembrel.verbs.demo import demo as demo_data
+from zembrel.verbs.options import Output
+from zembrel.verbs.receipt import Receipt
 
 STEPS = (
     ("Two sheets side by side: they are in different zones.", "describe ortho/m3.tif ortho/m4.tif"),
@@ -104,6 +109,16 @@ STEPS = (
     ("", "run island.job.toml --only web --only lines"),
     ("", "run island.job.toml --dry-run --figure job.png --replace"),
 )
+
+
+def demo(
+    output: Output, *, data_only: Annotated[bool, OptionText("Make the data, run no example.")] = False
+) -> Receipt:
+    """Make the demo data, and run the worked example there. Raises RefusedError, CheckError."""
+    receipt = demo_data(output)
+    if not data_only:
+        run_tour(Path(receipt.facts["out"]))
+    return receipt
 
 
 def run_tour(folder: Path) -> None:

@@ -18,6 +18,7 @@ NAMES = (
     "length",
     "share",
 )
+SPELT = ", ".join("percentile:90" if name == "percentile" else name for name in NAMES)  # as they are typed
 
 
 class Stat(NamedTuple):

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import NamedTuple
+from typing import Any, NamedTuple
+
+from zembrel.optiontext import OptionText
 
 TEXT, NUMBER, WHOLE, FLAG = "text", "a number", "a whole number", "true or false"
 
@@ -11,13 +13,15 @@ TEXT, NUMBER, WHOLE, FLAG = "text", "a number", "a whole number", "true or false
 class Option(NamedTuple):
     """An option: its name with underscores, what its value is, whether it takes several, and its place.
 
-    path: parameter of the verb's function, and fields within it.
+    path: parameter of the verb's function, and fields within it. text: its help; None for inputs and words.
     """
 
     name: str
     kind: str
     many: bool
     path: tuple[str, ...]
+    text: OptionText | None = None
+    default: Any = None
 
 
 class Signature(NamedTuple):

@@ -11,11 +11,12 @@ continues at both ends is the deck of a bridge.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Annotated, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
+from zembrel.optiontext import OptionText
 from zembrel.points import kernels
 from zembrel.scipypart import scipy
 
@@ -37,12 +38,12 @@ class Filtering:
     point this far below all of its surroundings is an error.
     """
 
-    cell: float = 1.0
-    window: float = 40.0
-    slope: float = 0.6
-    step: float = 0.25
-    near: float = 0.25
-    pit: float = 1.5
+    cell: Annotated[float, OptionText("Cells that are looked at.", "METRES", "-s", "--cell")] = 1.0
+    window: Annotated[float, OptionText("The widest thing that is no ground.", "METRES")] = 40.0
+    slope: Annotated[float, OptionText("How steep the ground may be: metres a metre.", "RISE")] = 0.6
+    step: Annotated[float, OptionText("The least height of what is no ground.", "METRES")] = 0.25
+    near: Annotated[float, OptionText("How far from the ground found its points may lie.", "METRES")] = 0.25
+    pit: Annotated[float, OptionText("So far below all around it a point is a fault.", "METRES")] = 1.5
 
     def width(self, metres: float) -> int:
         """Return the width of a window in cells, an odd number."""

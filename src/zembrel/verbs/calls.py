@@ -12,7 +12,7 @@ from zembrel.errors import UsageError, ZembrelError, nearest_name
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
 from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.layers import open_layer
 from zembrel.verbs.opened.arrow import OpenFeatures, OpenPoints, from_arrow, open_features
 from zembrel.verbs.opened.raster import LazyRaster, plain
@@ -21,23 +21,15 @@ from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.running import performed
-from zembrel.verbs.typed import HELD, LAZY, TYPED, arguments_of, function_of
+from zembrel.verbs.typed import arguments_of, function_of, options_of
 from zembrel.verbs.within import asked_crs
+from zembrel.verbtable import VERBS
+from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 
-_EACH = (
-    "clip",
-    "mask",
-    "fill",
-    "resample",
-    "reproject",
-    "convert",
-    "paint",
-    "terrain",
-    "derive",
-    "classify",
-)  # a result of each input
 _NOWHERE = ".zembrel-lazy"  # names a result that is never written
 _FIELDS = {"where": "condition"}
+# fields of options that Python may set, and nobody types
+_HELD = ("names", "tick", "executor", "as_facts")
 Source = str | os.PathLike[str] | Raster
 Answer = Receipt | LazyRaster | list[LazyRaster]
 
@@ -94,10 +86,12 @@ def call(verb: str, inputs: Source | Sequence[Source] = (), out: Any = None, **o
     goes one to one. Raises ZembrelError as the command line words it.
     """
     given = [inputs] if isinstance(inputs, str | os.PathLike | Raster) else list(inputs)
-    typed = {name.removesuffix("_"): value for name, value in options.items() if name not in HELD}
-    held = {name: value for name, value in options.items() if name in HELD}
+    words = {name.removesuffix("_"): value for name, value in options.items()}
+    known = options_of(verb)
+    held = {name: value for name, value in words.items() if name in _HELD and name not in known}
+    typed = {name: value for name, value in words.items() if name not in held}
     receipt, kept = ran(verb, given, None if out is None else os.fspath(out), typed, held)
-    if out is not None or verb not in LAZY:
+    if out is not None or not VERBS[verb].lazy:
         return receipt
     coated = [LazyRaster(raster) for raster in kept]
     return coated[0] if len(coated) == 1 else coated
@@ -127,12 +121,12 @@ def ran(
     kept: list[Raster] = []
     if out is not None:
         words["out"] = out
-    elif verb in LAZY:
-        several = verb in _EACH and _count(given) > 1
+    elif VERBS[verb].lazy:
+        several = VERBS[verb].each and _count(given) > 1
         words["out"] = f"{_NOWHERE}/" if several else f"{_NOWHERE}.tif"
         more["receiver"] = kept.append
     try:
-        return performed(function_of(verb), arguments_of(verb, words, more), verb, typed=TYPED), kept
+        return performed(function_of(verb), arguments_of(verb, words, more), verb), kept
     except ZembrelError as exc:
         if _NOWHERE not in exc.what:
             raise

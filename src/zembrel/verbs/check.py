@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import Annotated
 
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.features.files import read_features
@@ -13,14 +14,16 @@ from zembrel.features.table import FeatureTable, appended
 from zembrel.formats import format_named, identify
 from zembrel.formats.origin import Origin
 from zembrel.formats.tiff.rules import CHECKS, FAULT, GOOD, STANDARDS, RuleItem
+from zembrel.optiontext import OptionText
 from zembrel.points.files.catalogue import surely_points
 from zembrel.verbs.cellchecks import CELLS, check_cells, check_legible
 from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.intake import FEATURES, RASTERS, identified
+from zembrel.verbs.intake import identified
 from zembrel.verbs.layers import Layer, open_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.phrases import show_table
 from zembrel.verbs.receipt import Receipt, Result
+from zembrel.verbtable.record import FEATURES, RASTERS
 
 DID_NOT_HOLD = 1  # exit code
 
@@ -29,9 +32,11 @@ def check(
     inputs: Inputs,
     output: Output,
     *,
-    rules: str | None = None,
-    faults_only: bool = False,
-    against: str | None = None,
+    rules: Annotated[str | None, OptionText("Only these: tiff, geotiff, cog, cells.", "LIST")] = None,
+    faults_only: Annotated[bool, OptionText("Leave out what is obeyed.")] = False,
+    against: Annotated[
+        str | None, OptionText("What it was made of: is text still legible?", "SOURCE")
+    ] = None,
 ) -> Receipt:
     """Every rule of TIFF, GeoTIFF and the cloud-optimized layout for each input, with its verdict; of any
     raster what its cells tell, and against the source it was made of whether text stays legible.

@@ -7,7 +7,7 @@ import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import NamedTuple
+from typing import Annotated, NamedTuple
 
 import numpy as np
 
@@ -18,6 +18,7 @@ from zembrel.expression.operand import whole_type
 from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
 from zembrel.measure import show_number
+from zembrel.optiontext import OptionText
 from zembrel.raster.breaks import WAYS, breaks
 from zembrel.raster.legend import Colour, Legend, LegendEntry, shade
 from zembrel.raster.model import Band, Raster
@@ -41,19 +42,26 @@ class Classing:
     by name that conditions use; min_cells: smaller regions go to their largest neighbours.
     """
 
-    breaks: str | None = None
-    classes: str | None = None
-    rule: str | Sequence[str] = ()
-    otherwise: str | None = None
-    codes: str | None = None
-    above: float | None = None
-    below: float | None = None
-    legend: str | None = None
-    ramp: str | None = None
-    min_cells: int = 0
-    diagonal: bool = False
-    let: Lets = ()
-    method: str = "auto"
+    breaks: Annotated[str | None, OptionText("Values between classes: 100,200,400.", "LIST")] = None
+    classes: Annotated[str | None, OptionText("equal, quantile or natural: natural:5.", "WAY:N")] = None
+    rule: Annotated[
+        str | Sequence[str],
+        OptionText(
+            "A class by a condition; repeatable, the first that holds counts.", "'[CODE] NAME: CONDITION'"
+        ),
+    ] = ()
+    otherwise: Annotated[
+        str | None, OptionText("The class of the rest; of --codes keep.  [void]", "[CODE] NAME")
+    ] = None
+    codes: Annotated[str | None, OptionText("Old codes to new: old,new,name,colour.", "CSV")] = None
+    above: Annotated[float | None, OptionText("1 above this, else 0.", "VALUE")] = None
+    below: Annotated[float | None, OptionText("1 below this, else 0.", "VALUE")] = None
+    legend: Annotated[str | None, OptionText("Names and colours of the new codes.", "FILE")] = None
+    ramp: Annotated[str | None, OptionText("Colours of classes of values.", "NAME")] = None
+    min_cells: Annotated[int, OptionText("Smaller regions go to their largest neighbours.", "N")] = 0
+    diagonal: Annotated[bool, OptionText("Of --min-cells: cells join at corners too.")] = False
+    let: Annotated[Lets, OptionText("A layer by the name rules use; repeatable.", "NAME=FILE[:BAND]")] = ()
+    method: Annotated[str, OptionText("How layers come to the frame of the first.", "NAME")] = "auto"
 
     def check(self) -> None:
         """Raise UsageError unless there is one way, and options that it heeds."""

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Annotated
 
 from zembrel import features
 from zembrel.errors import RefusedError, UsageError
 from zembrel.facts import Fact, fact
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.views.around import turns_of
 from zembrel.raster.views.feather import Feathered
@@ -19,6 +21,7 @@ from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.lengths import in_cells
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import Target, brought, decide
@@ -34,11 +37,15 @@ class Clipping:
     bounds of chunks beside the input.
     """
 
-    touching: bool = False
-    outside: bool = False
-    feather: str | None = None
-    method: str = "auto"
-    keep_bounds: bool = False
+    touching: Annotated[bool, OptionText("Keep every cell that the outline meets.")] = False
+    outside: Annotated[bool, OptionText("Keep what lies outside instead.")] = False
+    feather: Annotated[
+        str | None, OptionText("Let an alpha band fade in from the outline.", "CELLS|LENGTH")
+    ] = None
+    method: MethodName = "auto"
+    keep_bounds: Annotated[
+        bool, OptionText("Of packed points: keep bounds of chunks beside the input, for the next clip.")
+    ] = False
 
 
 def clip(inputs: Inputs, where: Where, output: Output, clipping: Clipping = Clipping()) -> Receipt:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 
@@ -18,6 +18,7 @@ from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS
 from zembrel.grid.extent import footprint_of
 from zembrel.grid.pane import Pane
+from zembrel.optiontext import OptionText
 from zembrel.raster.difference import Confusion, Differences, Subtracted
 from zembrel.raster.displacement import Untold
 from zembrel.raster.model import Raster
@@ -50,14 +51,24 @@ class Comparing:
     where a table of the changes of classes goes.
     """
 
-    tolerance: float | Sequence[float] = 0.0
-    at_most: tuple[str, ...] = ()
-    at_least: tuple[str, ...] = ()
-    method: str = "auto"
-    difference: str | None = None
-    table: str | None = None
-    figure: str | None = None
-    page: str | None = None
+    tolerance: Annotated[
+        float | Sequence[float], OptionText("How far apart counts as within it; repeatable.", "VALUE")
+    ] = 0.0
+    at_most: Annotated[
+        tuple[str, ...], OptionText("max=12, rms=2, shift=0.1; repeatable.", "FIGURE=VALUE")
+    ] = ()
+    at_least: Annotated[
+        tuple[str, ...], OptionText("share=0.99, cells=1000; repeatable.", "FIGURE=VALUE")
+    ] = ()
+    method: Annotated[str, OptionText("How the second comes onto the first.", "NAME")] = "auto"
+    difference: Annotated[
+        str | None, OptionText("The first less the second as a raster; of classes what became what.", "PATH")
+    ] = None
+    table: Annotated[str | None, OptionText("Cells, hectares and per cent of changes of classes.", "CSV")] = (
+        None
+    )
+    figure: Annotated[str | None, OptionText("Both, their difference and its histogram.", "PICTURE")] = None
+    page: Annotated[str | None, OptionText("Both on a page, to swipe and flicker.", "HTML")] = None
 
     @property
     def tolerances(self) -> tuple[float, ...]:

@@ -5,12 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Annotated
 
 import numpy as np
 
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.measure import show_number
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
 from zembrel.verbs.options import Output
 from zembrel.verbs.survey import quantiles
@@ -27,14 +29,16 @@ class Contouring:
     the last; index: every so many intervals is flagged; smooth: whether the surface is softened first.
     """
 
-    interval: float | None = None
-    base: float = 0.0
-    levels: str | None = None
-    classes: int | None = None
-    filled: bool = False
-    beyond: bool = False
-    index: int = 5
-    smooth: bool = False
+    interval: Annotated[float | None, OptionText("How far apart, in units of the values.", "VALUE")] = None
+    base: Annotated[float, OptionText("A value that intervals count from.", "VALUE")] = 0.0
+    levels: Annotated[str | None, OptionText("At these values: 5,10,50.", "LIST")] = None
+    classes: Annotated[int | None, OptionText("Between N classes of equally many cells.", "N")] = None
+    filled: Annotated[bool, OptionText("The areas between the levels.")] = False
+    beyond: Annotated[bool, OptionText("With --filled: also below the first level and above the last.")] = (
+        False
+    )
+    index: Annotated[int, OptionText("Flag every Nth interval from the base; 0 for none.", "N")] = 5
+    smooth: Annotated[bool, OptionText("Soften the surface first.")] = False
 
 
 def check(contouring: Contouring) -> None:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Annotated
 
 from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.quantize import ColourCounts, median_cut
 from zembrel.raster.views.bands import select_bands
@@ -15,12 +17,13 @@ from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.aids import in_z_unit
+from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.intake import Given
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.layers import Layer
 from zembrel.verbs.opacity import settled
-from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbs.options import FromZUnit, Inputs, Output, Where, ZUnit
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.retyped import check_type, retyped
 from zembrel.verbs.scaled import scaled, told_values
@@ -37,16 +40,22 @@ class Values:
     colours of a palette, `z_unit` names another unit of heights.
     """
 
-    stretch: str | None = None
-    rgb: bool = False
-    palette: str | None = None  # a number of colours, or a legend file
-    dither: str = "diffusion"
-    scaled: str | None = None  # a step or auto: whole numbers with a stored scale and offset
-    unscaled: bool = False
-    z_unit: str | None = None
-    from_z_unit: str | None = None
-    each_band: bool = False  # a file for each
-    resume: bool = False  # of points: keep results that stand already
+    stretch: Stretch = None
+    rgb: Annotated[bool, OptionText("Palette to colour bands.")] = False
+    palette: Annotated[
+        str | None, OptionText("Colour bands to a palette of N, or to a given one.", "N|LEGEND")
+    ] = None  # a number of colours, or a legend file
+    dither: Annotated[str, OptionText("With --palette: diffusion, ordered or none.", "NAME")] = "diffusion"
+    scaled: Annotated[
+        str | None, OptionText("Whole numbers of --type with a stored scale and offset.", "STEP|auto")
+    ] = None  # a step or auto: whole numbers with a stored scale and offset
+    unscaled: Annotated[bool, OptionText("The values that stored scales and offsets stand for.")] = False
+    z_unit: ZUnit = None
+    from_z_unit: FromZUnit = None
+    each_band: Annotated[bool, OptionText("A file for each band.")] = False  # a file for each
+    resume: Annotated[bool, OptionText("Of points: go on; results that stand already are kept.")] = (
+        False  # of points: keep results that stand already
+    )
 
 
 def convert(inputs: Inputs, output: Output, values: Values) -> Receipt:

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import islice
 from pathlib import Path
-from typing import Any, TextIO
+from typing import Annotated, Any, TextIO
 
 import numpy as np
 import orjson
@@ -19,6 +19,7 @@ from zembrel.errors import InputError, UsageError
 from zembrel.facts import fact, remarks
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, label, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
+from zembrel.optiontext import OptionText
 from zembrel.reading import readings
 from zembrel.verbs.aids import check_used, equipped, metres
 from zembrel.verbs.options import Output, Where
@@ -36,45 +37,36 @@ _DMS = re.compile(
 class CoordinateReading:
     """How lines are to be understood and written.
 
-    registered: axes in the registry's order and signs. z_in: metres in a unit of the heights that are read,
+    axes: `registry` for the registry's order and signs. z_in: metres in a unit of the heights that are read,
     z_out of those written; None if the third column is no height that changes.
     """
 
-    swapped: bool = False
-    registered: bool = False
-    keep_going: bool = False
+    from_crs: Annotated[str | None, OptionText("What the coordinates are in.", "CRS")] = None
+    crs: Annotated[str | None, OptionText("What they shall be in.", "CRS", "-c", "--crs")] = None
+    inputs_from: Annotated[str | None, OptionText("Lines from a file, not stdin.", "FILE")] = None
+    swapped: Annotated[bool, OptionText("Latitude comes first, in degrees.", None, "--yx")] = False
+    axes: Annotated[str | None, OptionText("Order and signs as registered.", "registry")] = None
+    keep_going: Annotated[bool, OptionText("Leave bad lines out; exit 7.")] = False
     z_in: float | None = None
     z_out: float = 1.0
 
 
 def coords(
-    source: str | None,
-    target: str | None,
-    output: Output,
-    reading: CoordinateReading,
-    given: Where,
-    *,
-    lines: Iterable[str] | None = None,
+    where: Where, output: Output, reading: CoordinateReading, *, lines: Iterable[str] | None = None
 ) -> Receipt:
-    """Lines `x,y[,z]` of `lines` (default: stdin) from CRS `source` to `target`, to stdout or `output.out`.
+    """Write `lines` of `x,y[,z]` (default: of the file, or stdin), moved to another CRS, to a file or stdout.
 
     z changes where both CRSs say what heights mean, or the unit is to change; further columns are carried
     along. A point outside a domain becomes `nan,nan`. Raises InputError with the number of the first line
     that is no point, unless such lines are to be left out.
     """
-    if not source or not target:
-        raise UsageError(
-            "coords needs two CRSs",
-            "coordinates mean nothing without",
-            "write --from-crs EPSG:4326 --crs EPSG:32626",
-        )
-    start = parse_crs_phrase(source)
-    end = equipped(parse_crs_phrase(target), given, [vertical_of(start)])
-    move = operation(start, end).checked(given.strict_crs)
-    check_used(given, [move])
-    reading = _with_units(reading, move, given)
+    start, end = _crss(reading, where)
+    move = operation(start, end).checked(where.strict_crs)
+    check_used(where, [move])
+    reading = _with_units(reading, move, where)
     counts = _Counts()
-    text = _converted(lines if lines is not None else sys.stdin, move, reading, counts)
+    lines = _lines_of(reading.inputs_from) if lines is None else lines
+    text = _converted(lines, move, reading, counts)
     told: dict[str, Any] = {}
     if output.out:
         with Staging(output.replace) as staging:
@@ -90,7 +82,7 @@ def coords(
     shown += [fact("and_more", more=len(counts.bad) - SHOWN)] if len(counts.bad) > SHOWN else []
     chose = remarks([move.describe()])
     if reading.z_in is not None and not move.changes_heights:
-        chose += (fact("heights_into", unit=given.z_unit),)
+        chose += (fact("heights_into", unit=where.z_unit),)
     return Receipt(
         "coords",
         out=output.out,
@@ -102,6 +94,24 @@ def coords(
         },
         exit_code=LOSSES if counts.bad else 0,
     )  # fmt: skip
+
+
+def _crss(reading: CoordinateReading, where: Where) -> tuple[CRS, CRS]:
+    """Return the CRS of the coordinates, and that of the result. Raises UsageError."""
+    if reading.axes not in (None, "registry"):
+        raise UsageError(
+            f"--axes {reading.axes}",
+            "axes are x first, or as registered",
+            "write --axes registry, or leave it out",
+        )
+    if not reading.from_crs or not reading.crs:
+        raise UsageError(
+            "coords needs two CRSs",
+            "coordinates mean nothing without",
+            "write --from-crs EPSG:4326 --crs EPSG:32626",
+        )
+    start = parse_crs_phrase(reading.from_crs)
+    return start, equipped(parse_crs_phrase(reading.crs), where, [vertical_of(start)])
 
 
 def _with_units(reading: CoordinateReading, move: CoordinateOperation, given: Where) -> CoordinateReading:
@@ -242,7 +252,7 @@ def _in_order(
     one: np.ndarray, other: np.ndarray, crs: CRS, reading: CoordinateReading, *, back: bool = False
 ) -> tuple[np.ndarray, np.ndarray]:
     """First and second column as x and y of the inside, or (`back`) the other way round."""
-    if reading.registered and isinstance(crs, GeographicCRS | ProjectedCRS):
+    if reading.axes is not None and isinstance(crs, GeographicCRS | ProjectedCRS):
         return _registered(one, other, crs.axes, back)
     if reading.swapped and isinstance(crs, GeographicCRS):
         return other, one
@@ -265,10 +275,10 @@ def _registered(
     return (other, one) if first_is_y else (one, other)
 
 
-def read_lines(path: str | None) -> Iterable[str] | None:
-    """The lines of a file, or None for stdin. Raises InputError."""
+def _lines_of(path: str | None) -> Iterable[str]:
+    """Return the lines of a file, or stdin. Raises InputError."""
     if path is None or path == "-":
-        return None
+        return sys.stdin
     try:
         return readings.note(Path(path)).read_text("utf-8").splitlines(keepends=True)
     except (OSError, UnicodeDecodeError) as exc:

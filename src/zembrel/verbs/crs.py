@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 
@@ -29,7 +29,8 @@ from zembrel.geodesy.transformation import UNSTATED
 from zembrel.geodesy.ways import Way, by_accuracy, ways
 from zembrel.grid.area import PathArea, parse_area
 from zembrel.grid.extent import Bounds
-from zembrel.verbs.options import Where
+from zembrel.optiontext import OptionText
+from zembrel.verbs.options import PlacesFile, Where
 from zembrel.verbs.phrases import show_table
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.within import parse_crs_phrase, resolve
@@ -42,12 +43,12 @@ ZONED = 9824  # coordinates with the zone before them serve no raster
 
 
 def crs(
-    action: str,
-    words: tuple[str, ...],
+    action: str = "",
+    words: tuple[str, ...] = (),
     *,
-    form: str | None = None,
-    all_found: bool = False,
-    places: str | None = None,
+    form: Annotated[str | None, OptionText("Show it as wkt2, wkt1, prj or json.", "FORM", "--as")] = None,
+    all_found: Annotated[bool, OptionText("All that are found.", None, "--all")] = False,
+    places: PlacesFile = None,
 ) -> Receipt:
     """`find TEXT|AREA`, `show CRS`, `fit LAYER|AREA` or `operations A B`.
 

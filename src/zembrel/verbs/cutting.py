@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Annotated
 
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, fact
+from zembrel.optiontext import OptionText
+from zembrel.verbs.methods import MethodName
 
 
 @dataclass(frozen=True)
@@ -17,17 +20,28 @@ class Cutting:
     sheets; resume: keep sheets that stand already.
     """
 
-    split: str | None = None
-    size: str | None = None
-    cells: str | None = None
-    at_most: str | None = None
-    by: str | None = None
-    margin: str | None = None
-    name: str | None = None
-    index: str | None = None
-    resume: bool = False
-    touching: bool = False
-    method: str = "auto"
+    split: Annotated[str | None, OptionText("Columns x rows of sheets: 4x3.", "CxR")] = None
+    size: Annotated[
+        str | None, OptionText("Ground size; edges on whole multiples: 1km, 1km/2km.", "LENGTH")
+    ] = None
+    cells: Annotated[str | None, OptionText("Cells of a sheet: 512, 512x256.", "N")] = None
+    at_most: Annotated[
+        str | None, OptionText("Fewest sheets whose files are no larger than this: 200MB.", "BYTES")
+    ] = None
+    by: Annotated[str | None, OptionText("A sheet for each polygon, blank outside.", "FILE")] = None
+    margin: Annotated[str | None, OptionText("What to add around each sheet.", "CELLS|LENGTH")] = None
+    name: Annotated[
+        str | None,
+        OptionText(
+            "From stem, number, row, col, west, south, east, north or a field: {row:02}_{col:02}.", "TEMPLATE"
+        ),
+    ] = None
+    index: Annotated[str | None, OptionText("The sheets as features: .gpkg or .geojson.", "FILE")] = None
+    resume: Annotated[bool, OptionText("Go on: sheets of a run with these inputs and options are kept.")] = (
+        False
+    )
+    touching: Annotated[bool, OptionText("With --by: keep every cell that the outline meets.")] = False
+    method: MethodName = "auto"
 
 
 def pair_of(text: str, flag: str, example: str) -> tuple[int, int]:

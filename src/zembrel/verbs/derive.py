@@ -6,11 +6,12 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import NamedTuple
+from typing import Annotated, NamedTuple
 
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.expression.formula import parse_formula
 from zembrel.facts import Fact, distinct, fact
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
 from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.intake import take
@@ -42,11 +43,18 @@ class Algebra:
     with the name of its band, `NAME=`; indices: files that add to the table of indices.
     """
 
-    let: Lets = ()
-    formula: str | Sequence[str] = ()
-    index: str | Sequence[str] = ()
-    indices: str | Sequence[str] = ()
-    method: str = "auto"
+    let: Annotated[Lets, OptionText("A layer by the name formulas use; repeatable.", "NAME=FILE[:BAND]")] = ()
+    formula: Annotated[
+        str | Sequence[str],
+        OptionText('Such as "(s.nir - s.red) / (s.nir + s.red)"; repeatable.', "[NAME=]TEXT"),
+    ] = ()
+    index: Annotated[
+        str | Sequence[str], OptionText("An index of the literature: ndvi, ndwi, nbr; repeatable.", "NAME")
+    ] = ()
+    indices: Annotated[
+        str | Sequence[str], OptionText("A table that adds to the indices (docs/derive.md).", "FILE")
+    ] = ()
+    method: Annotated[str, OptionText("How layers come to the frame of the first.  [auto]", "NAME")] = "auto"
 
 
 class Wanted(NamedTuple):

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import groupby
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 
@@ -18,6 +18,7 @@ from zembrel.geodesy.crs import UnresolvedCRS, label
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import operation_of
 from zembrel.measure import show_bytes, show_number
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Band, Raster, shared_type
 from zembrel.verbs.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.verbs.figures import add_statistics, add_values
@@ -43,10 +44,14 @@ class Looking:
     """What is told besides: exact figures of each band or field; values at `X,Y[@CRS]`; a page or sheet. Or
     instead, how files came about."""
 
-    stats: bool = False
-    at: str | None = None
-    page: str | None = None
-    history: bool = False
+    stats: Annotated[bool, OptionText("Exact minimum, maximum, mean and deviation.")] = False
+    at: Annotated[str | None, OptionText("Values at X,Y or X,Y@EPSG:4326.", "X,Y[@CRS]")] = None
+    page: Annotated[
+        str | None, OptionText("A page (.html, .pdf, .png); of several a contact sheet.", "PATH")
+    ] = None
+    history: Annotated[bool, OptionText("How files and packs came about, as they tell it themselves.")] = (
+        False
+    )
 
 
 def describe(inputs: Inputs, output: Output, looking: Looking = Looking()) -> Receipt:

@@ -31,7 +31,7 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.drawing import USUAL, Drawing
 from zembrel.verbs.endings import PICTURES, check_ending
 from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, Given, identified, of_one_kind
+from zembrel.verbs.intake import Given, identified, of_one_kind
 from zembrel.verbs.layers import Layer, given_layers, open_layer
 from zembrel.verbs.mapextras import MapExtras, extras_of
 from zembrel.verbs.options import Inputs, Output, Where
@@ -40,6 +40,7 @@ from zembrel.verbs.points.draw import PointLook
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.target import Target, brought, decide
 from zembrel.verbs.within import asked_crs, resolve
+from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 
 MOST_PANELS = 12
 _MARGIN = 0.03  # of the extent of features, around them

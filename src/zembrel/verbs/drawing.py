@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated
 
 from zembrel.draw.colouring import Look
 from zembrel.draw.picture import UNITS
 from zembrel.draw.shapes import ShapeLook
 from zembrel.errors import UsageError, nearest_name
 from zembrel.formats.legendfile import read_legend
+from zembrel.optiontext import OptionText
 from zembrel.raster.legend import Legend
+from zembrel.verbs.appearance import ClassColours, Ramp
 from zembrel.verbs.mapextras import NO_EXTRAS, MapExtras
 from zembrel.verbs.phrases import number_pair
 from zembrel.verbs.points.draw import PointLook
@@ -26,18 +29,26 @@ class Drawing:
     section: `X1,Y1,X2,Y2` of points; extras: what else stands on a map.
     """
 
-    ramp: str | None = None
-    legend: str | None = None
-    limits: str | None = None
-    shade: bool = False
-    title: str | None = None
-    field: str | None = None
-    classes: str = "quantile"
-    by: str = "height"
-    section: str | None = None
-    width: str | None = None
-    size: str = "1280x800"
-    units: str | None = None
+    ramp: Ramp = None
+    legend: ClassColours = None
+    limits: Annotated[str | None, OptionText("Values at the ends of the ramp.", "LO,HI")] = None
+    shade: Annotated[bool, OptionText("Shade by the slope towards the north-west.")] = False
+    title: Annotated[str | None, OptionText("Instead of the file's name.", "TEXT")] = None
+    field: Annotated[str | None, OptionText("Colour features by this field.", "FIELD")] = None
+    classes: Annotated[
+        str,
+        OptionText(
+            "Of a field of numbers: equal, quantile or natural, 5 if not said. Of points: which, 2,9.",
+            "WAY[:N]",
+        ),
+    ] = "quantile"
+    by: Annotated[str, OptionText("Of points: height, class, intensity, return, source, time.", "VALUE")] = (
+        "height"
+    )
+    section: Annotated[str | None, OptionText("Of points: upright, along this line.", "X1,Y1,X2,Y2")] = None
+    width: Annotated[str | None, OptionText("Of a section: how wide it is.", "LENGTH")] = None
+    size: Annotated[str, OptionText("Picture in pixels.", "WxH")] = "1280x800"
+    units: Annotated[str | None, OptionText("A second scale bar in mi, ft, yd or nmi.", "UNIT")] = None
     extras: MapExtras = NO_EXTRAS
 
     @property

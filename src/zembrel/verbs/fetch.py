@@ -8,6 +8,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Annotated
 
 from zembrel.engine.commit import check_free
 from zembrel.engine.plan import Plan, free_at
@@ -17,6 +18,7 @@ from zembrel.formats import choose_format
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import box_bounds, carried_bounds
 from zembrel.measure import parse_cell
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.reading import readings
@@ -28,6 +30,7 @@ from zembrel.verbs.collars import trimmed
 from zembrel.verbs.fetchblocks import fetch_blocks
 from zembrel.verbs.fetching import asked_for, at_level, bring, check_size, credit, errand, refuse_offline
 from zembrel.verbs.layers import Layer
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import pieces_of, sewn
 from zembrel.verbs.receipt import LOSSES, Receipt, Result
@@ -49,13 +52,22 @@ class Fetching:
     any number of pieces; method: of resampling.
     """
 
-    dates: str | None = None
-    cloud: float | None = None
-    composite: str = "latest"
-    zoom: int | None = None
-    blocks_where: str | None = None
-    yes: bool = False
-    method: str = "auto"
+    dates: Annotated[str | None, OptionText("2024, 2024-05, 2024-05-31 or FIRST..LAST.", "DATES")] = None
+    cloud: Annotated[float | None, OptionText("Images with at most so much cloud.", "PERCENT")] = None
+    composite: Annotated[
+        str,
+        OptionText("Of several images: latest, least-cloud, median, mean, min, max, first or last.", "RULE"),
+    ] = "latest"
+    zoom: Annotated[int | None, OptionText("Of tiles; the finest, or as --cell asks.", "N")] = None
+    blocks_where: Annotated[
+        str | None,
+        OptionText(
+            "Entries of an index of blocks, by its fields: \"year == 2009 and product == 'points'\".",
+            "CONDITION",
+        ),
+    ] = None
+    yes: Annotated[bool, OptionText("Ask for any number of pieces.")] = False
+    method: MethodName = "auto"
 
 
 def fetch(inputs: Inputs, where: Where, output: Output, fetching: Fetching) -> Receipt:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated
 
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, fact
 from zembrel.grid.frame import Frame
+from zembrel.optiontext import OptionText
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.fill import Filled
 from zembrel.verbs.each import one_to_one, opened
@@ -22,7 +24,12 @@ from zembrel.verbs.write import Written, write
 FARTHEST = 1024  # cells
 
 
-def fill(inputs: Inputs, output: Output, *, reach: str | None = None) -> Receipt:
+def fill(
+    inputs: Inputs,
+    output: Output,
+    *,
+    reach: Annotated[str | None, OptionText("How far from valid cells: 20, 50m.", "CELLS|LENGTH")] = None,
+) -> Receipt:
     """Each input with its voids closed, as far as `reach` (cells, or a length) from valid cells.
 
     Values are means of the valid cells around, weighted by the inverse square of distance; codes are taken

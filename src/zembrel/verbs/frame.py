@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Annotated
 
 from zembrel.engine.commit import Staging
 from zembrel.errors import UsageError
@@ -10,6 +11,7 @@ from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code, fitting_at
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.framefile import ENDING, write_frame
+from zembrel.optiontext import OptionText
 from zembrel.verbs.layers import take_layers
 from zembrel.verbs.lengths import cell_in_units_of
 from zembrel.verbs.options import Inputs, Output, Where
@@ -25,10 +27,12 @@ def frame(
     where: Where,
     output: Output,
     *,
-    columns: int | None = None,
-    rows: int | None = None,
-    origin: str | None = None,
-    registration: str | None = None,
+    columns: Annotated[int | None, OptionText("Columns, with --rows instead of --cell.", "N")] = None,
+    rows: Annotated[int | None, OptionText("Rows.", "N")] = None,
+    origin: Annotated[str | None, OptionText("A point of the lattice.  [0,0]", "X,Y")] = None,
+    registration: Annotated[
+        str | None, OptionText("What a value stands for: its cell, or a node.", "cell|node")
+    ] = None,
 ) -> Receipt:
     """A frame from rasters, or from an area with a cell size or a number of columns and rows.
 

@@ -21,11 +21,12 @@ from zembrel.reading import readings
 from zembrel.sqlitefile import opened_for_reading
 from zembrel.verbs.features.opening import open_table
 from zembrel.verbs.finding import find
-from zembrel.verbs.intake import FEATURES, POINTS, RASTERS, identified
+from zembrel.verbs.intake import identified
 from zembrel.verbs.layers import open_layer
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.opening import open_cloud
 from zembrel.verbs.receipt import Receipt
+from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 
 BESIDE = f".{KEY}.json"  # added to the whole name of a file
 _SHOWN = 12  # inputs of a step

@@ -16,8 +16,8 @@ from zembrel.points.files import holds_points
 from zembrel.points.files.catalogue import format_of, surely_points
 from zembrel.verbs.finding import Sort, find
 from zembrel.verbs.options import Inputs, Output
+from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 
-RASTERS, FEATURES, POINTS = "rasters", "features", "points"
 _SORTS: dict[str, Sort] = {RASTERS: readable, FEATURES: is_features, POINTS: surely_points}
 _OF_POINTS = ("classes", "returns", "columns", "salvage", "resolution")
 

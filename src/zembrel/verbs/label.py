@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.engine.run import run
@@ -21,6 +21,7 @@ from zembrel.geodesy.crs import label as name_of
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
 from zembrel.measure import exact_number
+from zembrel.optiontext import OptionText
 from zembrel.points.files import holds_points
 from zembrel.points.files.catalogue import format_of as points_format
 from zembrel.points.las.relabel import write_with_crs
@@ -38,12 +39,12 @@ from zembrel.verbs.within import parse_crs_phrase
 class Changes:
     """What to change; None leaves a thing as it is."""
 
-    crs: str | None = None
-    nodata: str | None = None
-    names: str | None = None
-    legend: str | None = None
-    shift: str | None = None
-    overviews: bool = False
+    crs: Annotated[str | None, OptionText("CRS the file is in.", "CRS", "-c", "--crs")] = None
+    nodata: Annotated[str | None, OptionText("Value that means nothing; none for none.", "VALUE")] = None
+    names: Annotated[str | None, OptionText("Band names: red,green,blue.", "LIST")] = None
+    legend: Annotated[str | None, OptionText("Legend file with classes and colours.", "FILE")] = None
+    shift: Annotated[str | None, OptionText("Move by X,Y in CRS units.", "X,Y")] = None
+    overviews: Annotated[bool, OptionText("Add or renew the overviews.")] = False
 
 
 def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:

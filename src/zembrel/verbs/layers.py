@@ -16,9 +16,10 @@ from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.nodata import WithNodata, says_nodata
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.place import Reframed
-from zembrel.verbs.intake import RASTERS, Given, take
+from zembrel.verbs.intake import Given, take
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.saidcrs import crs_of
+from zembrel.verbtable.record import RASTERS
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Annotated
 
 import numpy as np
 
@@ -16,6 +17,7 @@ from zembrel.grid.area import split_crs
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import parse_length
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Where
@@ -32,13 +34,17 @@ class MapExtras:
     of equal value; inset: areas; detail: `X,Y[@CRS]`, shown a pixel for each cell; halves: of two layers.
     """
 
-    grid: str | None = None
-    contours: float | None = None
-    inset: Sequence[str] = ()
-    detail: Sequence[str] = ()
-    attribution: str | None = None
-    halves: bool = False
-    terminal: bool = False
+    grid: Annotated[
+        str | None, OptionText("Lines every 1km, or meridians every 1arcmin; or auto.", "STEP")
+    ] = None
+    contours: Annotated[float | None, OptionText("Lines of equal value at this interval.", "VALUE")] = None
+    inset: Annotated[Sequence[str], OptionText("A part shown larger; up to four.", "AREA")] = ()
+    detail: Annotated[
+        Sequence[str], OptionText("An inset at 100 %, a pixel for each cell.", "X,Y[@CRS]")
+    ] = ()
+    attribution: Annotated[str | None, OptionText("Where the data come from.", "TEXT")] = None
+    halves: Annotated[bool, OptionText("The left half of one raster, the right of another.")] = False
+    terminal: Annotated[bool, OptionText("Show it in the terminal, as wide as that is.")] = False
 
     @property
     def of_rasters(self) -> bool:

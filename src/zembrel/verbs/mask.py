@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Annotated
 
 from zembrel.errors import UsageError
 from zembrel.expression.formula import parse_condition
 from zembrel.facts import Fact, fact
 from zembrel.formats.origin import Origin
+from zembrel.optiontext import OptionText
 from zembrel.raster.views.masked import Holds, Void
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.verbs.each import one_to_one, opened
@@ -22,7 +24,17 @@ from zembrel.verbs.write import Written, write
 
 
 def mask(
-    inputs: Inputs, output: Output, *, by: str | None = None, where: str | None = None, keep: bool = False
+    inputs: Inputs,
+    output: Output,
+    *,
+    by: Annotated[str | None, OptionText("Blank where this raster is empty.", "LAYER")] = None,
+    where: Annotated[
+        str | None,
+        OptionText(
+            "Blank where it holds, on bands of --by or of the input: 'value < 0 or value > 900'.", "CONDITION"
+        ),
+    ] = None,
+    keep: Annotated[bool, OptionText("Blank all other cells instead.")] = False,
 ) -> Receipt:
     """Each input, blank where the layer `by` is invalid, or where the condition `where` holds.
 

@@ -3,16 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Annotated
 
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import same
 from zembrel.grid.extent import carried_cell
 from zembrel.grid.frame import Frame
+from zembrel.optiontext import OptionText
 from zembrel.raster.codes import few_values
 from zembrel.raster.method import Method, parse_method
 from zembrel.raster.model import Raster, is_photo
 
+MethodName = Annotated[
+    str,
+    OptionText(
+        "auto, nearest, bilinear, cubic, lanczos, mean, mode, min, max, median, sum, percentile:25. "
+        "Half of its weight must be valid.",
+        "NAME",
+    ),
+]
 _WORTH_A_WORD = 1.5  # times that cells may grow or shrink before it is said
 _COARSER = 2.0  # times a cell grows along a side from which all cells in its footprint shall count
 

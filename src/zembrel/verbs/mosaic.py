@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from zembrel.formats import choose_format
 from zembrel.formats.quilt import Sewing
 from zembrel.grid.extent import footprint_of
 from zembrel.grid.frame import Frame
+from zembrel.optiontext import OptionText
 from zembrel.raster.disagreement import MOST_PAIRS, Disagreement, commons, disagreements
 from zembrel.raster.model import has_alpha
 from zembrel.raster.tone import matched
@@ -32,6 +33,7 @@ from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.landing import landing
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.lengths import in_cells
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.pieces import agreed_bands, pieces_of, sewn
 from zembrel.verbs.receipt import Receipt
@@ -52,12 +54,27 @@ class Joining:
     of a sheet index that orders them; table: a CSV file for how far every overlap disagrees.
     """
 
-    overlap: str = "first"
-    method: str = "auto"
-    match_tone: bool = False
-    order: str | None = None
-    table: str | None = None
-    source_ids: bool = False  # of points: the number of their input
+    overlap: Annotated[
+        str,
+        OptionText(
+            "Who wins: first, last, min, max, mean, median, sum, count, feather[:WIDTH], or "
+            "divide by the nearest centre.",
+            "RULE",
+        ),
+    ] = "first"
+    method: MethodName = "auto"
+    match_tone: Annotated[bool, OptionText("Gain and offset for each sheet, from all overlaps at once.")] = (
+        False
+    )
+    order: Annotated[
+        str | None, OptionText("Order by a field of a sheet index; -FIELD: descending.", "FIELD@INDEX")
+    ] = None
+    table: Annotated[str | None, OptionText("How far every two sheets disagree, and are shifted.", "CSV")] = (
+        None
+    )
+    source_ids: Annotated[bool, OptionText("Give points the number of their input as point source ID.")] = (
+        False  # of points: the number of their input
+    )
 
 
 def mosaic(inputs: Inputs, where: Where, output: Output, joining: Joining) -> Receipt:

@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 from zembrel.engine.executor import Executor
 from zembrel.engine.limits import DEFAULT_MEMORY, Limits
@@ -15,8 +15,13 @@ from zembrel.errors import UsageError
 from zembrel.formats import is_store
 from zembrel.grid.frame import Frame
 from zembrel.measure import parse_bytes
+from zembrel.optiontext import OptionText
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Raster
+
+PlacesFile = Annotated[str | None, OptionText("Features with names, for place:NAME.", "FILE")]
+ZUnit = Annotated[str | None, OptionText("Heights of the result in this unit: m, ft, usft.", "UNIT")]
+FromZUnit = Annotated[str | None, OptionText("Unit of heights where neither bands nor CRS say.", "UNIT")]
 
 
 @dataclass(frozen=True)
@@ -26,29 +31,69 @@ class Inputs:
     inputs: tuple[str, ...] = ()
     rasters: tuple[Raster, ...] = ()  # that are open already, from Python
     names: tuple[str, ...] = ()  # of these
-    inputs_from: str | None = None
-    layer: str | None = None
-    from_crs: str | None = None
-    force_crs: bool = False
+    inputs_from: Annotated[str | None, OptionText("A list of inputs, one a line; - for stdin.", "LIST")] = (
+        None
+    )
+    layer: Annotated[
+        str | None, OptionText("A layer of a file that holds several; or more: A,B or '*'.", "NAME")
+    ] = None
+    from_crs: Annotated[
+        str | None, OptionText("CRS of inputs that do not say; or a layer that is in it.", "CRS")
+    ] = None
+    force_crs: Annotated[bool, OptionText("Let --from-crs overrule what files say.")] = False
     crs_of_others: bool = (
         False  # whether --from-crs is for another file of the call, if this one says its own
     )
-    from_nodata: float | None = None
-    from_layout: str | None = None
-    offline: bool = False
-    trust_inputs: bool = False
-    bands: str | None = None
-    condition: str | None = None
-    fields: str | None = None
-    repair: bool = False
-    skip_invalid: bool = False
-    classes: str | None = None
-    returns: str | None = None
-    columns: str | None = None
-    salvage: bool = False
-    resolution: str | None = None
-    trim_collar: bool = False
-    collar_tolerance: int | None = None
+    from_nodata: Annotated[float | None, OptionText("Nodata value of inputs that do not say.", "VALUE")] = (
+        None
+    )
+    from_layout: Annotated[
+        str | None,
+        OptionText("Of raw inputs: columns=1025,rows=1025,type=uint16,order=little,first=north.", "LAYOUT"),
+    ] = None
+    offline: Annotated[bool, OptionText("Ask nothing of the web.")] = False
+    trust_inputs: Annotated[bool, OptionText("No limits on what inputs unpack to and hold.")] = False
+    bands: Annotated[
+        str | None,
+        OptionText('Bands by number from 1, name or pattern: 4,3,2 or "B*".', "LIST", "-b", "--bands"),
+    ] = None
+    condition: Annotated[
+        str | None,
+        OptionText(
+            'Which features: "depth > 3 and kind == \'path\'"; or points: "class == 2".',
+            "CONDITION",
+            "--where",
+        ),
+    ] = None
+    fields: Annotated[
+        str | None,
+        OptionText("Which fields of features, or values of a text of points, in this order.", "LIST"),
+    ] = None
+    repair: Annotated[bool, OptionText("Mend faulty geometries.")] = False
+    skip_invalid: Annotated[bool, OptionText("Leave faulty ones out.")] = False
+    classes: Annotated[
+        str | None, OptionText("Of points, only those of these classes: 2,9 or 3-5.", "LIST")
+    ] = None
+    returns: Annotated[
+        str | None, OptionText("Of points, only first, last, single, intermediate, or numbers: 1,2.", "LIST")
+    ] = None
+    columns: Annotated[
+        str | None,
+        OptionText(
+            "Columns of a text of points, read or written: x,y,z,intensity; - leaves one out.", "LIST"
+        ),
+    ] = None
+    salvage: Annotated[bool, OptionText("Of a broken point file, take the points that are there.")] = False
+    resolution: Annotated[
+        str | None, OptionText("Of a cloud-optimized file, only as fine as this: 2m.", "LENGTH")
+    ] = None
+    trim_collar: Annotated[bool, OptionText("Drop borders of one colour around photos.")] = False
+    collar_tolerance: Annotated[
+        int | None,
+        OptionText(
+            "How far values of a collar may differ from its colour; found by itself if not said.", "N"
+        ),
+    ] = None
     known: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)  # what phrases mean
 
 
@@ -56,22 +101,62 @@ class Inputs:
 class Where:
     """Where and how fine the result is."""
 
-    onto: str | None = None
-    crs: str | None = None
-    cell: str | None = None
-    longest: int | None = None
-    within: str | None = None
-    within_where: str | None = None
-    reach: str | None = None
-    mask: bool = False
-    places: str | None = None
-    strict_crs: bool = False
-    shift_grid: str | None = None
-    height_grid: str | None = None
-    epoch: float | None = None
-    z_unit: str | None = None
-    from_z_unit: str | None = None
-    average_codes: bool = False
+    onto: Annotated[
+        str | None, OptionText("Land exactly on the cells of this frame file or raster.", "FRAME")
+    ] = None
+    crs: Annotated[
+        str | None,
+        OptionText(
+            "CRS of the result: EPSG:32626, a registry name, a .prj or .wkt file, WKT.", "CRS", "-c", "--crs"
+        ),
+    ] = None
+    cell: Annotated[
+        str | None,
+        OptionText(
+            "Cell size with a unit: 2m, 1ft, 1arcsec; bare is CRS units; 2m/3m is x/y.",
+            "LENGTH",
+            "-s",
+            "--cell",
+        ),
+    ] = None
+    longest: Annotated[
+        int | None, OptionText("So many cells along the longer side, instead of a cell size.", "N")
+    ] = None
+    within: Annotated[
+        str | None,
+        OptionText(
+            "Area to keep: W,S,E,N[@CRS], square:X,Y,REACH, circle:X,Y,REACH, place:NAME, "
+            "degree:N46W024, or a file.",
+            "AREA",
+            "-w",
+            "--within",
+        ),
+    ] = None
+    within_where: Annotated[
+        str | None, OptionText("Which features of the area's file: \"kind == 'wood'\".", "CONDITION")
+    ] = None
+    reach: Annotated[str | None, OptionText("How far around a place: 1.5mi.", "LENGTH")] = None
+    mask: Annotated[bool, OptionText("Also blank what lies outside the area's outline.")] = False
+    places: PlacesFile = None
+    strict_crs: Annotated[bool, OptionText("Refuse where no shift between datums or heights is known.")] = (
+        False
+    )
+    shift_grid: Annotated[
+        str | None, OptionText("Shift from one datum to another by this NTv2 file (.gsb).", "FILE")
+    ] = None
+    height_grid: Annotated[
+        str | None,
+        OptionText("Geoid heights, any grid: between heights above the ellipsoid and others.", "FILE"),
+    ] = None
+    epoch: Annotated[
+        float | None,
+        OptionText("Epoch of the coordinates, for shifts that change with time: 2020.5.", "YEAR"),
+    ] = None
+    z_unit: ZUnit = None
+    from_z_unit: FromZUnit = None
+    average_codes: Annotated[bool, OptionText("Let a method average what look like codes of classes.")] = (
+        False
+    )
     named: Frame | None = None  # the frame that the name of the result says
     known: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)  # what phrases mean
 
@@ -80,27 +165,56 @@ class Where:
 class Output:
     """What to write, and within which limits."""
 
-    out: str | None = None
-    format: str | None = None
-    type: str | None = None
-    rounded: bool = False
-    clamp: bool = False
-    nodata: str | None = None
-    flatten: str | None = None
-    stored: bool = False
-    compress: str | None = None
-    settings: tuple[str, ...] = ()
-    world_file: bool | None = None
-    provenance: bool = False
-    replace: bool = False
-    into: str | None = None
-    dry_run: bool = False
-    ceiling: str | None = None
-    memory: str | None = None
-    workers: int = 0
-    cluster: str | None = None  # its address; `running.performed` opens it
-    keep_going: bool = False
-    keep_empty: bool = False
+    out: Annotated[
+        str | None, OptionText("The result; a folder if it ends in / or is one.", "PATH", "-o", "--out")
+    ] = None
+    format: Annotated[str | None, OptionText("Format of the result, if its name does not say.", "NAME")] = (
+        None
+    )
+    type: Annotated[str | None, OptionText("Cell type of the result: uint8 ... float64.", "TYPE")] = None
+    rounded: Annotated[bool, OptionText("With --type: allow fractions to be rounded.", None, "--round")] = (
+        False
+    )
+    clamp: Annotated[bool, OptionText("With --type: hold values at its ends, and round.")] = False
+    nodata: Annotated[str | None, OptionText("Nodata value of the result; none for none.", "VALUE")] = None
+    flatten: Annotated[
+        str | None, OptionText("Blend transparent cells onto this colour: white, '#rrggbb'.", "COLOUR")
+    ] = None
+    stored: Annotated[
+        bool, OptionText("Write stored numbers as they are, without their scale and offset.")
+    ] = False
+    compress: Annotated[
+        str | None, OptionText("Compression and level: deflate, zstd:15, lzw, none.", "NAME[:LEVEL]")
+    ] = None
+    settings: Annotated[
+        tuple[str, ...],
+        OptionText("A setting of the format; zembrel formats NAME lists them.", "KEY=VALUE", "--set"),
+    ] = ()
+    world_file: Annotated[
+        bool | None,
+        OptionText("Write a world file and .prj beside the result.", None, "--world-file/--no-world-file"),
+    ] = None
+    provenance: Annotated[
+        bool, OptionText("Also write how it came about beside the result, as NAME.provenance.json.")
+    ] = False
+    replace: Annotated[bool, OptionText("Allow existing results to be replaced.")] = False
+    into: Annotated[
+        str | None,
+        OptionText(
+            "Of features: a layer of this name in the GeoPackage --out, beside those that are there.", "NAME"
+        ),
+    ] = None
+    dry_run: Annotated[bool, OptionText("Show the plan and stop.")] = False
+    ceiling: Annotated[str | None, OptionText("Refuse results larger than this.  [20GB]", "BYTES")] = None
+    memory: Annotated[str | None, OptionText("Budget for blocks.  [256MB]", "BYTES")] = None
+    workers: Annotated[int, OptionText("Threads; one for each processor if not said.", "N")] = 0
+    cluster: Annotated[
+        str | None, OptionText("Work on a Dask cluster at tcp://HOST:PORT, or local:N processes.", "ADDRESS")
+    ] = None  # its address; `running.performed` opens it
+    keep_going: Annotated[bool, OptionText("With many inputs, finish the others; exit 7.")] = False
+    keep_empty: Annotated[
+        bool, OptionText("Also write results that have no valid cell or feature; exit 7.")
+    ] = False
     command: str = "zembrel"  # as typed, for refusals that name what would go on
     tick: Tick = no_tick
     executor: Executor | None = None  # where work is done, if not on threads of this process

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Annotated
 
 import numpy as np
 
@@ -15,12 +16,14 @@ from zembrel.formats.legendfile import read_legend
 from zembrel.geodesy.sun import Sun
 from zembrel.grid.extent import ground
 from zembrel.measure import LENGTHS
+from zembrel.optiontext import OptionText
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import Raster
 from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.ramp import RampPainted
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.appearance import ClassColours, Light, Ramp, RampEnds
 from zembrel.verbs.each import one_to_one, opened
 from zembrel.verbs.intake import take
 from zembrel.verbs.layers import Layer
@@ -38,11 +41,11 @@ class Brush:
     """Colours: a ramp's name or a legend's file; limits `LO,HI` in values or per cent; shade by a
     sun `AZIMUTH,ALTITUDE`."""
 
-    ramp: str | None = None
-    legend: str | None = None
-    limits: str | None = None
-    shade: bool = False
-    sun: str = "315,45"
+    ramp: Ramp = None
+    legend: ClassColours = None
+    limits: RampEnds = None
+    shade: Annotated[bool, OptionText("Shade by the slope towards the sun.")] = False
+    sun: Light = "315,45"
 
     @property
     def entries(self) -> Legend | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 
@@ -19,13 +19,14 @@ from zembrel.geodesy.crs import CRS, GeographicCRS
 from zembrel.grid.area import check_bounds
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.pinning import PinFit, Pinning, Ties, check_model, judged, pinned
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
 from zembrel.raster.views.pinned import pin as pin_view
 from zembrel.raster.views.place import Reframed
 from zembrel.verbs.csvtext import csv_text
 from zembrel.verbs.layers import Layer, take_layers
 from zembrel.verbs.lengths import cell_in_units_of
-from zembrel.verbs.methods import choose_method
+from zembrel.verbs.methods import MethodName, choose_method
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.phrases import show_table, unit_sign
 from zembrel.verbs.receipt import Receipt
@@ -40,10 +41,14 @@ _EDGE = 64  # places along each edge of the picture that are carried to find its
 class Pins:
     """ties: a CSV file with `column,row,x,y[,name]`; model: how the picture may be bent; table: residuals."""
 
-    ties: str | None = None
-    model: str | None = None
-    table: str | None = None
-    method: str = "auto"
+    ties: Annotated[
+        str | None, OptionText("Tie points: column,row,x,y[,name]; or the file's own.", "CSV")
+    ] = None
+    model: Annotated[
+        str | None, OptionText("affine, polynomial2, polynomial3 or spline; by the number of points.", "NAME")
+    ] = None
+    table: Annotated[str | None, OptionText("Residual and leave-one-out error of each point.", "CSV")] = None
+    method: MethodName = "auto"
 
 
 def pin(inputs: Inputs, where: Where, output: Output, pins: Pins) -> Receipt:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import Annotated
 
 import numpy as np
 import shapely
@@ -18,6 +19,7 @@ from zembrel.features.outlined import Shapes, shapes_of
 from zembrel.features.table import FeatureTable
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
+from zembrel.optiontext import OptionText
 from zembrel.raster.legend import hex_of
 from zembrel.raster.model import Raster
 from zembrel.raster.regions import Found, RegionOutlines, RegionSweep, Swept
@@ -44,12 +46,14 @@ class Outlining:
     to their largest neighbours; smooth: whether corners are cut; simplify: how far outlines may move.
     """
 
-    diagonal: bool = False
-    dissolve: bool = False
-    rounded: bool = False
-    min_cells: int = 0
-    smooth: bool = False
-    simplify: str | None = None
+    diagonal: Annotated[bool, OptionText("Join cells that meet at a corner alone.")] = False
+    dissolve: Annotated[bool, OptionText("One feature for each value, not for each region.")] = False
+    rounded: Annotated[bool, OptionText("Allow fractions to be rounded.", None, "--round")] = False
+    min_cells: Annotated[int, OptionText("Give smaller regions to their largest neighbour.", "N")] = 0
+    smooth: Annotated[bool, OptionText("Cut corners, by up to half a cell; borders stay shared.")] = False
+    simplify: Annotated[
+        str | None, OptionText("Let outlines move so far; borders stay shared.", "LENGTH")
+    ] = None
 
 
 @dataclass

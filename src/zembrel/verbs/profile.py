@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -18,6 +18,7 @@ from zembrel.facts import Fact, distinct, fact
 from zembrel.features.files.named import split_layer
 from zembrel.geodesy.operation import operation
 from zembrel.grid.extent import carried_cell
+from zembrel.optiontext import OptionText
 from zembrel.raster.method import parse_method
 from zembrel.raster.model import Raster
 from zembrel.raster.sampling import values_at
@@ -44,13 +45,13 @@ class Following:
     finest cell if not said; table, figure: files, else the table is the answer.
     """
 
-    along: str | None = None
-    along_where: str | None = None
-    step: str | None = None
-    method: str = "auto"
-    table: str | None = None
-    figure: str | None = None
-    title: str | None = None
+    along: Annotated[str | None, OptionText("X,Y,X,Y[@CRS], a file of lines, or corners.", "LINE")] = None
+    along_where: Annotated[str | None, OptionText("Which features of that file.", "CONDITION")] = None
+    step: Annotated[str | None, OptionText("Between samples; the finest cell if not said.", "LENGTH")] = None
+    method: Annotated[str, OptionText("auto: bilinear, of classes nearest; or cubic.", "NAME")] = "auto"
+    table: Annotated[str | None, OptionText("The values; on stdout if nothing is named.", "CSV")] = None
+    figure: Annotated[str | None, OptionText("The values, and below them differences.", "PICTURE")] = None
+    title: Annotated[str | None, OptionText("Of the figure.", "TEXT")] = None
 
     @property
     def products(self) -> dict[str, Path]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Annotated
 
 import numpy as np
 import numpy.typing as npt
@@ -19,6 +20,7 @@ from zembrel.formats.origin import Origin
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import ENDING as FRAME_ENDING
 from zembrel.measure import show_number
+from zembrel.optiontext import OptionText
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import TYPES, Band, Raster
 from zembrel.raster.views.bands import Relabelled
@@ -26,26 +28,27 @@ from zembrel.raster.views.cast import fitting_nodata
 from zembrel.verbs.featurelegend import codes_of_words, legend_of_codes
 from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import check_meets, frame_for
-from zembrel.verbs.intake import FEATURES, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.lengths import in_crs_units
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.write import write
+from zembrel.verbtable.record import FEATURES
 
 
 @dataclass(frozen=True)
 class Scanning:
     """How features become cells: one of `value`, `field`, `count` and `cover`, and who wins in a cell."""
 
-    value: float | None = None
-    field: str | None = None
-    count: bool = False
-    cover: bool = False
-    touching: bool = False
-    width: str | None = None
-    rank: str | None = None
-    overlap: str = "last"
-    fill: float | None = None
+    value: Annotated[float | None, OptionText("What every feature gives its cells; 1.", "VALUE")] = None
+    field: Annotated[str | None, OptionText("The field that does; words become classes.", "FIELD")] = None
+    count: Annotated[bool, OptionText("How many features fall on each cell.")] = False
+    cover: Annotated[bool, OptionText("The share of each cell that is covered.")] = False
+    touching: Annotated[bool, OptionText("All cells that a feature meets.")] = False
+    width: Annotated[str | None, OptionText("Lines and points so wide: 3m.", "LENGTH")] = None
+    rank: Annotated[str | None, OptionText("Features with more of it lie on top.", "FIELD")] = None
+    overlap: Annotated[str, OptionText("first, last, min, max, mean, sum or count.", "RULE")] = "last"
+    fill: Annotated[float | None, OptionText("Where no feature is; else nothing is there.", "VALUE")] = None
 
 
 def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) -> Receipt:

@@ -71,7 +71,7 @@ def said(
     usual = inspect.signature(function).parameters
     found = {}
     for name, value in _given(options):
-        shown = typed.get(name, name).replace("-", "_")
+        shown = typed.get(name, name)
         flat = name in usual and value == usual[name].default
         if shown not in _ASIDE and not flat and isinstance(value, str | int | float | bool | tuple | list):
             held = [_named(inner) for inner in value] if isinstance(value, tuple | list) else _named(value)

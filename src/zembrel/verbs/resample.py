@@ -14,6 +14,7 @@ from zembrel.verbs.intake import Given, take
 from zembrel.verbs.kinds import by_kind
 from zembrel.verbs.landing import landing
 from zembrel.verbs.layers import Layer
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.sharedcell import SharedCell
@@ -26,7 +27,7 @@ from zembrel.verbs.write import Written, write
 class Resampling:
     """How cells are made of others."""
 
-    method: str = "auto"
+    method: MethodName = "auto"
 
 
 def resample(inputs: Inputs, where: Where, output: Output, resampling: Resampling = Resampling()) -> Receipt:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from types import MappingProxyType
 from typing import Any
 
 from zembrel.engine.cluster import cluster_at
@@ -13,6 +12,7 @@ from zembrel.verbs.history import check_beside, write_beside
 from zembrel.verbs.options import Output
 from zembrel.verbs.receipt import Receipt, finished
 from zembrel.verbs.record import recorded, said
+from zembrel.verbs.typed import typed_names
 from zembrel.version import program_version
 from zembrel.web.traffic import traffic
 
@@ -35,17 +35,16 @@ def performed(
     arguments: Mapping[str, Any],
     verb: str,
     *,
-    typed: Mapping[str, str] = MappingProxyType({}),
     record: bool = True,
     sums: bool = False,
 ) -> Receipt:
     """The receipt of `function` called with `arguments`, as a run of its own of `verb`.
 
-    typed: names of options as people type them, where they are others; record: whether the receipt tells what
+    record: whether the receipt tells what
     was read and done; sums: with checksums of small files. Raises ZembrelError.
     """
     with readings.run(), traffic.counted() as web, _placed(arguments) as arguments:
-        readings.act(verb, program_version(), said(function, arguments, typed))
+        readings.act(verb, program_version(), said(function, arguments, typed_names(verb)))
         output = next((value for value in arguments.values() if isinstance(value, Output)), Output())
         if output.provenance and output.out is not None:
             check_beside(output.path, replace=output.replace)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -17,6 +17,7 @@ from zembrel.features.columns import Column, column
 from zembrel.features.ground import reaches
 from zembrel.features.table import FeatureTable
 from zembrel.measure import parse_length
+from zembrel.optiontext import OptionText
 from zembrel.raster.method import Method, parse_method
 from zembrel.raster.model import Raster
 from zembrel.raster.sampling import Places, values_at
@@ -29,7 +30,18 @@ from zembrel.verbs.receipt import Receipt
 
 
 def sample(
-    inputs: Inputs, output: Output, *, at: str | None, method: str = "auto", reach: str | None = None
+    inputs: Inputs,
+    output: Output,
+    *,
+    at: Annotated[str | None, OptionText("A file of points.", "POINTS")] = None,
+    method: Annotated[
+        str,
+        OptionText(
+            "auto, nearest, bilinear, cubic, lanczos, mean, mode, min, max, median, sum, percentile:25.",
+            "NAME",
+        ),
+    ] = "auto",
+    reach: Annotated[str | None, OptionText("How far around a point a statistic looks.", "LENGTH")] = None,
 ) -> Receipt:
     """Points with a field for each band of each raster; missing where that has nothing.
 

@@ -6,7 +6,7 @@ import math
 import re
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 
@@ -19,6 +19,7 @@ from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Affine, Frame
+from zembrel.optiontext import OptionText
 from zembrel.points.files import holds_points, open_points
 from zembrel.progress import tell
 from zembrel.standins.services import serving
@@ -44,13 +45,21 @@ _PATHS = {
 class Serving:
     """Where the server is, what goes wrong there, and how long signed addresses hold."""
 
-    host: str = "127.0.0.1"
-    port: int = 8046
-    faults: tuple[str, ...] = ()
-    signed: float = 0.0
+    host: Annotated[str, OptionText("On which of this machine's names.", "NAME")] = "127.0.0.1"
+    port: Annotated[int, OptionText("Where it listens.", "N")] = 8046
+    faults: Annotated[
+        tuple[str, ...],
+        OptionText(
+            "fail=0.2, slow=0.1 (seconds=2), garbage, cut, packed: shares of answers; dead=PATH; "
+            "version=913.",
+            "KEY=VALUE",
+            "--fault",
+        ),
+    ] = ()
+    signed: Annotated[float, OptionText("Addresses of images hold for so long.", "SECONDS")] = 0.0
 
 
-def serve(output: Output, folder: str | None, how: Serving) -> Receipt:
+def serve(output: Output, folder: str | None = None, how: Serving = Serving()) -> Receipt:
     """Serve until interrupted. Raises UsageError, InputError for a folder without data, ResourceError."""
     faults = Faults()
     said = dict(word.partition("=")[::2] for word in how.faults)

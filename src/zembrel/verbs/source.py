@@ -8,12 +8,14 @@ import re
 import time
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import Annotated
 
 from zembrel.engine.commit import Staging
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.facts import fact
 from zembrel.measure import show_bytes
 from zembrel.nested import toml_of
+from zembrel.optiontext import OptionText
 from zembrel.reading import readings
 from zembrel.sources.blocks import fields
 from zembrel.sources.offered import offered
@@ -31,9 +33,20 @@ _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]*")
 
 
 def source(
-    output: Output, action: str, words: Sequence[str] = (), kind: str | None = None,
-    settings: Sequence[str] = (), user: bool = False,
-) -> Receipt:  # fmt: skip
+    output: Output,
+    action: str = "",
+    words: tuple[str, ...] = (),
+    *,
+    kind: Annotated[
+        str | None,
+        OptionText("xyz, tms, wmts, wms, wcs, tiles, coverages, stac, blocks, file or gazetteer.", "KIND"),
+    ] = None,
+    settings: Annotated[
+        tuple[str, ...],
+        OptionText("A key of the source file, or a variable of the address.", "KEY=VALUE", "--set"),
+    ] = (),
+    user: Annotated[bool, OptionText("Keep it for all projects, not in sources/ of this folder.")] = False,
+) -> Receipt:
     """Do `action` with the source that the first word names. Raises UsageError, InputError, RemoteError."""
     actions: Mapping[str, Callable[[], Receipt]] = {
         "add": lambda: _add(output, words, kind, settings, user=user),

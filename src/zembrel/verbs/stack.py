@@ -9,13 +9,14 @@ from zembrel.raster.model import shared_type
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.bands import stack as stack_views
 from zembrel.verbs.layers import take_layers
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.target import brought, decide, masked
 from zembrel.verbs.write import write
 
 
-def stack(inputs: Inputs, where: Where, output: Output, *, method: str = "auto") -> Receipt:
+def stack(inputs: Inputs, where: Where, output: Output, *, method: MethodName = "auto") -> Receipt:
     """All bands of all inputs on one frame, in the given order; bands of one-band files take their name."""
     layers = take_layers(inputs, output)
     target = decide(layers, where)

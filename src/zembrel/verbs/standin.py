@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import importlib
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 from zembrel.damaged import DAMAGED
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.optiontext import OptionText
 from zembrel.reading import readings
 from zembrel.standins.verdict import RejectedError, Verdict
 from zembrel.verbs.endings import check_ending
@@ -16,12 +17,13 @@ from zembrel.verbs.options import Output
 from zembrel.verbs.phrases import show_table
 from zembrel.verbs.receipt import Receipt
 
+Figure = Annotated[str | None, OptionText("What the device shows of it.", "PNG")]
 DEVICES = ("controller", "phone", "plotter", "engine")
 _FIGURES = (".png",)
 _REJECTED = 1  # exit code
 
 
-def device(output: Output, name: str, pack: str, figure: str | None = None) -> Receipt:
+def device(output: Output, name: str, pack: str, figure: Figure = None) -> Receipt:
     """What the device called `name` says of a pack, and its screen as a PNG; exit code 1 if it rejects.
 
     Raises UsageError for a device that is not there, InputError for a pack that is not.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -21,13 +21,14 @@ from zembrel.features.inside import tallied
 from zembrel.features.percell import per_cell
 from zembrel.features.reached import discs
 from zembrel.features.scanned import Scanned, outlines
-from zembrel.features.stats import Stat, parse_stats
+from zembrel.features.stats import SPELT, Stat, parse_stats
 from zembrel.features.table import FeatureTable
 from zembrel.features.zonal import ZoneSums, ZoneValues, joined, ranked, zone_outlines
 from zembrel.formats import readable
 from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
 from zembrel.measure import parse_length, show_number
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.passing import blocks_of
 from zembrel.raster.views.bands import select_bands, stack
@@ -37,12 +38,13 @@ from zembrel.verbs.features.each import opened
 from zembrel.verbs.features.framing import check_meets, frame_for
 from zembrel.verbs.features.opening import beside
 from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.intake import FEATURES, RASTERS, Given, take
+from zembrel.verbs.intake import Given, take
 from zembrel.verbs.layers import Layer, check_resolved, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.within import asked_crs
 from zembrel.verbs.write import write
+from zembrel.verbtable.record import FEATURES, RASTERS
 
 Columns = dict[str, npt.NDArray[np.float64]]
 _MOST_CELLS = 1_000_000  # of a frame whose cells become polygons
@@ -53,9 +55,11 @@ _MOST_CLASSES = 256
 class Tallying:
     """What is summed up where: in polygons, in reach of lines and points, or else in cells of a frame."""
 
-    zones: str | None = None
-    stat: tuple[str, ...] = ()
-    reach: str | None = None
+    zones: Annotated[str | None, OptionText("Areas to sum up in; others with --reach.", "FEATURES")] = None
+    stat: Annotated[
+        tuple[str, ...], OptionText(f"{SPELT} (the last two of features); repeatable.", "NAME[:FIELD]")
+    ] = ()
+    reach: Annotated[str | None, OptionText("How far around zones, or middles of cells.", "LENGTH")] = None
 
 
 def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> Receipt:

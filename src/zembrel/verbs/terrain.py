@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Annotated
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from zembrel.grid.extent import row_scales
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.north import TrueNorth
 from zembrel.measure import LENGTHS
+from zembrel.optiontext import OptionText
 from zembrel.raster.codes import void_taken_for_ground
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.survey import Statistics
@@ -56,16 +58,29 @@ class Surface:
     the aspect of level cells; reach: of `position`.
     """
 
-    of: tuple[str, ...] = ()
-    way: str = "degrees"
-    sun: tuple[str, ...] = ()
-    sun_at: str | None = None
-    hours: str | None = None
-    cast: bool = False
-    flat: float | None = None
-    true_north: bool = False
-    reach: str | None = None
-    z_unit: str | None = None
+    of: Annotated[
+        tuple[str, ...],
+        OptionText(
+            "slope, aspect, hillshade, roughness, ruggedness, position, curvature (or one of "
+            "curvature:profile, :plan, :mean); repeatable, a band each.",
+            "NAME",
+        ),
+    ] = ()
+    way: Annotated[str, OptionText("Of slopes: degrees, percent or ratio.", "UNIT", "--in")] = "degrees"
+    sun: Annotated[
+        tuple[str, ...], OptionText("Where light comes from; several blend.  [315,45]", "AZ,ALT")
+    ] = ()
+    sun_at: Annotated[str | None, OptionText("The sun as it stands then: 2027-06-21T15:00Z.", "TIME")] = None
+    hours: Annotated[str | None, OptionText("A band for each hour of the day of --sun-at: 6-20.", "A-B")] = (
+        None
+    )
+    cast: Annotated[bool, OptionText("Let the surface cast shadows.")] = False
+    flat: Annotated[float | None, OptionText("Aspect of level cells; none if not said.", "VALUE")] = None
+    true_north: Annotated[bool, OptionText("Count aspects and --sun from true north, not the grid's.")] = (
+        False
+    )
+    reach: Annotated[str | None, OptionText("Of position: that of the mean.", "CELLS|LENGTH")] = None
+    z_unit: Annotated[str | None, OptionText("What heights are in: m, ft ...", "UNIT")] = None
 
 
 def terrain(inputs: Inputs, output: Output, surface: Surface) -> Receipt:

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from functools import partial
 from itertools import pairwise
+from typing import Annotated
 
 import numpy as np
 import numpy.typing as npt
@@ -20,6 +21,7 @@ from zembrel.features.ground import ground_lengths
 from zembrel.features.table import FeatureTable, geometry_array
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.optiontext import OptionText
 from zembrel.raster.kernels import skeleton
 from zembrel.raster.model import Cells, Mask, Raster
 from zembrel.raster.passing import blocks_of
@@ -31,7 +33,13 @@ from zembrel.verbs.receipt import Receipt
 Integers = npt.NDArray[np.int64]
 
 
-def trace(inputs: Inputs, output: Output, *, background: float | None = None, spurs: int = 0) -> Receipt:
+def trace(
+    inputs: Inputs,
+    output: Output,
+    *,
+    background: Annotated[float | None, OptionText("What is no line, besides nodata.", "VALUE")] = None,
+    spurs: Annotated[int, OptionText("Take away branches of fewer cells.", "N")] = 0,
+) -> Receipt:
     """The lines of one band, each from end or junction to the next, with its value, cells and ground length.
 
     background: what is no line, besides nodata; spurs: branches of fewer cells are taken away. Lines end

@@ -1,6 +1,7 @@
 """The options of verbs by the names that people type, and from them the arguments of a verb's function.
 
-A function takes groups of options as data classes; their fields, and its other parameters, are the options.
+A function takes options as fields of data classes, or as parameters, that have an `OptionText` beside their
+type. Its record is in `zembrel.verbtable`.
 """
 
 from __future__ import annotations
@@ -9,143 +10,124 @@ import dataclasses
 import importlib
 import inspect
 import typing
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
 from zembrel.errors import UsageError, nearest_name
 from zembrel.jobs.signature import FLAG, NUMBER, TEXT, WHOLE, Option, Signature
-from zembrel.verbs.heeded import UNHEEDED
+from zembrel.optiontext import OptionText
 from zembrel.verbs.options import Inputs, Output, Where
+from zembrel.verbtable import VERBS
 
-# verb -> module and function
-VERBS = {
-    "describe": "describe.describe", "index": "index.index", "label": "label.label", "frame": "frame.frame",
-    "pin": "pin.pin", "fetch": "fetch.fetch",
-    "mosaic": "mosaic.mosaic", "stack": "stack.stack", "clip": "clip.clip",
-    "tile": "tile.tile", "mask": "mask.mask", "fill": "fill.fill", "resample": "resample.resample",
-    "reproject": "resample.reproject", "convert": "convert.convert", "thin": "points.thin.thin",
-    "ground": "points.ground.ground", "grid": "points.grid.grid", "terrain": "terrain.terrain",
-    "derive": "derive.derive", "classify": "classify.classify",
-    "paint": "paint.paint",
-    "rasterize": "rasterize.rasterize", "polygonize": "polygonize.polygonize", "contour": "contour.contour",
-    "trace": "trace.trace", "centroids": "centroids.centroids", "sample": "sample.sample",
-    "tally": "tally.tally", "compare": "compare.compare", "profile": "profile.profile",
-    "check": "check.check", "draw": "draw.draw",
-} | {
-    f"deliver {pack}": f"deliver.{pack}.{pack}"
-    for pack in ("pyramid", "globe", "chart", "heightmap", "hgt", "chips", "film", "carry")
-}  # fmt: skip
-# what only a job file calls so
-OF_JOBS = {"standin device": "standin.device"}
-# what runs others
-ALONE = {"run": "jobs.run.run", "receipt": "receiptfile.receipt"}
-# verbs whose results can go on as cells, without a file
-LAZY = ("fetch", "mosaic", "stack", "clip", "mask", "fill", "resample", "reproject", "convert", "paint",
-        "grid", "rasterize", "pin", "terrain", "derive", "classify")  # fmt: skip
-# verbs that may make no file at all
-SILENT = ("describe", "check", "compare", "profile", "frame", "standin device", "deliver carry")
-# raised by one for a verb when its results for the same inputs and options become others; a test holds
-# the checksums of results against it
-REVISIONS: dict[str, int] = dict.fromkeys((*VERBS, *OF_JOBS), 1) | {
-    "tally": 3,
-    "ground": 2,
-    "index": 2,
-    "convert": 2,
-    "classify": 2,
-    "contour": 2,
-    "terrain": 2,
-    "derive": 2,
-    "rasterize": 2,
-    "compare": 2,
-    "draw": 2,
-    "deliver pyramid": 2,
-    "deliver hgt": 3,
-    "thin": 2,
-    "deliver heightmap": 2,
-    "deliver chips": 2,
-}
 GROUPS = (Inputs, Where, Output)
-# fields whose typed names are words of the language
-TYPED = {
-    "condition": "where",
-    "settings": "set",
-    "rounded": "round",
-    "way": "in",
-    "span": "range",
-    "start": "from",
-}
-# fields of groups that nobody types
-HELD = (
-    "rasters",
-    "names",
-    "known",
-    "named",
-    "crs_of_others",
-    "command",
-    "tick",
-    "executor",
-    "as_facts",
-    "receiver",
-    "started",
-)
+
+
+def function_named(path: str) -> Callable[..., Any]:
+    """Return a function by its path: below `zembrel.verbs`, or from `zembrel.` on."""
+    module, _, name = path.rpartition(".")
+    found = importlib.import_module(module if module.startswith("zembrel.") else f"zembrel.verbs.{module}")
+    function: Callable[..., Any] = getattr(found, name)
+    return function
 
 
 def function_of(verb: str) -> Callable[..., Any]:
-    """The function of a verb."""
-    module, _, name = f"zembrel.verbs.{(VERBS | OF_JOBS | ALONE)[verb]}".rpartition(".")
-    function: Callable[..., Any] = getattr(importlib.import_module(module), name)
-    return function
+    """Return the function of a verb."""
+    return function_named(VERBS[verb].work)
 
 
 @lru_cache
 def options_of(verb: str) -> Mapping[str, Option]:
-    """The options of a verb by name, `inputs` and `out` among them."""
-    unheeded = UNHEEDED[verb]
+    """Return the options of a verb by the names that people type, `inputs` and `out` among them.
+
+    What a function takes that is neither an option nor a group of options is a word.
+    """
+    without = VERBS[verb].without
     found: dict[str, Option] = {}
-    hints = typing.get_type_hints(function_of(verb))
-    for name in inspect.signature(function_of(verb)).parameters:
-        for option in _within(name, hints[name], (name,)):
-            if not (hints[name] in GROUPS and option.path[-1] in unheeded):
+    function = function_of(verb)
+    hints = _hints(function)
+    for name, parameter in inspect.signature(function).parameters.items():
+        usual = parameter.default if parameter.default is not inspect.Parameter.empty else None
+        for option in _within(name, hints.get(name), (name,), usual):
+            if not (hints.get(name) in GROUPS and option.path[-1] in without):
                 found.setdefault(option.name, option)
     return found
 
 
 @lru_cache
+def words_of(verb: str) -> Sequence[inspect.Parameter]:
+    """Return the parameters of a verb's function that are words: texts, the last one perhaps many."""
+    hints = _hints(function_of(verb))
+    parameters = inspect.signature(function_of(verb)).parameters
+    return [parameters[name].replace(annotation=hint) for name, hint in hints.items() if _is_word(hint)]
+
+
+def _is_word(hint: Any) -> bool:
+    return hint in (str, str | None, tuple[str, ...])
+
+
+def is_shared(verb: str, option: Option) -> bool:
+    """Return whether an option is one of those that mean the same for every verb."""
+    return _hints(function_of(verb))[option.path[0]] in GROUPS
+
+
+@lru_cache
+def typed_names(verb: str) -> Mapping[str, str]:
+    """Return the name that people type for each field or parameter that is an option."""
+    return {option.path[-1]: name for name, option in options_of(verb).items()}
+
+
+@lru_cache
 def signature_of(verb: str) -> Signature:
-    """What a step of that verb may say."""
+    """Return what a step of that verb may say."""
     options = {name: option for name, option in options_of(verb).items() if name not in ("dry_run", "resume")}
-    return Signature(options, verb in LAZY, verb in SILENT, REVISIONS[verb])
+    record = VERBS[verb]
+    return Signature(options, record.lazy, record.silent, record.revision)
 
 
-def _within(name: str, hint: Any, path: tuple[str, ...]) -> Iterator[Option]:
-    """The option of a parameter or field, or those of the group that it is."""
-    groups = [kind for kind in (hint, *typing.get_args(hint)) if dataclasses.is_dataclass(kind)]
-    if not groups:
-        kinds = str(hint)
+def _within(name: str, hint: Any, path: tuple[str, ...], default: Any) -> Iterator[Option]:
+    """Yield the option of a parameter or field, or those of the group that it is."""
+    text = next((part for part in getattr(hint, "__metadata__", ()) if isinstance(part, OptionText)), None)
+    if text is not None or _is_word(hint):
+        kinds = str(hint.__origin__ if text is not None else hint)
         kind = next((said for word, said in _KINDS.items() if word in kinds), FLAG)
-        yield Option(TYPED.get(name, name), kind, "tuple" in kinds or "Sequence" in kinds, path)
+        typed = text.name_of(name) if text is not None else name
+        yield Option(typed, kind, "tuple" in kinds or "Sequence" in kinds, path, text, default)
         return
-    hints = typing.get_type_hints(groups[0])
-    for field in dataclasses.fields(groups[0]):
-        if groups[0] in GROUPS and field.name in HELD:
-            continue
-        yield from _within(field.name, hints[field.name], (*path, field.name))
+    group = _group(hint)
+    if group is None:
+        return
+    hints = _hints(group)
+    for field in dataclasses.fields(group):
+        of_field = (*path, field.name)
+        usual = field.default if field.default is not dataclasses.MISSING else None
+        if group is Inputs and field.name == "inputs":
+            yield Option("inputs", TEXT, True, of_field, None, ())
+        elif group not in GROUPS or hasattr(hints[field.name], "__metadata__"):
+            yield from _within(field.name, hints[field.name], of_field, usual)
+
+
+def _group(hint: Any) -> Any:
+    """Return the group of options that a parameter or field is, if it is one."""
+    kinds = (kind for kind in (hint, *typing.get_args(hint)) if isinstance(kind, type))
+    return next((kind for kind in kinds if dataclasses.is_dataclass(kind)), None)
 
 
 @lru_cache
 def _hints(of: Any) -> dict[str, Any]:
-    return typing.get_type_hints(of)
+    hints = typing.get_type_hints(of, include_extras=True)
+    hints.pop("return", None)
+    return hints
 
 
 _KINDS = {"str": TEXT, "float": NUMBER, "int": WHOLE}
 
 
 def arguments_of(verb: str, options: Mapping[str, Any], held: Mapping[str, Any]) -> dict[str, Any]:
-    """The arguments of a verb's function: options by name as they are typed; held: fields of `Inputs` and
-    `Output` that nobody types.
+    """Return the arguments of a verb's function.
 
-    Raises UsageError for an option that the verb has not.
+    options: by name as they are typed. held: fields of `Inputs` and `Output` that nobody types. Raises
+    UsageError for an option that the verb has not.
     """
     known = options_of(verb)
     leaves: dict[tuple[str, ...], Any] = {}
@@ -161,16 +143,16 @@ def arguments_of(verb: str, options: Mapping[str, Any], held: Mapping[str, Any])
         if hints[name] in GROUPS:
             fields = {field.name for field in dataclasses.fields(hints[name])}
             inner |= {(key,): value for key, value in held.items() if key in fields}
-        if inner or dataclasses.is_dataclass(hints[name]):
+        if inner or _group(hints[name]) is not None:
             made[name] = _filled(hints[name], inner)
     return made
 
 
 def _filled(hint: Any, leaves: Mapping[tuple[str, ...], Any]) -> Any:
-    """The value of a parameter or field of which these leaves are given."""
+    """Return the value of a parameter or field of which these leaves are given."""
     if () in leaves:
         return leaves[()]
-    kind: Any = next(kind for kind in (hint, *typing.get_args(hint)) if dataclasses.is_dataclass(kind))
+    kind = _group(hint)
     hints = _hints(kind)
     heads = dict.fromkeys(path[0] for path in leaves)
     inner = {head: {path[1:]: v for path, v in leaves.items() if path[0] == head} for head in heads}

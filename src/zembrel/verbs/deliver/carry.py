@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path, PurePath
-from typing import NamedTuple
+from typing import Annotated, NamedTuple
 
 from zembrel.deliver.devices.cargo import Cargo, cargo_at
 from zembrel.deliver.devices.carrying import copy_all
@@ -17,6 +17,7 @@ from zembrel.errors import RefusedError, ResourceError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.formats.tilefolder import stands_as_tiles
 from zembrel.measure import show_bytes
+from zembrel.optiontext import OptionText
 from zembrel.reading import readings
 from zembrel.verbs.finding import named_paths
 from zembrel.verbs.options import Inputs, Output
@@ -27,8 +28,16 @@ from zembrel.verbs.receipt import Receipt, Result
 class Carry:
     """Where a pack is carried, and to what device."""
 
-    carry_to: str | None = None
-    device: str | None = None
+    carry_to: Annotated[
+        str | None,
+        OptionText("Copy the pack to the folder of a connected device, and verify the copy.", "FOLDER"),
+    ] = None
+    device: Annotated[
+        str | None,
+        OptionText(
+            "The device whose rules apply: phone, controller, plotter, engine or a .device.toml.", "NAME"
+        ),
+    ] = None
 
 
 NOWHERE = Carry()
@@ -65,16 +74,16 @@ def carried(carry: Carry, output: Output, kind: str, make: Callable[[], Delivere
     return replace(made.receipt, checks=(*made.receipt.checks, said), seconds=output.seconds)
 
 
-def carry(inputs: Inputs, output: Output, carry_to: str | None = None, device: str | None = None) -> Receipt:
+def carry(inputs: Inputs, output: Output, destination: Carry = NOWHERE) -> Receipt:
     """Copy packs that exist to a device, and verify the copies.
 
     All packs are checked before the first is copied; all of them arrive, or none. Raises UsageError,
     RefusedError for a pack that breaks a rule of the device, ResourceError where the device fails.
     """
-    target = _asked(Carry(carry_to, device))
+    target = _asked(destination)
     if target is None:
         raise UsageError("the packs have no destination", "--carry-to is missing", "add --carry-to FOLDER")
-    folder = Path(str(carry_to))
+    folder = Path(str(destination.carry_to))
     packs = [cargo_at(path) for path in _found(inputs)]
     for pack in packs:
         _check_before(target, folder, pack.path, pack.traits.kind)

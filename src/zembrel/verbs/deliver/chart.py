@@ -8,7 +8,7 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 
@@ -31,23 +31,27 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.handles import size_on_disk
 from zembrel.measure import parse_date
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster, has_alpha
 from zembrel.raster.passing import blocks_of
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.opacity import Flattened
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.quantized import DITHERS
+from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
 from zembrel.verbs.deliver.square import ROUNDING
 from zembrel.verbs.endings import check_ending
-from zembrel.verbs.intake import RASTERS, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import Layer, open_layers
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.target import decide, masked
+from zembrel.verbtable.record import RASTERS
 
 ENDING = ".kap"
 CATALOGUE = ("charts.csv", "charts.geojson")
@@ -58,23 +62,21 @@ _PAPER = (255.0, 255.0, 255.0)
 
 @dataclass(frozen=True)
 class Charting:
-    """How charts are made.
+    """How charts are made."""
 
-    scale: the number below 1, in print; colours: at most 127; panels: columns and rows a chart is split into,
-    `2x3`; number: of the chart, in a series; edition_date: as YYYY-MM-DD.
-    """
-
-    scale: int | None = None
-    colours: int = MOST_COLOURS
-    dither: str = "diffusion"
-    panels: str | None = None
-    title: str | None = None
-    number: str | None = None
-    edition: str = "1"
-    edition_date: str | None = None
-    method: str = "auto"
+    scale: Annotated[int | None, OptionText("In print, 25000 for 1:25,000; by the native cells.", "N")] = None
+    colours: Annotated[int, OptionText("At most, 2 to 127.", "N")] = MOST_COLOURS
+    dither: Annotated[str, OptionText("diffusion, ordered or none.", "WAY")] = "diffusion"
+    panels: Annotated[str | None, OptionText("Split each chart: 2x3, into a folder/.", "CxR")] = None
+    title: Annotated[str | None, OptionText("Name of the chart.", "TEXT")] = None
+    number: Annotated[str | None, OptionText("Of the chart in its series.", "TEXT")] = None
+    edition: Annotated[str, OptionText("Of the chart.", "TEXT")] = "1"
+    edition_date: Annotated[str | None, OptionText("2027-01-31; else that of the newest input.", "DATE")] = (
+        None
+    )
+    method: MethodName = "auto"
     brush: Brush = NO_BRUSH
-    stretch: str | None = None
+    stretch: Stretch = None
 
 
 class _Sheet(NamedTuple):

@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy.typing as npt
 
@@ -25,16 +25,18 @@ from zembrel.features.files.named import named_layer, split_layer
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.handles import size_on_disk
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster, shared_type
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import RASTERS, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import open_layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.rasterize import Scanning, scanned_view
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.target import Target, decide, masked
+from zembrel.verbtable.record import RASTERS
 
 Array = npt.NDArray[Any]
 SAMPLINGS, FORMS = ("grid", "balanced"), ("tif", "npz")
@@ -50,16 +52,16 @@ class Chipping:
     cells along a side of what is for training or validation as a whole; form: of files in a folder.
     """
 
-    cells: int = 256
-    overlap: int = 0
-    labels: str | None = None
-    field: str | None = None
-    sampling: str = "grid"
-    count: int | None = None
-    seed: int = 1
-    validation: float = 0.0
-    block: int | None = None
-    form: str = "tif"
+    cells: Annotated[int, OptionText("Along a side of a chip.", "N")] = 256
+    overlap: Annotated[int, OptionText("Cells that neighbours share.", "N")] = 0
+    labels: Annotated[str | None, OptionText("Classes of a raster, or features.", "FILE")] = None
+    field: Annotated[str | None, OptionText("Of features, whose value is the label.", "NAME")] = None
+    sampling: Annotated[str, OptionText("grid: all; balanced: classes about as often.", "WAY")] = "grid"
+    count: Annotated[int | None, OptionText("Chips at most.", "N")] = None
+    seed: Annotated[int, OptionText("Of what is drawn by chance.", "N")] = 1
+    validation: Annotated[float, OptionText("For validation, by blocks of ground.", "SHARE")] = 0.0
+    block: Annotated[int | None, OptionText("Cells along such a block; four chips.", "N")] = None
+    form: Annotated[str, OptionText("Of files in a folder: tif, placed, or npz.", "FORM")] = "tif"
 
 
 def chips(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 
@@ -21,21 +21,25 @@ from zembrel.facts import Fact, distinct, fact
 from zembrel.grid.frame import Frame
 from zembrel.handles import size_on_disk
 from zembrel.measure import show_number
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
 from zembrel.verbs.deliver.square import ROUNDING
 from zembrel.verbs.endings import check_ending
-from zembrel.verbs.intake import RASTERS, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.layers import Layer, open_layers
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.stretch import WHOLE, ends_of_all
 from zembrel.verbs.target import Target, brought, decide, masked
+from zembrel.verbtable.record import RASTERS
 
 SMALLEST, SMALLEST_SIDE = 16, 2  # cells along the longer side, and along any
 MISSING = ("hold", "skip")
@@ -49,15 +53,15 @@ class Filming:
     fade: blends between two pictures; missing: what becomes of dates that are not there, hold or skip.
     """
 
-    size: int = 1280
-    rate: float = 4.0
-    most: int | None = None
-    fade: int = 0
-    missing: str = "hold"
-    stamp: bool = True
-    method: str = "auto"
+    size: Annotated[int, OptionText("Cells along the longer side.", "N")] = 1280
+    rate: Annotated[float, OptionText("Pictures a second.", "N")] = 4.0
+    most: Annotated[int | None, OptionText("Pictures at most, evenly spread.", "N")] = None
+    fade: Annotated[int, OptionText("Blends between two pictures.", "N")] = 0
+    missing: Annotated[str, OptionText("Of dates that are not there: hold or skip.", "RULE")] = "hold"
+    stamp: Annotated[bool, OptionText("The date on each picture.", None, "--stamp/--no-stamp")] = True
+    method: MethodName = "auto"
     brush: Brush = NO_BRUSH
-    stretch: str | None = None
+    stretch: Stretch = None
 
 
 class _Shot(NamedTuple):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import NamedTuple
+from typing import Annotated, NamedTuple
 
 import shapely
 
@@ -29,9 +29,11 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import ground
 from zembrel.handles import size_on_disk
 from zembrel.measure import parse_length
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
 from zembrel.raster.views.cleared import Cleared
 from zembrel.raster.views.palette import expand_palette
+from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import PackCells, as_colours
 from zembrel.verbs.draw import layers_with
@@ -39,14 +41,16 @@ from zembrel.verbs.drawing import shape_look
 from zembrel.verbs.endings import check_ending
 from zembrel.verbs.features.change import clipped
 from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import FEATURES, RASTERS, Given, identified
+from zembrel.verbs.intake import Given, identified
 from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import Layer, given_layers, open_layer
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.opacity import colour_named
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.target import decide, masked
+from zembrel.verbtable.record import FEATURES, RASTERS
 
 ENDINGS = (".kmz",)
 _SCREEN = 1280  # pixels of a view's width, for what shall be visible from where
@@ -56,27 +60,23 @@ _DEGREES = 4326
 
 @dataclass(frozen=True)
 class GlobeLook:
-    """How layers are shown on a globe.
+    """How layers are shown on a globe."""
 
-    each: every raster is a layer of its own; levels: of detail; clear: a colour that becomes void; visible:
-    widths of the view on the ground, `2km,200km`, between which pictures are shown; key: at the edge.
-    """
-
-    each: bool = False
-    levels: int | None = None
-    clear: str | None = None
-    tolerance: int = 0
-    opacity: float = 1.0
-    order: int = 0
-    visible: str | None = None
-    key: bool = True
-    quality: int = 85
-    method: str = "auto"
+    each: Annotated[bool, OptionText("Every raster is a layer of its own; else all are seen as one.")] = False
+    levels: Annotated[int | None, OptionText("Levels of detail; as many as it takes.", "N")] = None
+    clear: Annotated[str | None, OptionText("Cells of this colour become clear.", "COLOUR")] = None
+    tolerance: Annotated[int, OptionText("How far they may be from it, of 255.", "N")] = 0
+    opacity: Annotated[float, OptionText("Of pictures, 0 (clear) to 1.", "SHARE")] = 1.0
+    order: Annotated[int, OptionText("Pictures of higher order lie on top.", "N")] = 0
+    visible: Annotated[str | None, OptionText("In views so wide alone: 2km,200km.", "NEAR,FAR")] = None
+    key: Annotated[bool, OptionText("A legend at the edge of the screen.", None, "--key/--no-key")] = True
+    quality: Annotated[int, OptionText("Of JPEG, 1 to 100.", "N")] = 85
+    method: MethodName = "auto"
     brush: Brush = NO_BRUSH
-    stretch: str | None = None
-    title: str | None = None
-    field: str | None = None
-    classes: str = "quantile"
+    stretch: Stretch = None
+    title: Annotated[str | None, OptionText("Its name.", "TEXT")] = None
+    field: Annotated[str | None, OptionText("Colour features by this field.", "NAME")] = None
+    classes: Annotated[str, OptionText("Of numbers: quantile:5, equal:5 or natural:5.", "WAY:N")] = "quantile"
 
 
 class _Picture(NamedTuple):

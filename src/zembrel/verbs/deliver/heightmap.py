@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 
@@ -20,6 +20,7 @@ from zembrel.formats.plainraw import make_sink
 from zembrel.formats.pngstrips import png_sink
 from zembrel.grid.framefile import crs_text
 from zembrel.handles import size_on_disk
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Band, Raster, is_photo, shared_type
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
@@ -32,13 +33,15 @@ from zembrel.verbs.deliver.heightrange import HeightRange, StoredHeights, range_
 from zembrel.verbs.deliver.heights import joined_heights
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
 from zembrel.verbs.deliver.square import Square, square_of
-from zembrel.verbs.intake import RASTERS, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import open_layers
 from zembrel.verbs.lengths import in_metres
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import Brush
 from zembrel.verbs.receipt import Receipt, Result
+from zembrel.verbtable.record import RASTERS
 
 TERRAIN, ABOUT = "terrain.r16", "terrain.toml"
 _STRETCH = "2%,98%"  # of overlays of more than 8 bits
@@ -55,16 +58,20 @@ class Shaping:
     terrain is its top or its bottom then; void: sea, lowest or a height; sea: its height.
     """
 
-    overlay: tuple[str, ...] = ()
-    size: int = 1025
-    overlay_size: int = 8192
-    span: str | None = None
-    order: str = "little"
-    north: str = "top"
-    turn: int = 0
-    void: str = "sea"
-    sea: float = 0.0
-    method: str = "auto"
+    overlay: Annotated[
+        tuple[str, ...], OptionText("A picture of the same square, as PNG; or more.", "RASTER")
+    ] = ()
+    size: Annotated[int, OptionText("Heights a side, 2^n + 1.", "N")] = 1025
+    overlay_size: Annotated[int, OptionText("Cells a side of overlays.", "N")] = 8192
+    span: Annotated[
+        str | None, OptionText("Heights of 0 and 65535; all there are if not said.", "LO,HI", "--range")
+    ] = None
+    order: Annotated[str, OptionText("Bytes of a height: little or big endian.", "ORDER")] = "little"
+    north: Annotated[str, OptionText("The first row is the top, or the bottom.", "SIDE")] = "top"
+    turn: Annotated[int, OptionText("Clockwise, overlays too: 90 has north at the right.", "DEGREES")] = 0
+    void: Annotated[str, OptionText("What voids become: sea, lowest or a height.", "RULE")] = "sea"
+    sea: Annotated[float, OptionText("Of the sea, in metres.", "HEIGHT")] = 0.0
+    method: MethodName = "auto"
 
 
 class _Picture(NamedTuple):

@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -24,19 +24,22 @@ from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.measure import parse_length
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.heights import joined_heights
-from zembrel.verbs.intake import RASTERS, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.lengths import in_metres
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.survey import is_empty
 from zembrel.verbs.target import Target, decide, masked, operation_to
 from zembrel.verbs.write import write
+from zembrel.verbtable.record import RASTERS
 
 Array = npt.NDArray[np.float64]
 FORMAT = "hgt"
@@ -65,8 +68,8 @@ class _DegreeCell:
 class DegreeCells:
     """How heights come onto the nodes, and whether cells are made that hold nothing but an edge of others."""
 
-    method: str = "auto"
-    edges: bool = False
+    method: MethodName = "auto"
+    edges: Annotated[bool, OptionText("Also cells that only share an edge with the heights.")] = False
 
 
 def hgt(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from zembrel.deliver.devices.rules import PackTraits
@@ -32,44 +32,19 @@ from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.heights import joined_heights
 from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
 from zembrel.verbs.deliver.packplaces import check_places
-from zembrel.verbs.deliver.tileformat import AUTO, TilePictures, check_mixed, picture_of
+from zembrel.verbs.deliver.tileformat import AUTO, Packing, TilePictures, check_mixed, picture_of
 from zembrel.verbs.endings import BROWSER_PAGES, check_ending
-from zembrel.verbs.intake import RASTERS, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.joined import joined
 from zembrel.verbs.layers import Layer, open_layers
 from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.paint import NO_BRUSH, Brush
+from zembrel.verbs.paint import NO_BRUSH
 from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbs.resuming import fingerprint
 from zembrel.verbs.target import decide, masked
+from zembrel.verbtable.record import RASTERS
 
 _HEAD = 4_096  # bytes of a tile besides its cells, at most
-
-
-@dataclass(frozen=True)
-class Packing:
-    """How a pyramid is made: zooms `8-14`, tile matrix set, cells along a tile, format of tiles, colours."""
-
-    zooms: str | None = None
-    tiling: str = "WebMercatorQuad"
-    tile_cells: int = 256
-    tile_format: str = "auto"
-    quality: int = 85
-    rows: str = "top"
-    method: str = "auto"
-    brush: Brush = NO_BRUSH
-    stretch: str | None = None
-    title: str | None = None
-    attribution: str = ""
-    heights: str | None = None
-    viewer: str | None = None
-    beside: tuple[str, ...] = ()
-    resume: bool = False
-
-    @property
-    def of_blocks(self) -> Packing:
-        """What of it a block depends on."""
-        return replace(self, title=None, attribution="", rows="top", viewer=None, beside=(), resume=False)
 
 
 def pyramid(

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
-from typing import NamedTuple
+from dataclasses import dataclass, replace
+from typing import Annotated, NamedTuple
 
 import numpy as np
 
@@ -16,13 +16,47 @@ from zembrel.facts import Fact, fact
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.grid.tiling import TileRange
+from zembrel.optiontext import OptionText
 from zembrel.raster.model import Cells, Raster
+from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.packcells import PackCells
+from zembrel.verbs.methods import MethodName
 from zembrel.verbs.opacity import colour_named
+from zembrel.verbs.paint import NO_BRUSH, Brush
 
 AUTO = "auto"
 _LOOKED_AT = ("png", "jpeg", "webp")
 _ACROSS = 4  # tiles that are looked at each way
+
+
+@dataclass(frozen=True)
+class Packing:
+    """How a pyramid is made: zooms `8-14`, tile matrix set, cells along a tile, format of tiles, colours."""
+
+    zooms: Annotated[str | None, OptionText("8-14; by the native cells if not said.", "LOW-HIGH")] = None
+    tiling: Annotated[str, OptionText("Tile matrix set: WorldCRS84Quad and others.", "NAME")] = (
+        "WebMercatorQuad"
+    )
+    tile_cells: Annotated[int, OptionText("Cells along a tile, 256 or 512.", "N")] = 256
+    tile_format: Annotated[
+        str, OptionText("png, jpeg, webp, auto; mixed: PNG where not opaque.", "FORMAT")
+    ] = "auto"
+    quality: Annotated[int, OptionText("Of JPEG and WebP, 1 to 100.", "N")] = 85
+    rows: Annotated[str, OptionText("Of folders and zips: rows count from top or bottom.", "SIDE")] = "top"
+    method: MethodName = "auto"
+    brush: Brush = NO_BRUSH
+    stretch: Stretch = None
+    title: Annotated[str | None, OptionText("What the pack calls itself.", "TEXT")] = None
+    attribution: Annotated[str, OptionText("Whose data it is.", "TEXT")] = ""
+    heights: Annotated[str | None, OptionText("Heights: grey of 16 bits, or colours of 24.", "WAY")] = None
+    viewer: Annotated[str | None, OptionText("A page that shows a folder of tiles.", "PAGE")] = None
+    beside: Annotated[tuple[str, ...], OptionText("Another pack on that page; or more.", "FOLDER")] = ()
+    resume: Annotated[bool, OptionText("Keep what is made until all is; go on from what is kept.")] = False
+
+    @property
+    def of_blocks(self) -> Packing:
+        """What of it a block depends on."""
+        return replace(self, title=None, attribution="", rows="top", viewer=None, beside=(), resume=False)
 
 
 class TileSample(NamedTuple):

@@ -12,14 +12,16 @@ from zembrel.jobs.filenames import FileNames
 from zembrel.jobs.graph import written_by
 from zembrel.jobs.signature import VerbTable
 from zembrel.jobs.state import DoneStep, JobState, check_own, files_of_job, of_job
-from zembrel.verbs.typed import OF_JOBS, VERBS, signature_of
+from zembrel.verbs.typed import signature_of
+from zembrel.verbtable import called_by
+from zembrel.verbtable.record import ALL, JOBS
 
 
 def _meant(word: str) -> str:
     return nearest_name(word, TABLE.names)
 
 
-TABLE = VerbTable((*VERBS, *OF_JOBS), signature_of, _meant)
+TABLE = VerbTable(tuple(called_by(ALL, JOBS)), signature_of, _meant)
 
 
 def check_results(

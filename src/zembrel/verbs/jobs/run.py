@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import chdir, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 from zembrel.engine.cluster import Cluster
 from zembrel.engine.limits import processors
@@ -20,6 +20,7 @@ from zembrel.jobs.state import DoneStep, JobState, state_file
 from zembrel.jobs.steps import JobPlan, JobStep, MadeBy
 from zembrel.jobs.variables import parse_assignments
 from zembrel.measure import parse_bytes
+from zembrel.optiontext import OptionText
 from zembrel.progress import step_ended, tell
 from zembrel.verbs.jobs.allowed import TABLE, check_results
 from zembrel.verbs.jobs.figure import check_figure, draw_job
@@ -43,13 +44,21 @@ class Running:
     that the job no longer makes are removed.
     """
 
-    only: tuple[str, ...] = ()
-    start: tuple[str, ...] = ()
-    force: bool = False
-    jobs: int = 1
-    set: tuple[str, ...] = ()
-    figure: str | None = None
-    clean: bool = False
+    only: Annotated[
+        tuple[str, ...], OptionText("This step, and what it needs if that is due; or more.", "ID")
+    ] = ()
+    start: Annotated[
+        tuple[str, ...], OptionText("This step and all after it, due or not; or more.", "ID", "--from")
+    ] = ()
+    force: Annotated[bool, OptionText("All steps, due or not.")] = False
+    jobs: Annotated[int, OptionText("So many steps at once.", "N")] = 1
+    set: Annotated[
+        tuple[str, ...], OptionText("Another value for a variable of [set]; or more.", "NAME=VALUE")
+    ] = ()
+    figure: Annotated[str | None, OptionText("The steps as a picture, and what is due.", "PNG")] = None
+    clean: Annotated[
+        bool, OptionText("Run no step. List results that the job no longer makes, then remove them.")
+    ] = False
 
 
 def run(output: Output, path: str, running: Running = Running()) -> Receipt:

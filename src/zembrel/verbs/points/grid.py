@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 
@@ -14,6 +14,7 @@ from zembrel.errors import EmptyInputError, InputError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
 from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, holding, snapped
+from zembrel.optiontext import OptionText
 from zembrel.points.files.catalogue import format_of
 from zembrel.points.gridding.spool import Spool
 from zembrel.points.gridding.statistic import PointStatistic, bands_of, parse_statistic
@@ -32,7 +33,7 @@ from zembrel.points.picking import Picking
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.fill import Filled
-from zembrel.verbs.intake import POINTS, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.lengths import cell_in_units_of, in_cells
 from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.phrases import unit_sign
@@ -44,6 +45,7 @@ from zembrel.verbs.receipt import PointTotals, Receipt
 from zembrel.verbs.target import masked
 from zembrel.verbs.within import asked_frame, resolve
 from zembrel.verbs.write import write
+from zembrel.verbtable.record import POINTS
 
 _SURFACES = ("tin", "idw")
 _SPACINGS = 5  # mean spacings of points that a surface bridges, if nobody says
@@ -57,11 +59,26 @@ class Gridding:
     fill: how large voids may be that are closed; spikes: how far a point may stand out from those around it.
     """
 
-    stat: tuple[str, ...] = ()
-    surface: str | None = None
-    products: str | None = None
-    fill: str | None = None
-    spikes: str | None = None
+    stat: Annotated[
+        tuple[str, ...],
+        OptionText(
+            "min, max, mean, sum, median, percentile:90, count or density of the points in a "
+            "cell; mean:intensity; again for another band.  [mean]",
+            "NAME[:VALUE]",
+        ),
+    ] = ()
+    surface: Annotated[
+        str | None, OptionText("Between points: tin for triangles, idw for weighted means.", "NAME")
+    ] = None
+    products: Annotated[str | None, OptionText("Bands of terrain,surface,canopy, in one pass.", "LIST")] = (
+        None
+    )
+    fill: Annotated[
+        str | None, OptionText("Close voids of up to this radius; others stay void.", "CELLS|LENGTH")
+    ] = None
+    spikes: Annotated[
+        str | None, OptionText("Leave out points so far above or below those around.", "METRES")
+    ] = None
 
 
 def grid(inputs: Inputs, where: Where, output: Output, gridding: Gridding) -> Receipt:

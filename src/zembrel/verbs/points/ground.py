@@ -26,7 +26,7 @@ from zembrel.points.morphology import Filtering, GroundSurface, ground_surface
 from zembrel.points.parts import Parts
 from zembrel.points.picking import Picking
 from zembrel.scratch import Scratch, ScratchArray
-from zembrel.verbs.intake import POINTS, Given, take
+from zembrel.verbs.intake import Given, take
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.change import told
 from zembrel.verbs.points.cloudsurvey import bounds_of
@@ -35,6 +35,7 @@ from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.writing import Job, Sieve
 from zembrel.verbs.receipt import Receipt
+from zembrel.verbtable.record import POINTS
 
 GROUND, UNCLASSIFIED, NOISE, WATER = 2, 1, (7, 18), 9
 _BLOCK = 1024  # cells along a side of what is filtered at a time

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated
 
 import numpy as np
 import numpy.typing as npt
@@ -13,10 +14,11 @@ from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import UsageError, nearest_name
 from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import CRS
+from zembrel.optiontext import OptionText
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.picking import Mask, Picking
 from zembrel.points.thinning import BEST, Apart, BestOf, Mesh, every, random_share
-from zembrel.verbs.intake import POINTS, take
+from zembrel.verbs.intake import take
 from zembrel.verbs.lengths import in_units_of
 from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.change import told
@@ -25,18 +27,23 @@ from zembrel.verbs.points.opening import picking
 from zembrel.verbs.points.target import new_file
 from zembrel.verbs.points.writing import Job, Sieve
 from zembrel.verbs.receipt import Receipt
+from zembrel.verbtable.record import POINTS
 
 
 @dataclass(frozen=True)
 class Thinning:
     """One way: every nth point, a share by chance, the best of each cell, or a spacing in space."""
 
-    every: int | None = None
-    share: float | None = None
-    seed: int = 0
-    cell: str | None = None
-    best: str = "central"
-    spacing: str | None = None
+    every: Annotated[int | None, OptionText("Every Nth point.", "N")] = None
+    share: Annotated[float | None, OptionText("So many by chance: 0.1 for a tenth.", "SHARE")] = None
+    seed: Annotated[int, OptionText("Another chance.", "N")] = 0
+    cell: Annotated[
+        str | None, OptionText("One point of each cell of this size.", "LENGTH", "-s", "--cell")
+    ] = None
+    best: Annotated[str, OptionText("Which: central, lowest, highest, first or brightest.", "NAME")] = (
+        "central"
+    )
+    spacing: Annotated[str | None, OptionText("No two points closer in space than this.", "LENGTH")] = None
 
 
 def thin(inputs: Inputs, output: Output, thinning: Thinning) -> Receipt:
