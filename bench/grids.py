@@ -17,8 +17,8 @@ from zembrel.engine.run import observe, run
 from zembrel.formats import choose_format, header_beside, load, open_raster
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.survey import blocks_of
 from zembrel.raster.model import Band, Block
-from zembrel.verbs.survey import blocks_of
 
 SIDE = 6_000
 READ, WRITE = 40, 60  # MB a second, at least

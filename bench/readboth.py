@@ -8,8 +8,8 @@ from pathlib import Path
 from zembrel.engine.limits import Limits
 from zembrel.engine.run import observe
 from zembrel.formats import open_raster
+from zembrel.inputs.survey import blocks_of
 from zembrel.raster.views.bands import stack
-from zembrel.verbs.survey import blocks_of
 
 both = stack(tuple(open_raster(Path(name)) for name in sys.argv[1:3]))
 observe(both, blocks_of(both), [], Limits())

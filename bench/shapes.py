@@ -22,12 +22,12 @@ from zembrel.features.zonal import ZoneSums, zone_outlines
 from zembrel.formats import load
 from zembrel.formats.whole import whole_sink
 from zembrel.grid.pane import Pane
+from zembrel.inputs.survey import blocks_of
 from zembrel.raster.isolines import Isolines
 from zembrel.raster.kernels import contour
 from zembrel.raster.kernels import outlines as rings
 from zembrel.raster.model import Band, Block
 from zembrel.raster.regions import Found, RegionOutlines, RegionSweep
-from zembrel.verbs.survey import blocks_of
 
 SIDE, CLASSES, POLYGONS, ZONES = 10_000, 5, 100_000, 10_000
 ROUNDS = 3

@@ -181,8 +181,8 @@ from typing import Annotated
 
 from zembrel.engine.commit import Staging
 from zembrel.optiontext import OptionText
-from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import Receipt
+from zembrel.inputs.options import Output
+from zembrel.results.receipt import Receipt
 
 
 def whisper(output: Output, *, text: Annotated[str, OptionText("What.", "TEXT")] = "psst") -> Receipt:

@@ -17,7 +17,7 @@ from zembrel.cli.command import command_of
 from zembrel.errors import UsageError
 from zembrel.grid.pane import Pane
 from zembrel.jobs.signature import FLAG
-from zembrel.verbs import typed
+from zembrel.results import typed
 from zembrel.verbtable import VERBS, called_by
 from zembrel.verbtable.record import ALL
 

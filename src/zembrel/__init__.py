@@ -20,7 +20,7 @@ from zembrel.verbtable.record import ALL, RUNS
 _MODEL = {
     "Raster": "zembrel.raster.model", "Band": "zembrel.raster.model", "Block": "zembrel.raster.model",
     "Legend": "zembrel.raster.legend", "Frame": "zembrel.grid.frame", "Pane": "zembrel.grid.pane",
-    "Area": "zembrel.grid.area", "Receipt": "zembrel.verbs.receipt", "ZembrelError": "zembrel.errors",
+    "Area": "zembrel.grid.area", "Receipt": "zembrel.results.receipt", "ZembrelError": "zembrel.errors",
 }  # fmt: skip
 _NAMES = {"grid": "grid_points", "draw": "draw_picture"}
 _CALLS = {_NAMES.get(verb, verb.replace(" ", "_")): verb for verb in called_by(ALL, RUNS)}

@@ -24,8 +24,8 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.raster.difference import Disagreeing
 from zembrel.raster.legend import Legend, LegendEntry
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.calls import call
-from zembrel.verbs.receipt import Receipt
 
 
 def test_figures_are_those_of_plain_arrays(zembrel: Program) -> None:

@@ -12,8 +12,8 @@ import pytest
 import depth
 from rasters import random_cells, raster, save
 from zembrel.errors import UsageError
+from zembrel.results.typed import arguments_of
 from zembrel.verbs import warm
-from zembrel.verbs.typed import arguments_of
 
 
 @pytest.mark.parametrize("group", depth.some(warm.GROUPS, ["features", "points"]))

@@ -137,7 +137,7 @@ def test_features_are_the_same_however_they_are_batched(
 ) -> None:
     source = save(tmp_path / "c.tif", raster(random_cells(60, 70) // 40))
     for corners in (1_000_000, 1):
-        monkeypatch.setattr("zembrel.verbs.features.writing._CORNERS", corners)
+        monkeypatch.setattr("zembrel.results.tables._CORNERS", corners)
         monkeypatch.setattr(f"zembrel.verbs.{module}._STRIP_CELLS", 700)
         call(verb, str(source), str(tmp_path / f"{corners}.geojson"), **options)
     assert (tmp_path / "1.geojson").read_bytes() == (tmp_path / "1000000.geojson").read_bytes()

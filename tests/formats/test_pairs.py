@@ -18,11 +18,11 @@ from zembrel.geodesy.crs import same
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.pane import Pane
+from zembrel.inputs.options import Inputs, Output
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import place
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.convert import Values, convert
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
 
 HEIGHTS = (
     "h.tif", "h-npy.npy", "h-npz.npz", "h.asc", "h.xyz", "h.csv", "h.matrix.csv", "h.parquet", "h-bil.bil", "h-bip.bip", "h-bsq.bsq",

@@ -26,7 +26,7 @@ from points.clouds import cloud, write
 from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.errors import InputError
-from zembrel.verbs.options import Output
+from zembrel.inputs.options import Output
 from zembrel.verbs.receiptfile import receipt
 
 

@@ -390,7 +390,7 @@ def test_another_version_of_a_verb_is_due_where_its_results_are_others(
     job: Program, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     import zembrel as z
-    from zembrel.verbs import typed
+    from zembrel.results import typed
     from zembrel.verbtable import VERBS
 
     monkeypatch.chdir(job.folder)

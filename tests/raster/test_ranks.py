@@ -14,8 +14,8 @@ from program import Program
 from rasters import raster, save
 from zembrel.engine.limits import Limits
 from zembrel.formats import open_raster
+from zembrel.inputs.survey import quantiles
 from zembrel.raster.ranks import keys_of, value_of
-from zembrel.verbs.survey import quantiles
 
 KINDS = ["uint8", "int8", "uint16", "int16", "uint32", "int32", "int64", "float32", "float64"]
 SHARES = [0.0, 0.1, 0.25, 0.5, 0.9, 0.99, 1.0]

@@ -9,8 +9,8 @@ from collections import Counter
 import pytest
 
 from zembrel.cli.command import command_of
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.typed import function_named, function_of, is_shared, options_of, words_of
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.results.typed import function_named, function_of, is_shared, options_of, words_of
 from zembrel.verbtable import STEPS, VERBS, hint
 from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 

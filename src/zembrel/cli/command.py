@@ -21,10 +21,10 @@ from zembrel.cli.values import convert_here
 from zembrel.errors import UsageError
 from zembrel.jobs.signature import FLAG, NUMBER, TEXT, WHOLE, Option
 from zembrel.progress import follow, listen
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.record import told
-from zembrel.verbs.running import performed
-from zembrel.verbs.typed import arguments_of, function_of, is_shared, options_of, words_of
+from zembrel.results.receipt import Receipt
+from zembrel.results.record import told
+from zembrel.results.running import performed
+from zembrel.results.typed import arguments_of, function_of, is_shared, options_of, words_of
 from zembrel.verbtable import VERBS
 from zembrel.verbtable.record import Verb
 

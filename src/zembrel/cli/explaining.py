@@ -8,8 +8,8 @@ from dataclasses import replace
 from typing import Any
 
 from zembrel.cli.saying import say
-from zembrel.verbs.phrases import frame_items, show_table
-from zembrel.verbs.receipt import Receipt
+from zembrel.results.phrases import frame_items, show_table
+from zembrel.results.receipt import Receipt
 
 _SAID = {"COMMANDLINE": "given", "DEFAULT_MAP": "zembrel.toml", "ENVIRONMENT": "given"}
 _ASIDE = ("help", "json", "quiet", "verbose", "progress", "explain", "dry_run", "inputs", "words", "action")

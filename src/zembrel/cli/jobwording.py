@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from zembrel.measure import show_bytes
-from zembrel.verbs.receipt import Receipt
+from zembrel.results.receipt import Receipt
 
 Values = Mapping[str, Any]
 _SHOWN, _OF_EACH = 40, 3  # lines of a plan; of them, of the instances of one step

@@ -109,7 +109,7 @@ def bug(error: Exception, arguments: list[str], code: int) -> int:
 
 
 def _told(word: str) -> str:
-    from zembrel.verbs.record import told
+    from zembrel.results.record import told
 
     return str(told(word))
 

@@ -10,8 +10,8 @@ from zembrel.cli.command import command_of
 from zembrel.cli.completing import ASKED
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import UsageError, nearest_name
-from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import Receipt, Result
+from zembrel.inputs.options import Output
+from zembrel.results.receipt import Receipt, Result
 from zembrel.verbtable import VERBS
 from zembrel.version import program_version
 

@@ -9,10 +9,10 @@ from pathlib import Path
 from typing import Annotated
 
 from zembrel.errors import CheckError
+from zembrel.inputs.options import Output
 from zembrel.optiontext import OptionText
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.demo import demo as demo_data
-from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import Receipt
 
 STEPS = (
     ("Two sheets side by side: they are in different zones.", "describe ortho/m3.tif ortho/m4.tif"),

@@ -12,8 +12,8 @@ from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame
 from zembrel.handles import size_on_disk
 from zembrel.measure import show_bytes, show_fixed, show_number
-from zembrel.verbs.phrases import frame_items, named, show_bounds, show_kinds
-from zembrel.verbs.receipt import FeatureTotals, PointTotals, Receipt, Result
+from zembrel.results.phrases import frame_items, named, show_bounds, show_kinds
+from zembrel.results.receipt import FeatureTotals, PointTotals, Receipt, Result
 
 Items = tuple[str, ...]
 _SHOWN_FIELDS, _SHOWN_PATHS, _SHOWN_LOSSES = 8, 3, 20

@@ -18,9 +18,9 @@ from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS
 from zembrel.geodesy.geodesic import between
 from zembrel.grid.area import split_crs
 from zembrel.grid.frame import Frame
+from zembrel.inputs.options import Inputs
+from zembrel.inputs.tables import open_table
 from zembrel.reading import readings
-from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.options import Inputs
 
 Array = npt.NDArray[np.float64]
 CORNERS = "corners"

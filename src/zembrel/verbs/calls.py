@@ -9,20 +9,20 @@ from pathlib import Path
 from typing import Any
 
 from zembrel.errors import UsageError, ZembrelError, nearest_name
+from zembrel.inputs.clouds import open_cloud
+from zembrel.inputs.intake import take
+from zembrel.inputs.layers import open_layer
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.tables import open_table
+from zembrel.inputs.within import asked_crs
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
-from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import take
-from zembrel.verbs.layers import open_layer
+from zembrel.results.receipt import Receipt
+from zembrel.results.running import performed
+from zembrel.results.typed import arguments_of, function_of, options_of
 from zembrel.verbs.opened.arrow import OpenFeatures, OpenPoints, from_arrow, open_features
 from zembrel.verbs.opened.raster import LazyRaster, plain
 from zembrel.verbs.opened.xarrays import held_raster
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.points.opening import open_cloud
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.running import performed
-from zembrel.verbs.typed import arguments_of, function_of, options_of
-from zembrel.verbs.within import asked_crs
 from zembrel.verbtable import VERBS
 from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 

@@ -10,6 +10,9 @@ from zembrel.engine.run import over_panes
 from zembrel.errors import InputError, ZembrelError
 from zembrel.formats.tiff.rules import FAULT, GOOD, NOTE, RuleItem
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.options import Output
+from zembrel.inputs.target import Target, area_remarks, brought
 from zembrel.measure import show_number
 from zembrel.raster.codes import few_values
 from zembrel.raster.model import Raster, is_photo, shared_type
@@ -17,9 +20,6 @@ from zembrel.raster.steps import SIDE, CellFindings, CellLook
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.collar import find_collar, shade_of
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.options import Output
-from zembrel.verbs.target import Target, area_remarks, brought
 
 CELLS = "cells"
 _SHOWN, _WINDOW, _ACROSS = 4, 256, 5

@@ -17,12 +17,12 @@ from zembrel.features.columns import INTEGER, REAL, TEXT, Column, column
 from zembrel.features.files.schema import Field, Schema
 from zembrel.features.table import FeatureTable
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import check_resolved, take_layers
+from zembrel.inputs.options import Inputs, Output
 from zembrel.raster.model import Raster
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.features.writing import check_target, write_parts
-from zembrel.verbs.layers import check_resolved, take_layers
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
+from zembrel.results.receipt import Receipt
+from zembrel.results.tables import check_target, write_parts
 
 _STRIP_CELLS = 250_000
 

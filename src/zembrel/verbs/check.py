@@ -14,15 +14,15 @@ from zembrel.features.table import FeatureTable, appended
 from zembrel.formats import format_named, identify
 from zembrel.formats.origin import Origin
 from zembrel.formats.tiff.rules import CHECKS, FAULT, GOOD, STANDARDS, RuleItem
+from zembrel.inputs.intake import identified
+from zembrel.inputs.layers import Layer, open_layer
+from zembrel.inputs.options import Inputs, Output
 from zembrel.optiontext import OptionText
 from zembrel.points.files.catalogue import surely_points
+from zembrel.results.phrases import show_table
+from zembrel.results.receipt import Receipt, Result
+from zembrel.results.tables import check_target, write_layer
 from zembrel.verbs.cellchecks import CELLS, check_cells, check_legible
-from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.intake import identified
-from zembrel.verbs.layers import Layer, open_layer
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.phrases import show_table
-from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbtable.record import FEATURES, RASTERS
 
 DID_NOT_HOLD = 1  # exit code

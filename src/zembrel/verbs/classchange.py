@@ -8,16 +8,16 @@ from typing import Any
 from zembrel.engine.commit import Staging
 from zembrel.engine.limits import Limits
 from zembrel.grid.pane import Pane
+from zembrel.inputs.options import Output
+from zembrel.inputs.survey import seen
 from zembrel.raster.difference import Confusion
 from zembrel.raster.displacement import Untold
 from zembrel.raster.model import Raster
 from zembrel.raster.views.bands import stack
 from zembrel.raster.views.changed import Changed, changed
 from zembrel.raster.views.place import crop
-from zembrel.verbs.csvtext import csv_text
-from zembrel.verbs.options import Output
+from zembrel.results.csvtext import csv_text
 from zembrel.verbs.shifts import ShiftEstimate
-from zembrel.verbs.survey import seen
 
 _MOST_CODES = 40  # pairs of classes that are reported
 _HECTARE = 10_000.0  # square metres

@@ -17,6 +17,7 @@ from zembrel.errors import EmptyInputError, InputError, RefusedError, UsageError
 from zembrel.expression.operand import whole_type
 from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
+from zembrel.inputs.survey import NO_INFINITE, quantiles, seen
 from zembrel.measure import show_number
 from zembrel.optiontext import OptionText
 from zembrel.raster.breaks import WAYS, breaks
@@ -26,7 +27,6 @@ from zembrel.raster.survey import ClassCounts, Statistics
 from zembrel.raster.views.classed import Binned, Recoded
 from zembrel.verbs.codetable import Recoding
 from zembrel.verbs.operands import Lets
-from zembrel.verbs.survey import NO_INFINITE, quantiles, seen
 
 _MOST, _USUAL = 255, 5  # classes of values
 _SAMPLES = 2_000  # of values that natural breaks are sought among

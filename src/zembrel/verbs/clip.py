@@ -9,23 +9,23 @@ from typing import Annotated
 from zembrel import features
 from zembrel.errors import RefusedError, UsageError
 from zembrel.facts import Fact, fact
+from zembrel.inputs.collars import trimmed
+from zembrel.inputs.intake import Given
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.lengths import in_cells
+from zembrel.inputs.methods import MethodName
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import Target, brought, decide
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.views.around import turns_of
 from zembrel.raster.views.feather import Feathered
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
-from zembrel.verbs.collars import trimmed
-from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.intake import Given
-from zembrel.verbs.kinds import by_kind
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.lengths import in_cells
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.target import Target, brought, decide
-from zembrel.verbs.write import Written, write
+from zembrel.results.each import one_to_one, opened
+from zembrel.results.kinds import by_kind
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import Written, write
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,10 @@ from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS
 from zembrel.grid.extent import footprint_of
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer, check_placed, take_layers
+from zembrel.inputs.methods import codes_in
+from zembrel.inputs.options import Inputs, Output
+from zembrel.inputs.target import Target, brought
 from zembrel.optiontext import OptionText
 from zembrel.raster.difference import Confusion, Differences, Subtracted
 from zembrel.raster.displacement import Untold
@@ -27,15 +31,11 @@ from zembrel.raster.views.bands import stack
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.endings import BROWSER_PAGES, PICTURES, check_ending
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import write
 from zembrel.verbs.classchange import changes_of, confused, shift_of_classes, write_table
-from zembrel.verbs.endings import BROWSER_PAGES, PICTURES, check_ending
-from zembrel.verbs.layers import Layer, check_placed, take_layers
-from zembrel.verbs.methods import codes_in
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.shifts import ShiftEstimate, shift_between
-from zembrel.verbs.target import Target, brought
-from zembrel.verbs.write import write
 
 FAILED = 1  # exit code of a comparison that did not hold
 LIMITED = ("share", "bias", "rms", "max", "shift", "cells", "equal", "alone")

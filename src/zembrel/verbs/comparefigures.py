@@ -13,12 +13,12 @@ from zembrel.draw.compared import Bars, Panel, draw_comparison
 from zembrel.draw.page import comparison_page
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.geodesy.crs import label
+from zembrel.inputs.options import Output
 from zembrel.measure import show_fixed, show_number
 from zembrel.raster.difference import Differences, Disagreeing, Subtracted
 from zembrel.raster.model import Band, Raster, is_photo
 from zembrel.raster.views.bands import Relabelled, select_bands
-from zembrel.verbs.options import Output
-from zembrel.verbs.phrases import show_cell
+from zembrel.results.phrases import show_cell
 
 _PANEL, _PAGE = 700, 1600  # pixels along a side of a layer
 _BARS = 61

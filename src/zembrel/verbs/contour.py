@@ -19,17 +19,17 @@ from zembrel.features.ground import ground_areas
 from zembrel.features.table import FeatureTable, geometry_array
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import check_resolved, only_layer
+from zembrel.inputs.options import Inputs, Output
+from zembrel.inputs.survey import finite_ends
 from zembrel.raster.isolines import Array, Isolines, Lines
 from zembrel.raster.kernels import contour as kernel
 from zembrel.raster.kernels import neighbours
 from zembrel.raster.model import Raster
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.receipt import Receipt
+from zembrel.results.tables import check_target, full, write_parts
 from zembrel.verbs.contourlevels import Contouring, check, levels_of, nice_step
-from zembrel.verbs.features.writing import check_target, full, write_parts
-from zembrel.verbs.layers import check_resolved, only_layer
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.survey import finite_ends
 
 _STRIP_CELLS = 2_000_000
 _SOFTENED = 2  # passes over the surface

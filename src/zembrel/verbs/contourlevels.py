@@ -11,11 +11,11 @@ import numpy as np
 
 from zembrel.errors import InputError, RefusedError, UsageError
 from zembrel.facts import Fact, fact
+from zembrel.inputs.options import Output
+from zembrel.inputs.survey import quantiles
 from zembrel.measure import show_number
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
-from zembrel.verbs.options import Output
-from zembrel.verbs.survey import quantiles
 
 _MOST_LEVELS = 10_000
 _USUAL = 10  # steps over the range, if nobody says

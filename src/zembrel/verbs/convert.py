@@ -9,6 +9,12 @@ from typing import Annotated
 from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
+from zembrel.inputs.aids import in_z_unit
+from zembrel.inputs.intake import Given
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.options import FromZUnit, Inputs, Output, Where, ZUnit
+from zembrel.inputs.stretch import stretched
+from zembrel.inputs.survey import seen
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.quantize import ColourCounts, median_cut
@@ -16,20 +22,14 @@ from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.aids import in_z_unit
+from zembrel.results.each import one_to_one, opened
+from zembrel.results.kinds import by_kind
+from zembrel.results.opacity import settled
+from zembrel.results.receipt import Receipt
+from zembrel.results.retyped import check_type, retyped
+from zembrel.results.write import Written, write
 from zembrel.verbs.appearance import Stretch
-from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.intake import Given
-from zembrel.verbs.kinds import by_kind
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.opacity import settled
-from zembrel.verbs.options import FromZUnit, Inputs, Output, Where, ZUnit
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.retyped import check_type, retyped
 from zembrel.verbs.scaled import scaled, told_values
-from zembrel.verbs.stretch import stretched
-from zembrel.verbs.survey import seen
-from zembrel.verbs.write import Written, write
 
 
 @dataclass(frozen=True)

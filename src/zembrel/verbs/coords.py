@@ -19,12 +19,12 @@ from zembrel.errors import InputError, UsageError
 from zembrel.facts import fact, remarks
 from zembrel.geodesy.crs import CRS, GeographicCRS, ProjectedCRS, label, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
+from zembrel.inputs.aids import check_used, equipped, metres
+from zembrel.inputs.options import Output, Where
+from zembrel.inputs.within import parse_crs_phrase
 from zembrel.optiontext import OptionText
 from zembrel.reading import readings
-from zembrel.verbs.aids import check_used, equipped, metres
-from zembrel.verbs.options import Output, Where
-from zembrel.verbs.receipt import LOSSES, Receipt
-from zembrel.verbs.within import parse_crs_phrase
+from zembrel.results.receipt import LOSSES, Receipt
 
 CHUNK = 100_000  # lines at a time
 SHOWN = 5

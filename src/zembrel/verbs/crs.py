@@ -29,11 +29,11 @@ from zembrel.geodesy.transformation import UNSTATED
 from zembrel.geodesy.ways import Way, by_accuracy, ways
 from zembrel.grid.area import PathArea, parse_area
 from zembrel.grid.extent import Bounds
+from zembrel.inputs.options import PlacesFile, Where
+from zembrel.inputs.within import parse_crs_phrase, resolve
 from zembrel.optiontext import OptionText
-from zembrel.verbs.options import PlacesFile, Where
-from zembrel.verbs.phrases import show_table
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.within import parse_crs_phrase, resolve
+from zembrel.results.phrases import show_table
+from zembrel.results.receipt import Receipt
 
 ACTIONS = ("find", "show", "fit", "operations")
 SHOWN = 20

@@ -12,9 +12,9 @@ from zembrel.engine.points import flow
 from zembrel.engine.run import run
 from zembrel.errors import RefusedError
 from zembrel.formats import choose_format, load
+from zembrel.inputs.options import Output
 from zembrel.points.files import make_sink
-from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import Receipt, Result
+from zembrel.results.receipt import Receipt, Result
 
 
 def demo(output: Output) -> Receipt:

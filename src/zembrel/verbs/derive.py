@@ -11,11 +11,15 @@ from typing import Annotated, NamedTuple
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.expression.formula import parse_formula
 from zembrel.facts import Fact, distinct, fact
+from zembrel.inputs.intake import take
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import decide, masked
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
-from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.intake import take
-from zembrel.verbs.layers import Layer
+from zembrel.results.each import one_to_one, opened
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import Written, write
 from zembrel.verbs.operands import (
     Lets,
     NamedFormula,
@@ -26,11 +30,7 @@ from zembrel.verbs.operands import (
     opened_lets,
     with_lets,
 )
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.spectral.indices import SpectralIndex, band_of, indices
-from zembrel.verbs.target import decide, masked
-from zembrel.verbs.write import Written, write
 
 _NAMED = re.compile(r"\s*([^\W\d]\w*)\s*=(?!=)(.+)", re.DOTALL)
 

@@ -17,18 +17,18 @@ from zembrel.formats import format_named, identify, layers_of
 from zembrel.geodesy.crs import UnresolvedCRS, label
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import operation_of
+from zembrel.inputs.intake import Given
+from zembrel.inputs.layers import Layer, open_layers
+from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.measure import show_bytes, show_number
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Band, Raster, shared_type
-from zembrel.verbs.endings import BROWSER_PAGES, PICTURES, check_ending
+from zembrel.results.endings import BROWSER_PAGES, PICTURES, check_ending
+from zembrel.results.history import histories
+from zembrel.results.kinds import by_kind
+from zembrel.results.phrases import show_bounds, show_cell, show_table
+from zembrel.results.receipt import Receipt, frame_facts
 from zembrel.verbs.figures import add_statistics, add_values
-from zembrel.verbs.history import histories
-from zembrel.verbs.intake import Given
-from zembrel.verbs.kinds import by_kind
-from zembrel.verbs.layers import Layer, open_layers
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.phrases import show_bounds, show_cell, show_table
-from zembrel.verbs.receipt import Receipt, frame_facts
 
 Rows = list[tuple[str, str]]
 DIFFERS = "*"

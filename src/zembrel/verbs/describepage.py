@@ -18,14 +18,14 @@ from zembrel.errors import UsageError
 from zembrel.geodesy.crs import UnresolvedCRS
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import operation_of
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.options import Output
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.endings import BROWSER_PAGES
+from zembrel.results.phrases import show_cell
 from zembrel.scratch import Scratch
-from zembrel.verbs.endings import BROWSER_PAGES
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.options import Output
-from zembrel.verbs.phrases import show_cell
 
 MOST_CARDS = 120
 _PIXELS, _SMALL, _BINS = 900, 300, 64

@@ -24,22 +24,22 @@ from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS, UnresolvedCRS
 from zembrel.grid.frame import Affine, Frame
 from zembrel.handles import size_on_disk
+from zembrel.inputs.intake import Given, identified, of_one_kind
+from zembrel.inputs.layers import Layer, given_layers, open_layer
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.tables import open_table
+from zembrel.inputs.target import Target, brought, decide
+from zembrel.inputs.within import asked_crs, resolve
 from zembrel.raster.model import COLOURS, Raster, is_photo
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.endings import PICTURES, check_ending
+from zembrel.results.receipt import Receipt, Result
 from zembrel.verbs.drawing import USUAL, Drawing
-from zembrel.verbs.endings import PICTURES, check_ending
-from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import Given, identified, of_one_kind
-from zembrel.verbs.layers import Layer, given_layers, open_layer
 from zembrel.verbs.mapextras import MapExtras, extras_of
-from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points import draw as of_points
 from zembrel.verbs.points.draw import PointLook
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.target import Target, brought, decide
-from zembrel.verbs.within import asked_crs, resolve
 from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 
 MOST_PANELS = 12

@@ -13,9 +13,9 @@ from zembrel.errors import UsageError, nearest_name
 from zembrel.formats.legendfile import read_legend
 from zembrel.optiontext import OptionText
 from zembrel.raster.legend import Legend
+from zembrel.results.phrases import number_pair
 from zembrel.verbs.appearance import ClassColours, Ramp
 from zembrel.verbs.mapextras import NO_EXTRAS, MapExtras
-from zembrel.verbs.phrases import number_pair
 from zembrel.verbs.points.draw import PointLook
 
 _SMALLEST, _LARGEST = 200, 20_000  # pixels of a side

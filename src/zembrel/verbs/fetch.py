@@ -17,26 +17,26 @@ from zembrel.facts import Fact, distinct, fact, remarks
 from zembrel.formats import choose_format
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import box_bounds, carried_bounds
+from zembrel.inputs.alike import alike
+from zembrel.inputs.collars import trimmed
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.methods import MethodName
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.pieces import pieces_of, sewn
+from zembrel.inputs.target import Target, decide, masked
+from zembrel.inputs.within import asked_crs, asked_frame, resolve
 from zembrel.measure import parse_cell
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import pick_bands
 from zembrel.raster.views.bands import select_bands
 from zembrel.reading import readings
+from zembrel.results.receipt import LOSSES, Receipt, Result
+from zembrel.results.write import write
 from zembrel.sources.opening import find_source, open_source
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import Dates, SourceLayers, Wish
-from zembrel.verbs.alike import alike
-from zembrel.verbs.collars import trimmed
 from zembrel.verbs.fetchblocks import fetch_blocks
 from zembrel.verbs.fetching import asked_for, at_level, bring, check_size, credit, errand, refuse_offline
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.pieces import pieces_of, sewn
-from zembrel.verbs.receipt import LOSSES, Receipt, Result
-from zembrel.verbs.target import Target, decide, masked
-from zembrel.verbs.within import asked_crs, asked_frame, resolve
-from zembrel.verbs.write import write
 
 COMPOSITES = {"latest": "first", "least-cloud": "first", "first": "first", "last": "last", "mean": "mean",
               "median": "median", "min": "min", "max": "max"}  # fmt: skip

@@ -8,18 +8,18 @@ from zembrel.engine.plan import free_at
 from zembrel.errors import UsageError
 from zembrel.facts import fact
 from zembrel.formats.origin import Origin
+from zembrel.inputs.intake import Given
+from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.points.files import holds_points
+from zembrel.results.receipt import LOSSES, Loss, Receipt, Result
 from zembrel.sources.blocks import blocks_in, brought
 from zembrel.sources.service import Service
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import Wish
 from zembrel.verbs.fetching import check_coming, credit
-from zembrel.verbs.intake import Given
 from zembrel.verbs.mosaic import Joining
 from zembrel.verbs.mosaic import of_rasters as mosaic_of_rasters
-from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.points.mosaic import mosaic as mosaic_of_points
-from zembrel.verbs.receipt import LOSSES, Loss, Receipt, Result
 from zembrel.verbtable.record import POINTS, RASTERS
 
 _UNKNOWN = 50_000_000  # bytes of a file of which nobody says the size

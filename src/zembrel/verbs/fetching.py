@@ -13,16 +13,16 @@ from zembrel.formats.tiff.reader import TiffRaster
 from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.options import Output
 from zembrel.measure import show_bytes
 from zembrel.progress import Progress
 from zembrel.raster.model import HasOverviews
+from zembrel.results.receipt import Loss
 from zembrel.sources.remoteblocks import RemoteBlocks
 from zembrel.sources.service import Dead
 from zembrel.sources.sourcefile import SourceFile
 from zembrel.sources.wish import MARGIN
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import Loss
 from zembrel.web.asking import Request
 from zembrel.web.remote import Remote
 

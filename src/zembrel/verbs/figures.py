@@ -14,14 +14,14 @@ from zembrel.geodesy.operation import operation
 from zembrel.grid.area import split_crs
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.options import Output
 from zembrel.measure import show_number
 from zembrel.raster.passing import blocks_of
 from zembrel.raster.survey import ClassCounts, Statistics
 from zembrel.raster.views.around import on_turn
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.options import Output
-from zembrel.verbs.phrases import show_bounds
+from zembrel.results.phrases import show_bounds
 
 Rows = list[tuple[str, str]]
 

@@ -8,18 +8,18 @@ from typing import Annotated
 from zembrel.errors import UsageError
 from zembrel.facts import Fact, fact
 from zembrel.grid.frame import Frame
+from zembrel.inputs.intake import take
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.lengths import in_cells
+from zembrel.inputs.methods import codes_in
+from zembrel.inputs.options import Inputs, Output
+from zembrel.inputs.survey import seen
 from zembrel.optiontext import OptionText
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.fill import Filled
-from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.intake import take
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.lengths import in_cells
-from zembrel.verbs.methods import codes_in
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.survey import seen
-from zembrel.verbs.write import Written, write
+from zembrel.results.each import one_to_one, opened
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import Written, write
 
 FARTHEST = 1024  # cells
 

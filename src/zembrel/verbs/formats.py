@@ -6,9 +6,9 @@ from zembrel.features.files.catalogue import FEATURE_FORMATS, FeatureFormat
 from zembrel.formats.form import Format
 from zembrel.formats.known import all_formats, format_named
 from zembrel.points.files.catalogue import POINT_FORMATS, PointFormat
-from zembrel.verbs.phrases import show_table
-from zembrel.verbs.points.target import SETTINGS as POINT_SETTINGS
-from zembrel.verbs.receipt import Receipt
+from zembrel.results.cloudtarget import SETTINGS as POINT_SETTINGS
+from zembrel.results.phrases import show_table
+from zembrel.results.receipt import Receipt
 
 
 def formats(name: str | None = None) -> Receipt:

@@ -11,13 +11,13 @@ from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code, fitting_at
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.framefile import ENDING, write_frame
+from zembrel.inputs.layers import take_layers
+from zembrel.inputs.lengths import cell_in_units_of
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import decide
+from zembrel.inputs.within import area_crs, asked_crs, resolve
 from zembrel.optiontext import OptionText
-from zembrel.verbs.layers import take_layers
-from zembrel.verbs.lengths import cell_in_units_of
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.target import decide
-from zembrel.verbs.within import area_crs, asked_crs, resolve
+from zembrel.results.receipt import Receipt, Result
 
 FIT = "fit"  # for --crs: the one that suits the area
 

@@ -9,18 +9,17 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from zembrel import features
+from zembrel import features, results
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import label, metres_per_unit
 from zembrel.geodesy.registry import by_code
+from zembrel.inputs.intake import Given
+from zembrel.inputs.layers import Layer, check_placed, open_layers
+from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.raster.model import shared_type
-from zembrel.verbs import features as of_features
-from zembrel.verbs.intake import Given
-from zembrel.verbs.kinds import by_kind
-from zembrel.verbs.layers import Layer, check_placed, open_layers
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.phrases import show_cell
-from zembrel.verbs.receipt import Receipt
+from zembrel.results.kinds import by_kind
+from zembrel.results.phrases import show_cell
+from zembrel.results.receipt import Receipt
 
 if TYPE_CHECKING:
     from zembrel.features.table import FeatureTable
@@ -32,7 +31,7 @@ def index(inputs: Inputs, output: Output) -> Receipt:
     Raises InputError for an input without a CRS, UsageError for a name that is no feature file's.
     """
 
-    of_features.writing.check_target(output.path, output)
+    results.tables.check_target(output.path, output)
     return by_kind("index", inputs, Where(), output)
 
 
@@ -46,7 +45,7 @@ def of_rasters(given: Given, where: Where, output: Output, options: None) -> Rec
 def written(paths: Sequence[Path], table: FeatureTable, output: Output) -> Receipt:
     """The receipt over outlines that were written."""
 
-    written = of_features.writing.write_layer(output.path, table, output)
+    written = results.tables.write_layer(output.path, table, output)
     return Receipt(
         "index",
         tuple(paths),

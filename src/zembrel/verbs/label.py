@@ -20,6 +20,10 @@ from zembrel.formats.worldfile import world_file_name, write_world_file
 from zembrel.geodesy.crs import label as name_of
 from zembrel.geodesy.text import write_crs
 from zembrel.grid.frame import Affine, Frame
+from zembrel.inputs.finding import find
+from zembrel.inputs.layers import open_layer
+from zembrel.inputs.options import Inputs, Output
+from zembrel.inputs.within import parse_crs_phrase
 from zembrel.measure import exact_number
 from zembrel.optiontext import OptionText
 from zembrel.points.files import holds_points
@@ -28,11 +32,7 @@ from zembrel.points.las.relabel import write_with_crs
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.cast import fitting_nodata
 from zembrel.raster.views.nodata import WithNodata
-from zembrel.verbs.finding import find
-from zembrel.verbs.layers import open_layer
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.within import parse_crs_phrase
+from zembrel.results.receipt import Receipt, Result
 
 
 @dataclass(frozen=True)

@@ -16,12 +16,12 @@ from zembrel.geodesy.operation import operation
 from zembrel.grid.area import split_crs
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.lengths import in_units_of
+from zembrel.inputs.options import Where
+from zembrel.inputs.within import resolve
 from zembrel.measure import parse_length
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
-from zembrel.verbs.lengths import in_units_of
-from zembrel.verbs.options import Where
-from zembrel.verbs.within import resolve
 
 AUTO = "auto"
 _DETAIL = (300, 190)  # cells of a part that is shown cell for pixel

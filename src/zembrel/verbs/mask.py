@@ -10,17 +10,17 @@ from zembrel.errors import UsageError
 from zembrel.expression.formula import parse_condition
 from zembrel.facts import Fact, fact
 from zembrel.formats.origin import Origin
+from zembrel.inputs.intake import take
+from zembrel.inputs.layers import Layer, open_layer
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import Target
 from zembrel.optiontext import OptionText
 from zembrel.raster.views.masked import Holds, Void
 from zembrel.raster.views.outline import Blanked, Cover
-from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.intake import take
-from zembrel.verbs.layers import Layer, open_layer
+from zembrel.results.each import one_to_one, opened
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import Written, write
 from zembrel.verbs.operands import NamedFormula, NamedLayer, brought_together, computed
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.target import Target
-from zembrel.verbs.write import Written, write
 
 
 def mask(

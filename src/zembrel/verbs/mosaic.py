@@ -16,6 +16,16 @@ from zembrel.formats import choose_format
 from zembrel.formats.quilt import Sewing
 from zembrel.grid.extent import footprint_of
 from zembrel.grid.frame import Frame
+from zembrel.inputs.alike import alike
+from zembrel.inputs.collars import trimmed
+from zembrel.inputs.intake import Given
+from zembrel.inputs.landing import landing
+from zembrel.inputs.layers import Layer, open_layers
+from zembrel.inputs.lengths import in_cells
+from zembrel.inputs.methods import MethodName
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.pieces import agreed_bands, pieces_of, sewn
+from zembrel.inputs.target import Target, decide, masked
 from zembrel.optiontext import OptionText
 from zembrel.raster.disagreement import MOST_PAIRS, Disagreement, commons, disagreements
 from zembrel.raster.model import has_alpha
@@ -24,21 +34,11 @@ from zembrel.raster.views.mosaic import FEATHER
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.overlap import RasterPiece, check_overlap
 from zembrel.raster.views.tone import Toned
+from zembrel.results.csvtext import csv_text
+from zembrel.results.kinds import by_kind
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import write
 from zembrel.verbs import quilting, sheets
-from zembrel.verbs.alike import alike
-from zembrel.verbs.collars import trimmed
-from zembrel.verbs.csvtext import csv_text
-from zembrel.verbs.intake import Given
-from zembrel.verbs.kinds import by_kind
-from zembrel.verbs.landing import landing
-from zembrel.verbs.layers import Layer, open_layers
-from zembrel.verbs.lengths import in_cells
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.pieces import agreed_bands, pieces_of, sewn
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.target import Target, decide, masked
-from zembrel.verbs.write import write
 
 _ALL_PAIRS = 10**9
 _SEEN = 0.5  # cells of shift between two sheets that is worth a word

@@ -16,15 +16,15 @@ from zembrel.expression.operand import Operand, type_of
 from zembrel.expression.registers import packed
 from zembrel.expression.unitrules import UnlikeUnitsError, unit_of
 from zembrel.facts import Fact, fact
+from zembrel.inputs.finding import find
+from zembrel.inputs.layers import Layer, open_layer
+from zembrel.inputs.options import Inputs
+from zembrel.inputs.target import Target, brought
 from zembrel.raster.model import Band, Raster, has_alpha
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.derived import Derived, Source
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.finding import find
-from zembrel.verbs.layers import Layer, open_layer
-from zembrel.verbs.options import Inputs
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.target import Target, brought
+from zembrel.results.receipt import Receipt
 from zembrel.web.addresses import is_address
 
 Lets = Sequence[str] | Mapping[str, str | os.PathLike[str] | Raster]

@@ -15,6 +15,10 @@ from zembrel.facts import Fact, fact
 from zembrel.formats.legendfile import read_legend
 from zembrel.geodesy.sun import Sun
 from zembrel.grid.extent import ground
+from zembrel.inputs.intake import take
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.options import Inputs, Output
+from zembrel.inputs.stretch import ends_of
 from zembrel.measure import LENGTHS
 from zembrel.optiontext import OptionText
 from zembrel.raster.legend import Legend
@@ -23,15 +27,11 @@ from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.ramp import RampPainted
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.each import one_to_one, opened
+from zembrel.results.phrases import number_pair
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import Written, write
 from zembrel.verbs.appearance import ClassColours, Light, Ramp, RampEnds
-from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.intake import take
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.phrases import number_pair
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.stretch import ends_of
-from zembrel.verbs.write import Written, write
 
 _COLOURS = 1024
 

@@ -19,20 +19,20 @@ from zembrel.geodesy.crs import CRS, GeographicCRS
 from zembrel.grid.area import check_bounds
 from zembrel.grid.frame import Affine, Frame, snapped
 from zembrel.grid.pinning import PinFit, Pinning, Ties, check_model, judged, pinned
+from zembrel.inputs.layers import Layer, take_layers
+from zembrel.inputs.lengths import cell_in_units_of
+from zembrel.inputs.methods import MethodName, choose_method
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import area_remarks
+from zembrel.inputs.within import asked_crs, asked_frame
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
 from zembrel.raster.views.pinned import pin as pin_view
 from zembrel.raster.views.place import Reframed
-from zembrel.verbs.csvtext import csv_text
-from zembrel.verbs.layers import Layer, take_layers
-from zembrel.verbs.lengths import cell_in_units_of
-from zembrel.verbs.methods import MethodName, choose_method
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.phrases import show_table, unit_sign
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.target import area_remarks
-from zembrel.verbs.within import asked_crs, asked_frame
-from zembrel.verbs.write import write
+from zembrel.results.csvtext import csv_text
+from zembrel.results.phrases import show_table, unit_sign
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import write
 
 _EDGE = 64  # places along each edge of the picture that are carried to find its extent
 

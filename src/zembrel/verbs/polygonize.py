@@ -19,16 +19,16 @@ from zembrel.features.outlined import Shapes, shapes_of
 from zembrel.features.table import FeatureTable
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer, check_resolved, only_layer
+from zembrel.inputs.lengths import in_crs_units
+from zembrel.inputs.options import Inputs, Output
 from zembrel.optiontext import OptionText
 from zembrel.raster.legend import hex_of
 from zembrel.raster.model import Raster
 from zembrel.raster.regions import Found, RegionOutlines, RegionSweep, Swept
 from zembrel.raster.views.cast import cast
-from zembrel.verbs.features.writing import check_target, full, write_parts
-from zembrel.verbs.layers import Layer, check_resolved, only_layer
-from zembrel.verbs.lengths import in_crs_units
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
+from zembrel.results.receipt import Receipt
+from zembrel.results.tables import check_target, full, write_parts
 from zembrel.verbs.sieving import check_least, sieved_codes
 
 _PIECE = 32.0  # cells of an edge at a time, for areas on the ground

@@ -18,20 +18,20 @@ from zembrel.facts import Fact, distinct, fact
 from zembrel.features.files.named import split_layer
 from zembrel.geodesy.operation import operation
 from zembrel.grid.extent import carried_cell
+from zembrel.inputs.layers import Layer, check_placed, take_layers
+from zembrel.inputs.lengths import in_units_of
+from zembrel.inputs.methods import codes_in
+from zembrel.inputs.options import Inputs, Output
+from zembrel.inputs.tables import beside
 from zembrel.optiontext import OptionText
 from zembrel.raster.method import parse_method
 from zembrel.raster.model import Raster
 from zembrel.raster.sampling import values_at
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.csvtext import csv_text
+from zembrel.results.endings import PICTURES, check_ending
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.alonglines import LinesToFollow, Samples, find_lines, on_earth, sampled
-from zembrel.verbs.csvtext import csv_text
-from zembrel.verbs.endings import PICTURES, check_ending
-from zembrel.verbs.features.opening import beside
-from zembrel.verbs.layers import Layer, check_placed, take_layers
-from zembrel.verbs.lengths import in_units_of
-from zembrel.verbs.methods import codes_in
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.sample import over_places
 
 Array = npt.NDArray[np.float64]

@@ -12,13 +12,13 @@ from zembrel.facts import Fact, distinct, fact
 from zembrel.formats.quilt import QuiltSheet, Sewing, write_quilt
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.methods import choose_method
+from zembrel.inputs.options import Output
+from zembrel.inputs.pieces import APART, native_feather, shared_lattice
+from zembrel.inputs.target import Target
 from zembrel.raster.model import Band
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.methods import choose_method
-from zembrel.verbs.options import Output
-from zembrel.verbs.pieces import APART, native_feather, shared_lattice
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.target import Target
+from zembrel.results.receipt import Receipt, Result
 
 
 def refuse_changes(changed: Sequence[str]) -> None:

@@ -19,20 +19,20 @@ from zembrel.formats import open_raster
 from zembrel.formats.origin import Origin
 from zembrel.grid.frame import Frame
 from zembrel.grid.framefile import ENDING as FRAME_ENDING
+from zembrel.inputs.framing import check_meets, frame_for
+from zembrel.inputs.intake import take
+from zembrel.inputs.lengths import in_crs_units
+from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.measure import show_number
 from zembrel.optiontext import OptionText
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import TYPES, Band, Raster
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.cast import fitting_nodata
+from zembrel.results.eachtable import opened
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import write
 from zembrel.verbs.featurelegend import codes_of_words, legend_of_codes
-from zembrel.verbs.features.each import opened
-from zembrel.verbs.features.framing import check_meets, frame_for
-from zembrel.verbs.intake import take
-from zembrel.verbs.lengths import in_crs_units
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.write import write
 from zembrel.verbtable.record import FEATURES
 
 

@@ -14,18 +14,18 @@ from zembrel.engine.commit import Staging, check_free, resource_errors
 from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.facts import fact
 from zembrel.handles import size_on_disk
+from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.jobs.jobfile import ENDING, read_job
 from zembrel.jobs.state import JobState, state_file
 from zembrel.measure import show_bytes
 from zembrel.nested import json_of
 from zembrel.reading import readings
+from zembrel.results.endings import check_ending
+from zembrel.results.receipt import Receipt, Result
 from zembrel.scratch import Scratch
 from zembrel.verbs.draw import draw
 from zembrel.verbs.drawing import Drawing
-from zembrel.verbs.endings import check_ending
 from zembrel.verbs.jobs.allowed import TABLE
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, Result
 
 _PICTURES = (".png", ".jpg", ".jpeg", ".gif", ".webp")
 _NO_PICTURE = (

@@ -8,19 +8,19 @@ from pathlib import Path
 from zembrel.errors import UsageError
 from zembrel.facts import Fact
 from zembrel.formats import frame_of_name
-from zembrel.verbs.collars import trimmed
-from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.intake import Given, take
-from zembrel.verbs.kinds import by_kind
-from zembrel.verbs.landing import landing
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.sharedcell import SharedCell
-from zembrel.verbs.target import brought, decide, masked
-from zembrel.verbs.within import no_new_crs
-from zembrel.verbs.write import Written, write
+from zembrel.inputs.collars import trimmed
+from zembrel.inputs.intake import Given, take
+from zembrel.inputs.landing import landing
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.methods import MethodName
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.sharedcell import SharedCell
+from zembrel.inputs.target import brought, decide, masked
+from zembrel.inputs.within import no_new_crs
+from zembrel.results.each import one_to_one, opened
+from zembrel.results.kinds import by_kind
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import Written, write
 
 
 @dataclass(frozen=True)

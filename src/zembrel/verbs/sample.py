@@ -16,17 +16,17 @@ from zembrel.facts import distinct, fact, remarks
 from zembrel.features.columns import Column, column
 from zembrel.features.ground import reaches
 from zembrel.features.table import FeatureTable
+from zembrel.inputs.layers import Layer, check_resolved, take_layers
+from zembrel.inputs.options import Inputs, Output
+from zembrel.inputs.tables import beside, open_table
 from zembrel.measure import parse_length
 from zembrel.optiontext import OptionText
 from zembrel.raster.method import Method, parse_method
 from zembrel.raster.model import Raster
 from zembrel.raster.sampling import Places, values_at
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.features.opening import beside, open_table
-from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.layers import Layer, check_resolved, take_layers
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
+from zembrel.results.receipt import Receipt
+from zembrel.results.tables import check_target, write_layer
 
 
 def sample(

@@ -11,12 +11,12 @@ from zembrel.engine.limits import Limits
 from zembrel.errors import RefusedError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.grid.pane import Pane
+from zembrel.inputs.survey import finite_ends, seen
 from zembrel.measure import show_number
 from zembrel.raster.model import Block, Raster
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.cast import cast
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.survey import finite_ends, seen
 
 _TYPES = ("int16", "uint16", "int32", "uint8", "int8", "uint32")
 

@@ -19,16 +19,16 @@ from zembrel.geodesy.operation import operation
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Affine, Frame
+from zembrel.inputs.options import Output
 from zembrel.optiontext import OptionText
 from zembrel.points.files import holds_points, open_points
 from zembrel.progress import tell
+from zembrel.results.receipt import Receipt
 from zembrel.standins.services import serving
 from zembrel.standins.services.app import Island
 from zembrel.standins.services.catalogues import ShelfItem
 from zembrel.standins.services.faults import Faults
 from zembrel.standins.services.scene import Seen
-from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import Receipt
 
 _DAY = re.compile(r"(\d{4})(\d{2})?(\d{2})?")
 _CELL = 2.0

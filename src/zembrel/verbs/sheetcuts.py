@@ -15,12 +15,12 @@ from zembrel.formats import choose_format, format_named
 from zembrel.grid.cutting import Cut, by_cells, by_size, split
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.lengths import cell_in_units_of, in_cells
+from zembrel.inputs.options import Output
 from zembrel.raster.views.outline import Cover
-from zembrel.verbs.cutting import Cutting, pair_of
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.lengths import cell_in_units_of, in_cells
-from zembrel.verbs.naming import check_template, sheet_name
-from zembrel.verbs.options import Output
+from zembrel.results.cutting import Cutting, pair_of
+from zembrel.results.naming import check_template, sheet_name
 
 
 @dataclass(frozen=True)

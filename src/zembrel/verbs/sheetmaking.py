@@ -8,17 +8,17 @@ from pathlib import Path
 
 from zembrel.engine.executor import Executor, Threads
 from zembrel.engine.limits import processors
+from zembrel.inputs.options import Output
 from zembrel.progress import Progress, no_tick
 from zembrel.provenance import document
 from zembrel.raster.model import Raster
 from zembrel.raster.views.outline import Blanked
 from zembrel.raster.views.place import crop
 from zembrel.reading import readings
-from zembrel.verbs.cutting import Cutting
-from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import Result
+from zembrel.results.cutting import Cutting
+from zembrel.results.receipt import Result
+from zembrel.results.write import NothingValidError, write
 from zembrel.verbs.sheetcuts import Sheet
-from zembrel.verbs.write import NothingValidError, write
 
 Done = tuple[Sheet, Result]
 _LARGE = 16_000_000  # cells of a sheet that keeps all workers busy by itself

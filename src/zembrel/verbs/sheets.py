@@ -16,9 +16,9 @@ from zembrel.geodesy.crs import label, same
 from zembrel.grid.extent import operation_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer
 from zembrel.raster.model import is_photo, shared_type
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.phrases import show_cell
+from zembrel.results.phrases import show_cell
 
 _SIDES = 8  # points along a side of an outline
 _SLACK = 2  # cells by which outlines may miss each other without a gap

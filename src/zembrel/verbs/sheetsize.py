@@ -13,12 +13,12 @@ from zembrel.errors import RefusedError
 from zembrel.facts import Fact, fact
 from zembrel.grid.fewest import MOST_SHEETS, Array, fewest
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.options import Output
 from zembrel.measure import parse_bytes, show_bytes
 from zembrel.owned import temporary
 from zembrel.raster.model import Raster
-from zembrel.verbs.cutting import Cutting
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.options import Output
+from zembrel.results.cutting import Cutting
 from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
 from zembrel.verbs.sheetmaking import sizes
 

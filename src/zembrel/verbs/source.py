@@ -13,18 +13,18 @@ from typing import Annotated
 from zembrel.engine.commit import Staging
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.facts import fact
+from zembrel.inputs.options import Output
 from zembrel.measure import show_bytes
 from zembrel.nested import toml_of
 from zembrel.optiontext import OptionText
 from zembrel.reading import readings
+from zembrel.results.phrases import show_table
+from zembrel.results.receipt import Receipt, Result
 from zembrel.sources.blocks import fields
 from zembrel.sources.offered import offered
 from zembrel.sources.opening import FOLDER, find_source, known, user_folder
 from zembrel.sources.service import Service, cache_folder
 from zembrel.sources.sourcefile import ENDING, SourceFile, changed, checked_source, read_source, written
-from zembrel.verbs.options import Output
-from zembrel.verbs.phrases import show_table
-from zembrel.verbs.receipt import Receipt, Result
 from zembrel.web.addresses import shown
 from zembrel.web.cache import WebCache
 

@@ -5,15 +5,15 @@ from __future__ import annotations
 from dataclasses import replace
 
 from zembrel.facts import distinct, fact
+from zembrel.inputs.layers import take_layers
+from zembrel.inputs.methods import MethodName
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import brought, decide, masked
 from zembrel.raster.model import shared_type
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.bands import stack as stack_views
-from zembrel.verbs.layers import take_layers
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.target import brought, decide, masked
-from zembrel.verbs.write import write
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import write
 
 
 def stack(inputs: Inputs, where: Where, output: Output, *, method: MethodName = "auto") -> Receipt:

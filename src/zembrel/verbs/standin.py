@@ -9,13 +9,13 @@ from typing import Annotated, Any
 from zembrel.damaged import DAMAGED
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.errors import InputError, UsageError, nearest_name
+from zembrel.inputs.options import Output
 from zembrel.optiontext import OptionText
 from zembrel.reading import readings
+from zembrel.results.endings import check_ending
+from zembrel.results.phrases import show_table
+from zembrel.results.receipt import Receipt
 from zembrel.standins.verdict import RejectedError, Verdict
-from zembrel.verbs.endings import check_ending
-from zembrel.verbs.options import Output
-from zembrel.verbs.phrases import show_table
-from zembrel.verbs.receipt import Receipt
 
 Figure = Annotated[str | None, OptionText("What the device shows of it.", "PNG")]
 DEVICES = ("controller", "phone", "plotter", "engine")

@@ -27,23 +27,23 @@ from zembrel.features.zonal import ZoneSums, ZoneValues, joined, ranked, zone_ou
 from zembrel.formats import readable
 from zembrel.geodesy.crs import CRS, label
 from zembrel.grid.frame import Frame
+from zembrel.inputs.framing import check_meets, frame_for
+from zembrel.inputs.intake import Given, take
+from zembrel.inputs.layers import Layer, check_resolved, open_layers
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.tables import beside
+from zembrel.inputs.within import asked_crs
 from zembrel.measure import parse_length, show_number
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.passing import blocks_of
 from zembrel.raster.views.bands import select_bands, stack
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.eachtable import opened
+from zembrel.results.receipt import Receipt
+from zembrel.results.tables import check_target, write_layer
+from zembrel.results.write import write
 from zembrel.statistics import STATISTICS
-from zembrel.verbs.features.each import opened
-from zembrel.verbs.features.framing import check_meets, frame_for
-from zembrel.verbs.features.opening import beside
-from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.intake import Given, take
-from zembrel.verbs.layers import Layer, check_resolved, open_layers
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.within import asked_crs
-from zembrel.verbs.write import write
 from zembrel.verbtable.record import FEATURES, RASTERS
 
 Columns = dict[str, npt.NDArray[np.float64]]

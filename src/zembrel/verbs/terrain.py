@@ -15,6 +15,12 @@ from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS, metres_per_unit, ve
 from zembrel.grid.extent import row_scales
 from zembrel.grid.frame import Array, Frame
 from zembrel.grid.north import TrueNorth
+from zembrel.inputs.aids import metres
+from zembrel.inputs.intake import take
+from zembrel.inputs.layers import Layer, one_band
+from zembrel.inputs.lengths import in_units_of
+from zembrel.inputs.options import Inputs, Output
+from zembrel.inputs.survey import seen
 from zembrel.measure import LENGTHS
 from zembrel.optiontext import OptionText
 from zembrel.raster.codes import void_taken_for_ground
@@ -35,16 +41,10 @@ from zembrel.raster.terrain import (
 )
 from zembrel.raster.views.terrainview import Terrain
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.aids import metres
-from zembrel.verbs.each import one_to_one, opened
-from zembrel.verbs.intake import take
-from zembrel.verbs.layers import Layer, one_band
-from zembrel.verbs.lengths import in_units_of
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
+from zembrel.results.each import one_to_one, opened
+from zembrel.results.receipt import Receipt
+from zembrel.results.write import Written, write
 from zembrel.verbs.suns import ray_to, suns_of
-from zembrel.verbs.survey import seen
-from zembrel.verbs.write import Written, write
 
 NAMES = ("slope", "aspect", "hillshade", "roughness", "ruggedness", "curvature", "position")
 _WIDEST = 1_024  # cells of a reach

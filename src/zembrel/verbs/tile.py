@@ -6,7 +6,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from zembrel import features
+from zembrel import features, results
 from zembrel.engine.commit import check_free
 from zembrel.engine.plan import Plan
 from zembrel.errors import UsageError, ZembrelError
@@ -14,22 +14,21 @@ from zembrel.facts import distinct, fact
 from zembrel.formats import open_raster
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Frame
+from zembrel.inputs.intake import Given
+from zembrel.inputs.joined import joined
+from zembrel.inputs.layers import open_layers
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import decide
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.passing import blocks_of
 from zembrel.reading import readings
-from zembrel.verbs import features as of_features
-from zembrel.verbs.cutting import Cutting, left_out
-from zembrel.verbs.intake import Given
-from zembrel.verbs.joined import joined
-from zembrel.verbs.kinds import by_kind
-from zembrel.verbs.layers import open_layers
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.resuming import SheetRun
+from zembrel.results.cutting import Cutting, left_out
+from zembrel.results.kinds import by_kind
+from zembrel.results.receipt import Receipt, Result
+from zembrel.results.resuming import SheetRun
 from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
 from zembrel.verbs.sheetmaking import Done, made_sheets
 from zembrel.verbs.sheetsize import fitting
-from zembrel.verbs.target import decide
 
 
 def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Receipt:
@@ -105,7 +104,7 @@ def _check_places(paths: Sequence[Path], cutting: Cutting, output: Output) -> No
     for path in paths:
         check_free(path, output.replace or cutting.resume)
     if cutting.index:
-        of_features.writing.check_target(Path(cutting.index), output)
+        results.tables.check_target(Path(cutting.index), output)
 
 
 def _check_room(view: Raster, sheets: Sequence[Sheet], output: Output) -> None:
@@ -132,7 +131,7 @@ def _sound(sheet: Sheet, view: Raster) -> bool:
 
 def _write_index(path: Path, frame: Frame, done: Sequence[Done], output: Output) -> None:
 
-    of_features.writing.write_layer(path, _index_table(path, frame, done), output)
+    results.tables.write_layer(path, _index_table(path, frame, done), output)
 
 
 def _index_table(path: Path, frame: Frame, done: Sequence[Done]) -> features.table.FeatureTable:

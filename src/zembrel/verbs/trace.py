@@ -21,14 +21,14 @@ from zembrel.features.ground import ground_lengths
 from zembrel.features.table import FeatureTable, geometry_array
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.layers import Layer, check_resolved, only_layer
+from zembrel.inputs.options import Inputs, Output
 from zembrel.optiontext import OptionText
 from zembrel.raster.kernels import skeleton
 from zembrel.raster.model import Cells, Mask, Raster
 from zembrel.raster.passing import blocks_of
-from zembrel.verbs.features.writing import check_target, write_layer
-from zembrel.verbs.layers import Layer, check_resolved, only_layer
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt
+from zembrel.results.receipt import Receipt
+from zembrel.results.tables import check_target, write_layer
 
 Integers = npt.NDArray[np.int64]
 

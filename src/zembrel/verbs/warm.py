@@ -17,6 +17,7 @@ from zembrel.engine.points import flow
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.options import Output
 from zembrel.owned import temporary
 from zembrel.points.files import make_sink
 from zembrel.points.las.laswriting import NewFile
@@ -25,11 +26,10 @@ from zembrel.points.records import Layout
 from zembrel.raster.kernels import compile_always
 from zembrel.raster.model import Band, Block
 from zembrel.raster.views.palette import RGB
+from zembrel.results.receipt import Receipt
+from zembrel.results.typed import options_of
 from zembrel.verbs.calls import call
-from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import Receipt
 from zembrel.verbs.terrain import NAMES
-from zembrel.verbs.typed import options_of
 
 _HOME, _SIDE = 32626, 96
 _METHODS = ("nearest", "bilinear", "cubic", "lanczos", "mean", "mode", "median", "sum")

@@ -16,12 +16,12 @@ from zembrel.engine.commit import check_free
 from zembrel.errors import RefusedError, ResourceError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.formats.tilefolder import stands_as_tiles
+from zembrel.inputs.finding import named_paths
+from zembrel.inputs.options import Inputs, Output
 from zembrel.measure import show_bytes
 from zembrel.optiontext import OptionText
 from zembrel.reading import readings
-from zembrel.verbs.finding import named_paths
-from zembrel.verbs.options import Inputs, Output
-from zembrel.verbs.receipt import Receipt, Result
+from zembrel.results.receipt import Receipt, Result
 
 
 @dataclass(frozen=True)

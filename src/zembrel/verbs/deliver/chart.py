@@ -30,6 +30,12 @@ from zembrel.grid.extent import ground, turn_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.handles import size_on_disk
+from zembrel.inputs.intake import take
+from zembrel.inputs.joined import joined
+from zembrel.inputs.layers import Layer, open_layers
+from zembrel.inputs.methods import MethodName
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import decide, masked
 from zembrel.measure import parse_date
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster, has_alpha
@@ -38,19 +44,13 @@ from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.opacity import Flattened
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.quantized import DITHERS
+from zembrel.results.endings import check_ending
+from zembrel.results.receipt import Receipt, Result
 from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
 from zembrel.verbs.deliver.square import ROUNDING
-from zembrel.verbs.endings import check_ending
-from zembrel.verbs.intake import take
-from zembrel.verbs.joined import joined
-from zembrel.verbs.layers import Layer, open_layers
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import NO_BRUSH, Brush
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.target import decide, masked
 from zembrel.verbtable.record import RASTERS
 
 ENDING = ".kap"

@@ -25,17 +25,17 @@ from zembrel.features.files.named import named_layer, split_layer
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.handles import size_on_disk
+from zembrel.inputs.intake import take
+from zembrel.inputs.joined import joined
+from zembrel.inputs.layers import open_layer, open_layers
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.tables import open_table
+from zembrel.inputs.target import Target, decide, masked
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster, shared_type
+from zembrel.results.receipt import Receipt, Result
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
-from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import take
-from zembrel.verbs.joined import joined
-from zembrel.verbs.layers import open_layer, open_layers
-from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.rasterize import Scanning, scanned_view
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.target import Target, decide, masked
 from zembrel.verbtable.record import RASTERS
 
 Array = npt.NDArray[Any]

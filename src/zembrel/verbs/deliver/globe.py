@@ -28,28 +28,28 @@ from zembrel.formats.origin import Origin
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import ground
 from zembrel.handles import size_on_disk
+from zembrel.inputs.intake import Given, identified
+from zembrel.inputs.joined import joined
+from zembrel.inputs.layers import Layer, given_layers, open_layer
+from zembrel.inputs.methods import MethodName
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.tables import open_table
+from zembrel.inputs.target import decide, masked
 from zembrel.measure import parse_length
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
 from zembrel.raster.views.cleared import Cleared
 from zembrel.raster.views.palette import expand_palette
+from zembrel.results.endings import check_ending
+from zembrel.results.opacity import colour_named
+from zembrel.results.receipt import Receipt, Result
 from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.packcells import PackCells, as_colours
 from zembrel.verbs.draw import layers_with
 from zembrel.verbs.drawing import shape_look
-from zembrel.verbs.endings import check_ending
 from zembrel.verbs.features.change import clipped
-from zembrel.verbs.features.opening import open_table
-from zembrel.verbs.intake import Given, identified
-from zembrel.verbs.joined import joined
-from zembrel.verbs.layers import Layer, given_layers, open_layer
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.opacity import colour_named
-from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import NO_BRUSH, Brush
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.target import decide, masked
 from zembrel.verbtable.record import FEATURES, RASTERS
 
 ENDINGS = (".kmz",)

@@ -20,6 +20,12 @@ from zembrel.formats.plainraw import make_sink
 from zembrel.formats.pngstrips import png_sink
 from zembrel.grid.framefile import crs_text
 from zembrel.handles import size_on_disk
+from zembrel.inputs.intake import take
+from zembrel.inputs.joined import joined
+from zembrel.inputs.layers import open_layers
+from zembrel.inputs.lengths import in_metres
+from zembrel.inputs.methods import MethodName
+from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Band, Raster, is_photo, shared_type
 from zembrel.raster.views.bands import select_bands
@@ -27,20 +33,14 @@ from zembrel.raster.views.cast import cast
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.turned import turned
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.receipt import Receipt, Result
 from zembrel.tomlfile import write_toml
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.heightrange import HeightRange, StoredHeights, range_of, read_back
 from zembrel.verbs.deliver.heights import joined_heights
 from zembrel.verbs.deliver.packcells import as_colours, in_colours
 from zembrel.verbs.deliver.square import Square, square_of
-from zembrel.verbs.intake import take
-from zembrel.verbs.joined import joined
-from zembrel.verbs.layers import open_layers
-from zembrel.verbs.lengths import in_metres
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import Brush
-from zembrel.verbs.receipt import Receipt, Result
 from zembrel.verbtable.record import RASTERS
 
 TERRAIN, ABOUT = "terrain.r16", "terrain.toml"

@@ -14,11 +14,11 @@ from zembrel.engine.run import over_panes
 from zembrel.errors import RefusedError
 from zembrel.facts import Fact, fact
 from zembrel.grid.pane import Pane
+from zembrel.inputs.stretch import ends_of
+from zembrel.inputs.survey import seen
 from zembrel.raster.model import Raster
 from zembrel.raster.passing import blocks_of
 from zembrel.raster.survey import Statistics
-from zembrel.verbs.stretch import ends_of
-from zembrel.verbs.survey import seen
 
 _TOP, _FINEST = 65_535, 1e-9  # the highest number, and metres of a step at least
 

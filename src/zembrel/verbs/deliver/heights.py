@@ -6,14 +6,14 @@ from collections.abc import Sequence
 
 from zembrel.engine.limits import Limits
 from zembrel.facts import Fact
+from zembrel.inputs.joined import joined
+from zembrel.inputs.layers import Layer
+from zembrel.inputs.methods import calm_method
+from zembrel.inputs.stretch import WHOLE, ends_of_all
+from zembrel.inputs.target import Target
 from zembrel.raster.model import Raster
 from zembrel.raster.views.clamped import Clamped
 from zembrel.raster.views.unscaled import unscaled
-from zembrel.verbs.joined import joined
-from zembrel.verbs.layers import Layer
-from zembrel.verbs.methods import calm_method
-from zembrel.verbs.stretch import WHOLE, ends_of_all
-from zembrel.verbs.target import Target
 
 _SWINGING = ("cubic", "lanczos")
 

@@ -23,22 +23,22 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.extent import carried_cell, footprint_of
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.intake import take
+from zembrel.inputs.layers import Layer, open_layers
+from zembrel.inputs.lengths import in_metres
+from zembrel.inputs.methods import MethodName
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.survey import is_empty
+from zembrel.inputs.target import Target, decide, masked, operation_to
 from zembrel.measure import parse_length
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.receipt import Receipt, Result
+from zembrel.results.write import write
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.heights import joined_heights
-from zembrel.verbs.intake import take
-from zembrel.verbs.layers import Layer, open_layers
-from zembrel.verbs.lengths import in_metres
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.survey import is_empty
-from zembrel.verbs.target import Target, decide, masked, operation_to
-from zembrel.verbs.write import write
 from zembrel.verbtable.record import RASTERS
 
 Array = npt.NDArray[np.float64]

@@ -9,13 +9,13 @@ from zembrel.deliver.tilepicture import MIXED, TilePicture
 from zembrel.engine.limits import Limits
 from zembrel.errors import InputError, RefusedError
 from zembrel.facts import Fact, fact
+from zembrel.inputs.stretch import WHOLE, ends_of_all, stretched
 from zembrel.raster.heightcode import HeightCode
 from zembrel.raster.model import Raster, has_alpha, is_photo, shared_type
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.verbs.paint import NO_BRUSH, Brush, painted_cells
-from zembrel.verbs.stretch import WHOLE, ends_of_all, stretched
 
 _WITH_OPACITY, _GREY_HEIGHT = 4, 2  # bytes of a cell at most
 

@@ -7,8 +7,8 @@ from pathlib import Path
 from zembrel.engine.commit import check_free
 from zembrel.errors import RefusedError, UsageError
 from zembrel.formats.tilefolder import stands_as_tiles
+from zembrel.inputs.options import Output
 from zembrel.reading import readings
-from zembrel.verbs.options import Output
 
 
 def check_places(kind: str, output: Output, viewer: str | None) -> None:

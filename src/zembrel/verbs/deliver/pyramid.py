@@ -26,22 +26,22 @@ from zembrel.grid.extent import carried_bounds
 from zembrel.grid.frame import Frame
 from zembrel.grid.tiling import FINEST, TileRange, Tiling, tiling_called
 from zembrel.handles import size_on_disk
+from zembrel.inputs.intake import take
+from zembrel.inputs.joined import joined
+from zembrel.inputs.layers import Layer, open_layers
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import decide, masked
 from zembrel.raster.heightcode import WAYS
 from zembrel.raster.model import Raster
+from zembrel.results.endings import BROWSER_PAGES, check_ending
+from zembrel.results.receipt import Receipt, Result
+from zembrel.results.resuming import fingerprint
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
 from zembrel.verbs.deliver.heights import joined_heights
 from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
 from zembrel.verbs.deliver.packplaces import check_places
 from zembrel.verbs.deliver.tileformat import AUTO, Packing, TilePictures, check_mixed, picture_of
-from zembrel.verbs.endings import BROWSER_PAGES, check_ending
-from zembrel.verbs.intake import take
-from zembrel.verbs.joined import joined
-from zembrel.verbs.layers import Layer, open_layers
-from zembrel.verbs.options import Inputs, Output, Where
 from zembrel.verbs.paint import NO_BRUSH
-from zembrel.verbs.receipt import Receipt, Result
-from zembrel.verbs.resuming import fingerprint
-from zembrel.verbs.target import decide, masked
 from zembrel.verbtable.record import RASTERS
 
 _HEAD = 4_096  # bytes of a tile besides its cells, at most

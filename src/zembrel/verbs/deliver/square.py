@@ -12,10 +12,10 @@ from zembrel.geodesy.registry import by_code, fitting_at
 from zembrel.grid.extent import box_bounds, carried_bounds, ground
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.framefile import crs_text
-from zembrel.verbs.layers import Layer, check_placed
-from zembrel.verbs.options import Where
-from zembrel.verbs.target import Target, decide
-from zembrel.verbs.within import resolve
+from zembrel.inputs.layers import Layer, check_placed
+from zembrel.inputs.options import Where
+from zembrel.inputs.target import Target, decide
+from zembrel.inputs.within import resolve
 
 ROUNDING = 1.02  # by which a side may grow when it is brought to whole cells
 _TRUE = 0.01  # share by which a projection may be off in scale and still count as true to it

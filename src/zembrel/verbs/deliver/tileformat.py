@@ -16,12 +16,12 @@ from zembrel.facts import Fact, fact
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.grid.tiling import TileRange
+from zembrel.inputs.methods import MethodName
 from zembrel.optiontext import OptionText
 from zembrel.raster.model import Cells, Raster
+from zembrel.results.opacity import colour_named
 from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.packcells import PackCells
-from zembrel.verbs.methods import MethodName
-from zembrel.verbs.opacity import colour_named
 from zembrel.verbs.paint import NO_BRUSH, Brush
 
 AUTO = "auto"

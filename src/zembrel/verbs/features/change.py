@@ -15,15 +15,15 @@ from zembrel.features.spooled import SpooledLayer
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS, label, same
 from zembrel.geodesy.operation import operation
-from zembrel.verbs.aids import check_used, equipped
+from zembrel.inputs.aids import check_used, equipped
+from zembrel.inputs.intake import Given
+from zembrel.inputs.options import Output, Where
+from zembrel.inputs.tables import LayerParts, open_layers
+from zembrel.inputs.within import asked_crs, asked_frame, no_new_crs, overlap_error, resolve
+from zembrel.results.eachtable import Change, Unchanged, one_to_one, receipt
+from zembrel.results.receipt import Receipt
+from zembrel.results.tables import check_target, write_layers
 from zembrel.verbs.clip import Clipping
-from zembrel.verbs.features.each import Change, Unchanged, one_to_one, receipt
-from zembrel.verbs.features.opening import LayerParts, open_layers
-from zembrel.verbs.features.writing import check_target, write_layers
-from zembrel.verbs.intake import Given
-from zembrel.verbs.options import Output, Where
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.within import asked_crs, asked_frame, no_new_crs, overlap_error, resolve
 
 
 def convert(given: Given, where: Where, output: Output, values: object) -> Receipt:

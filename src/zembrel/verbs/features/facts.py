@@ -20,14 +20,14 @@ from zembrel.geodesy.crs import label
 from zembrel.geodesy.operation import operation
 from zembrel.grid.area import split_crs
 from zembrel.grid.framefile import crs_text
+from zembrel.inputs.intake import Given
+from zembrel.inputs.options import Output, Where
+from zembrel.inputs.tables import open_layers, open_table
 from zembrel.measure import show_bytes, show_number
+from zembrel.results.eachtable import totals
+from zembrel.results.phrases import show_kinds, show_table
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.describe import Looking
-from zembrel.verbs.features.each import totals
-from zembrel.verbs.features.opening import open_layers, open_table
-from zembrel.verbs.intake import Given
-from zembrel.verbs.options import Output, Where
-from zembrel.verbs.phrases import show_kinds, show_table
-from zembrel.verbs.receipt import Receipt
 
 Rows = list[tuple[str, str]]
 _SHOWN = 5  # faulty features, and values of a field, that are named

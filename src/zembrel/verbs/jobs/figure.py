@@ -10,7 +10,7 @@ from zembrel.draw.colouring import Look
 from zembrel.draw.stepgraph import GraphStep, draw_steps
 from zembrel.engine.commit import Staging, resource_errors
 from zembrel.measure import show_bytes
-from zembrel.verbs.endings import PICTURES, check_ending
+from zembrel.results.endings import PICTURES, check_ending
 
 _MOST = 30  # boxes; of more, those of one step in the file are one
 _GRAVE = (

@@ -9,16 +9,16 @@ from contextlib import nullcontext, suppress
 from dataclasses import replace
 
 from zembrel.errors import InputError, UsageError, ZembrelError
+from zembrel.inputs.options import Where
+from zembrel.inputs.within import asked_crs
 from zembrel.jobs.chains import Chain, words_of
 from zembrel.jobs.state import DoneStep
 from zembrel.jobs.steps import JobStep, MadeBy
 from zembrel.progress import no_tick
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
+from zembrel.results.typed import options_of, signature_of
 from zembrel.verbs.jobs.stepping import Setting, done_step
-from zembrel.verbs.options import Where
-from zembrel.verbs.typed import options_of, signature_of
-from zembrel.verbs.within import asked_crs
 
 # options for which cells are looked at; without them a result is hardly smaller
 _LOOKS = {"trim_collar", "match_tone", "stretch", "classes", "limits"}

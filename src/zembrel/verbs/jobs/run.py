@@ -12,6 +12,7 @@ from zembrel.engine.cluster import Cluster
 from zembrel.engine.limits import processors
 from zembrel.errors import CheckError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
+from zembrel.inputs.options import Output
 from zembrel.jobs.chains import Chain, asked_of, chains_of, emptied, why_due
 from zembrel.jobs.contents import Content
 from zembrel.jobs.graph import after, needed
@@ -22,6 +23,7 @@ from zembrel.jobs.variables import parse_assignments
 from zembrel.measure import parse_bytes
 from zembrel.optiontext import OptionText
 from zembrel.progress import step_ended, tell
+from zembrel.results.receipt import LOSSES, Loss, Receipt
 from zembrel.verbs.jobs.allowed import TABLE, check_results
 from zembrel.verbs.jobs.figure import check_figure, draw_job
 from zembrel.verbs.jobs.leftover import left_over, records_of
@@ -29,8 +31,6 @@ from zembrel.verbs.jobs.planned import not_tried, sizes_of
 from zembrel.verbs.jobs.runner import EMPTY, RAN, UNCHANGED, Runner, StepEnd
 from zembrel.verbs.jobs.stepping import Setting
 from zembrel.verbs.jobs.workers import workers_for
-from zembrel.verbs.options import Output
-from zembrel.verbs.receipt import LOSSES, Loss, Receipt
 
 DUE = "to run"
 

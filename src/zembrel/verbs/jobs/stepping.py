@@ -10,19 +10,19 @@ from pathlib import Path
 from typing import Any
 
 from zembrel.errors import EMPTY, CheckError, ZembrelError
+from zembrel.inputs.finding import find
+from zembrel.inputs.layers import open_layer
+from zembrel.inputs.options import Inputs
 from zembrel.jobs.chains import Chain
 from zembrel.jobs.contents import Mark, mark_of
 from zembrel.jobs.steps import SKIP, WRITE, JobStep, MadeBy
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
+from zembrel.results.receipt import LOSSES, Receipt
+from zembrel.results.typed import options_of, signature_of
 from zembrel.runstate import Watcher
 from zembrel.verbs.calls import ran
-from zembrel.verbs.finding import find
-from zembrel.verbs.layers import open_layer
-from zembrel.verbs.options import Inputs
-from zembrel.verbs.receipt import LOSSES, Receipt
-from zembrel.verbs.typed import options_of, signature_of
 
 _FAILED = 1  # exit code of checks that did not hold
 

@@ -18,11 +18,11 @@ from zembrel.features.columns import column
 from zembrel.features.table import FeatureTable
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label
 from zembrel.geodesy.text import read_crs, write_crs
+from zembrel.inputs.options import Output
 from zembrel.points.files.parquet import PointTableEncoder, point_schema
 from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import PointBlock, PointSource
-from zembrel.verbs.features.writing import write_layer
-from zembrel.verbs.options import Output
+from zembrel.results.tables import write_layer
 
 _NAME, _ABOUT = b"ARROW:extension:name", b"ARROW:extension:metadata"
 _KINDS = (b"geoarrow.wkb", b"ogc.wkb")

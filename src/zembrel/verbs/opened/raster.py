@@ -21,8 +21,8 @@ from zembrel.grid.pane import Pane
 from zembrel.raster.model import Band, Block, Raster, pick_bands, shared_type
 from zembrel.raster.views.bands import Relabelled, select_bands
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.phrases import show_bounds, show_cell
 from zembrel.verbs.opened.xarrays import as_data_array
-from zembrel.verbs.phrases import show_bounds, show_cell
 
 Places = range | list[int]
 _STRIP = 4_000_000  # cells that are read at a time

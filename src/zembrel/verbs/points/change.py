@@ -11,24 +11,24 @@ from zembrel.errors import InputError, UsageError
 from zembrel.facts import Fact, fact, remarks
 from zembrel.geodesy.crs import CRS, UnresolvedCRS, label, same, vertical_of
 from zembrel.geodesy.operation import CoordinateOperation, operation
+from zembrel.inputs.aids import check_used, equipped, metres
+from zembrel.inputs.clouds import picking
+from zembrel.inputs.intake import Given
+from zembrel.inputs.options import Output, Where
+from zembrel.inputs.within import asked_crs, asked_frame, overlap_error, resolve
 from zembrel.points.files.catalogue import TABLES, format_of
 from zembrel.points.las.laswriting import NewFile
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.moving import Moved, carried_scaling
 from zembrel.points.picking import Inside
 from zembrel.points.restated import las_of
-from zembrel.verbs.aids import check_used, equipped, metres
+from zembrel.results.clouds import Change, Job, Sieve, unchanged
+from zembrel.results.cloudsurvey import bounds_of, keep_part_bounds
+from zembrel.results.cloudtarget import new_file
+from zembrel.results.eachcloud import one_to_one
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.clip import Clipping
 from zembrel.verbs.convert import Values
-from zembrel.verbs.intake import Given
-from zembrel.verbs.options import Output, Where
-from zembrel.verbs.points.cloudsurvey import bounds_of, keep_part_bounds
-from zembrel.verbs.points.each import one_to_one
-from zembrel.verbs.points.opening import picking
-from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.writing import Change, Job, Sieve, unchanged
-from zembrel.verbs.receipt import Receipt
-from zembrel.verbs.within import asked_crs, asked_frame, overlap_error, resolve
 
 
 def convert(given: Given, where: Where, output: Output, values: Values) -> Receipt:

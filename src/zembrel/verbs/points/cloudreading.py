@@ -14,8 +14,8 @@ from zembrel.facts import Fact
 from zembrel.points.gridding.tallied import Bounds
 from zembrel.points.model import PointBlock
 from zembrel.points.picking import Inside, Picking
+from zembrel.results.clouds import Sieve
 from zembrel.verbs.points.mosaic import Merged
-from zembrel.verbs.points.writing import Sieve
 
 _GROUND, _NOISE = 2, (7, 18)  # classes
 

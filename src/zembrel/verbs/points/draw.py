@@ -20,6 +20,10 @@ from zembrel.geodesy.crs import label
 from zembrel.grid.frame import Frame, snapped
 from zembrel.grid.pane import Pane
 from zembrel.handles import size_on_disk
+from zembrel.inputs.clouds import picking
+from zembrel.inputs.intake import Given
+from zembrel.inputs.lengths import in_units_of
+from zembrel.inputs.options import Output, Where
 from zembrel.points import kernels
 from zembrel.points.classes import legend_of
 from zembrel.points.gridding.statistic import as_block
@@ -29,13 +33,9 @@ from zembrel.points.picking import Picking
 from zembrel.raster.legend import Legend, LegendEntry, shade
 from zembrel.raster.model import Band, Block
 from zembrel.raster.views.fill import Filled
-from zembrel.verbs.intake import Given
-from zembrel.verbs.lengths import in_units_of
-from zembrel.verbs.options import Output, Where
-from zembrel.verbs.phrases import unit_sign
+from zembrel.results.phrases import unit_sign
+from zembrel.results.receipt import PointTotals, Receipt, Result
 from zembrel.verbs.points.mosaic import Merged, merged
-from zembrel.verbs.points.opening import picking
-from zembrel.verbs.receipt import PointTotals, Receipt, Result
 
 _ACROSS = 1000  # cells along the longer side of a plan
 _WIDTH = 40  # a section is that many times as long as wide, if nobody says

@@ -11,6 +11,9 @@ from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import label
 from zembrel.grid.framefile import crs_text
+from zembrel.inputs.clouds import open_cloud
+from zembrel.inputs.intake import Given
+from zembrel.inputs.options import Output, Where
 from zembrel.measure import show_bytes, show_number
 from zembrel.points.classes import name_of
 from zembrel.points.duplicates import Duplicates
@@ -20,13 +23,10 @@ from zembrel.points.las.source import LasSource
 from zembrel.points.model import Bounds3, PointSource, Scaling
 from zembrel.points.restated import las_of
 from zembrel.points.survey import PointsSeen, Survey, SurveyLattice, cover_of, look, voids_of
+from zembrel.results.cloudsurvey import bounds_of
+from zembrel.results.phrases import show_table
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.describe import Looking
-from zembrel.verbs.intake import Given
-from zembrel.verbs.options import Output, Where
-from zembrel.verbs.phrases import show_table
-from zembrel.verbs.points.cloudsurvey import bounds_of
-from zembrel.verbs.points.opening import open_cloud
-from zembrel.verbs.receipt import Receipt
 
 Rows = list[tuple[str, str]]
 _LOOKED_AT = 25_000_000  # points up to which all are looked at without being asked

@@ -14,6 +14,12 @@ from zembrel.errors import EmptyInputError, InputError, UsageError, nearest_name
 from zembrel.facts import Fact, distinct, fact
 from zembrel.geodesy.crs import metres_per_unit
 from zembrel.grid.frame import Frame, holding, snapped
+from zembrel.inputs.clouds import picking
+from zembrel.inputs.intake import take
+from zembrel.inputs.lengths import cell_in_units_of, in_cells
+from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.inputs.target import masked
+from zembrel.inputs.within import asked_frame, resolve
 from zembrel.optiontext import OptionText
 from zembrel.points.files.catalogue import format_of
 from zembrel.points.gridding.spool import Spool
@@ -33,18 +39,12 @@ from zembrel.points.picking import Picking
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.fill import Filled
-from zembrel.verbs.intake import take
-from zembrel.verbs.lengths import cell_in_units_of, in_cells
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.phrases import unit_sign
+from zembrel.results.clouds import Sieve
+from zembrel.results.phrases import unit_sign
+from zembrel.results.receipt import PointTotals, Receipt
+from zembrel.results.write import write
 from zembrel.verbs.points.cloudreading import Counted, Points, is_first, is_ground, named_value, needs_of
 from zembrel.verbs.points.mosaic import Merged, merged
-from zembrel.verbs.points.opening import picking
-from zembrel.verbs.points.writing import Sieve
-from zembrel.verbs.receipt import PointTotals, Receipt
-from zembrel.verbs.target import masked
-from zembrel.verbs.within import asked_frame, resolve
-from zembrel.verbs.write import write
 from zembrel.verbtable.record import POINTS
 
 _SURFACES = ("tin", "idw")

@@ -19,22 +19,22 @@ from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import GeographicCRS, metres_per_unit, same, vertical_of
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
+from zembrel.inputs.clouds import open_cloud, picking
+from zembrel.inputs.intake import Given, take
+from zembrel.inputs.options import Inputs, Output
 from zembrel.points import kernels
 from zembrel.points.gridding.tallied import placing_of
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.morphology import Filtering, GroundSurface, ground_surface
 from zembrel.points.parts import Parts
 from zembrel.points.picking import Picking
+from zembrel.results.clouds import Job, Sieve
+from zembrel.results.cloudsurvey import bounds_of
+from zembrel.results.cloudtarget import new_file
+from zembrel.results.eachcloud import one_to_one
+from zembrel.results.receipt import Receipt
 from zembrel.scratch import Scratch, ScratchArray
-from zembrel.verbs.intake import Given, take
-from zembrel.verbs.options import Inputs, Output
 from zembrel.verbs.points.change import told
-from zembrel.verbs.points.cloudsurvey import bounds_of
-from zembrel.verbs.points.each import one_to_one
-from zembrel.verbs.points.opening import open_cloud, picking
-from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.writing import Job, Sieve
-from zembrel.verbs.receipt import Receipt
 from zembrel.verbtable.record import POINTS
 
 GROUND, UNCLASSIFIED, NOISE, WATER = 2, 1, (7, 18), 9

@@ -6,11 +6,11 @@ from zembrel import features
 from zembrel.errors import InputError
 from zembrel.geodesy.crs import label
 from zembrel.geodesy.registry import by_code
+from zembrel.inputs.clouds import open_cloud
+from zembrel.inputs.intake import Given
+from zembrel.inputs.options import Output, Where
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.index import in_degrees, written
-from zembrel.verbs.intake import Given
-from zembrel.verbs.options import Output, Where
-from zembrel.verbs.points.opening import open_cloud
-from zembrel.verbs.receipt import Receipt
 
 _CLOSE = 0.5  # metres that an outline may miss
 

@@ -12,20 +12,20 @@ from zembrel.facts import Fact, fact, remarks
 from zembrel.geodesy.crs import CRS, label, same
 from zembrel.geodesy.operation import CoordinateOperation
 from zembrel.grid.extent import box_bounds
+from zembrel.inputs.clouds import open_cloud, picking
+from zembrel.inputs.intake import Given
+from zembrel.inputs.options import Output, Where
 from zembrel.points.model import Bounds3, PointBlock, PointSource, Scaling
 from zembrel.points.moving import Moved, carried_scaling
 from zembrel.points.picking import Inside
 from zembrel.points.records import Layout
-from zembrel.verbs.intake import Given
+from zembrel.results.clouds import Job, Sieve, carry_out
+from zembrel.results.cloudsurvey import bounds_of
+from zembrel.results.cloudtarget import new_file
+from zembrel.results.eachcloud import receipt
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.mosaic import Joining
-from zembrel.verbs.options import Output, Where
 from zembrel.verbs.points.change import inside, target_crs, told, way_to
-from zembrel.verbs.points.cloudsurvey import bounds_of
-from zembrel.verbs.points.each import receipt
-from zembrel.verbs.points.opening import open_cloud, picking
-from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.writing import Job, Sieve, carry_out
-from zembrel.verbs.receipt import Receipt
 
 
 @dataclass(frozen=True)

@@ -14,12 +14,12 @@ import numpy as np
 from zembrel.errors import EmptyInputError, UsageError
 from zembrel.features.files.named import read_named
 from zembrel.geodesy.crs import CRS
+from zembrel.inputs.lengths import cell_in_units_of, in_units_of
+from zembrel.inputs.options import Output
 from zembrel.points.files.catalogue import POINT_FORMATS, format_of
 from zembrel.points.picking import Inside
-from zembrel.verbs.cutting import Cutting, pair_of
-from zembrel.verbs.lengths import cell_in_units_of, in_units_of
-from zembrel.verbs.naming import check_template, sheet_name
-from zembrel.verbs.options import Output
+from zembrel.results.cutting import Cutting, pair_of
+from zembrel.results.naming import check_template, sheet_name
 from zembrel.verbs.points.mosaic import Merged
 
 

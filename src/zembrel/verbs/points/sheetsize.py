@@ -14,12 +14,12 @@ import numpy.typing as npt
 from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.facts import Fact
 from zembrel.grid.fewest import Array, fewest
+from zembrel.inputs.options import Output
 from zembrel.measure import parse_bytes
 from zembrel.owned import temporary
 from zembrel.progress import no_tick
 from zembrel.reading import readings
-from zembrel.verbs.cutting import Cutting
-from zembrel.verbs.options import Output
+from zembrel.results.cutting import Cutting
 from zembrel.verbs.points.mosaic import Merged
 from zembrel.verbs.points.pointsheets import PointSheet, named_sheets, sheets_of
 from zembrel.verbs.sheetsize import chosen_split

@@ -14,19 +14,19 @@ from zembrel.engine.points import Piece, over_pieces, pieces_of
 from zembrel.errors import UsageError, nearest_name
 from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import CRS
+from zembrel.inputs.clouds import picking
+from zembrel.inputs.intake import take
+from zembrel.inputs.lengths import in_units_of
+from zembrel.inputs.options import Inputs, Output
 from zembrel.optiontext import OptionText
 from zembrel.points.model import PointBlock, PointSource
 from zembrel.points.picking import Mask, Picking
 from zembrel.points.thinning import BEST, Apart, BestOf, Mesh, every, random_share
-from zembrel.verbs.intake import take
-from zembrel.verbs.lengths import in_units_of
-from zembrel.verbs.options import Inputs, Output
+from zembrel.results.clouds import Job, Sieve
+from zembrel.results.cloudtarget import new_file
+from zembrel.results.eachcloud import one_to_one
+from zembrel.results.receipt import Receipt
 from zembrel.verbs.points.change import told
-from zembrel.verbs.points.each import one_to_one
-from zembrel.verbs.points.opening import picking
-from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.writing import Job, Sieve
-from zembrel.verbs.receipt import Receipt
 from zembrel.verbtable.record import POINTS
 
 

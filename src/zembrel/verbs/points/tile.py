@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zembrel import features
+from zembrel import features, results
 from zembrel.engine.commit import check_free
 from zembrel.engine.points import Piece
 from zembrel.errors import ZembrelError
@@ -19,22 +19,21 @@ from zembrel.facts import distinct, fact
 from zembrel.formats.origin import Origin
 from zembrel.geodesy.crs import CRS
 from zembrel.geodesy.registry import by_code
+from zembrel.inputs.clouds import open_cloud, picking
+from zembrel.inputs.intake import Given
+from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.points.model import PointBlock
 from zembrel.points.records import ExtraField, Layout
 from zembrel.reading import readings
-from zembrel.verbs import features as of_features
-from zembrel.verbs.cutting import Cutting, left_out
-from zembrel.verbs.intake import Given
-from zembrel.verbs.options import Inputs, Output, Where
-from zembrel.verbs.points.cloudsurvey import with_part_bounds
+from zembrel.results.clouds import Job, Sieve, carry_out
+from zembrel.results.cloudsurvey import with_part_bounds
+from zembrel.results.cloudtarget import new_file
+from zembrel.results.cutting import Cutting, left_out
+from zembrel.results.receipt import PointTotals, Receipt, Result
+from zembrel.results.resuming import SheetRun
 from zembrel.verbs.points.mosaic import Merged, merged
-from zembrel.verbs.points.opening import open_cloud, picking
 from zembrel.verbs.points.pointsheets import PointSheet, named_sheets, sheets_of
 from zembrel.verbs.points.sheetsize import fitting
-from zembrel.verbs.points.target import new_file
-from zembrel.verbs.points.writing import Job, Sieve, carry_out
-from zembrel.verbs.receipt import PointTotals, Receipt, Result
-from zembrel.verbs.resuming import SheetRun
 
 _MARGIN = ExtraField("margin", "u1")
 
@@ -53,7 +52,7 @@ def tile(given: Given, where: Where, output: Output, cutting: Cutting) -> Receip
         if not output.dry_run and not cutting.resume:
             check_free(sheet.path, output.replace)
     if cutting.index and not output.dry_run:
-        of_features.writing.check_target(Path(cutting.index), output)
+        results.tables.check_target(Path(cutting.index), output)
     made, empty, kept = [], list[Path](), 0
     run = SheetRun.of(given, where, output, cutting, [sheet.path for sheet in sheets])
     if not output.dry_run:
@@ -147,7 +146,7 @@ def _write_index(
         for sheet, facts in made
     ]
     shapes = [shapely.box(*sheet.wide.bounds) for sheet, _ in made]
-    of_features.writing.write_layer(
+    results.tables.write_layer(
         path, features.table.FeatureTable.of(shapes, rows, crs or by_code(4326)), output
     )
 
