@@ -17,7 +17,7 @@ from zembrel.engine.run import observe, run
 from zembrel.formats import choose_format, header_beside, load, open_raster
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.inputs.survey import blocks_of
+from zembrel.passes.survey import blocks_of
 from zembrel.raster.model import Band, Block
 
 SIDE = 6_000

@@ -13,14 +13,14 @@ from measure import ZEMBREL, Result, used
 from scene import write_scene
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.jobruns.runner import Runner
+from zembrel.jobruns.stepping import Ended, Setting
 from zembrel.jobs.chains import Chain, chains_of
 from zembrel.jobs.contents import mark_of
 from zembrel.jobs.jobfile import read_job
 from zembrel.jobs.state import JobState
 from zembrel.progress import Tick, no_tick
-from zembrel.verbs.jobs.run import TABLE
-from zembrel.verbs.jobs.runner import Runner
-from zembrel.verbs.jobs.stepping import Ended, Setting
+from zembrel.verbs.run import TABLE
 
 FUSED, PLAN, TRACKED = 1 / 1.6, 3.0, 1.25
 SIDE, SHEETS, STEPS, FILES = 8_000, 2_000, 1_000, 100

@@ -21,7 +21,7 @@ from zembrel.engine.run import observe, run
 from zembrel.formats import load, open_raster
 from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
-from zembrel.inputs.survey import blocks_of
+from zembrel.passes.survey import blocks_of
 from zembrel.raster.model import Block
 
 TILE, WORKERS, SMALL = 512, 2, 8_000

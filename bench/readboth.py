@@ -8,7 +8,7 @@ from pathlib import Path
 from zembrel.engine.limits import Limits
 from zembrel.engine.run import observe
 from zembrel.formats import open_raster
-from zembrel.inputs.survey import blocks_of
+from zembrel.passes.survey import blocks_of
 from zembrel.raster.views.bands import stack
 
 both = stack(tuple(open_raster(Path(name)) for name in sys.argv[1:3]))

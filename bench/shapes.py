@@ -22,7 +22,7 @@ from zembrel.features.zonal import ZoneSums, zone_outlines
 from zembrel.formats import load
 from zembrel.formats.whole import whole_sink
 from zembrel.grid.pane import Pane
-from zembrel.inputs.survey import blocks_of
+from zembrel.passes.survey import blocks_of
 from zembrel.raster.isolines import Isolines
 from zembrel.raster.kernels import contour
 from zembrel.raster.kernels import outlines as rings

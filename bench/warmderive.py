@@ -12,8 +12,8 @@ import numpy as np
 
 from scene import frame
 from zembrel.grid.pane import Pane
+from zembrel.opened.calls import call
 from zembrel.raster.model import Band, Block
-from zembrel.verbs.calls import call
 
 SIDE, ROWS, ROUNDS = 4_096, 512, 9
 FORMULA = "(a - b) / (a + b) * c + d * e"

@@ -10,8 +10,8 @@ import numpy as np
 
 from scene import frame
 from zembrel.grid.pane import Pane
+from zembrel.opened.calls import call
 from zembrel.raster.model import Band, Block
-from zembrel.verbs.calls import call
 
 SIDE, BLOCK, ROUNDS = 8_192, 1_024, 5
 

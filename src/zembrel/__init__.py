@@ -32,7 +32,7 @@ def __getattr__(name: str) -> Any:
     if name in _MODEL:
         return getattr(importlib.import_module(_MODEL[name]), name)
     if name in _FROM or name in _CALLS:
-        calls = importlib.import_module("zembrel.verbs.calls")
+        calls = importlib.import_module("zembrel.opened.calls")
         if name in _FROM:
             return getattr(calls, _FROM[name])
         alone = VERBS[_CALLS[name]].called == RUNS

@@ -22,10 +22,10 @@ from zembrel.demo.scenes import Photo
 from zembrel.facts import fact
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.opened.calls import call
 from zembrel.raster.difference import Disagreeing
 from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.results.receipt import Receipt
-from zembrel.verbs.calls import call
 
 
 def test_figures_are_those_of_plain_arrays(zembrel: Program) -> None:

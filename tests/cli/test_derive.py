@@ -9,7 +9,7 @@ import pytest
 import tifffile
 
 from program import Program
-from zembrel.verbs.spectral.indices import indices
+from zembrel.algebra.indices import indices
 
 
 @pytest.fixture

@@ -16,8 +16,8 @@ import pytest
 from points.clouds import cloud, write
 from program import Program
 from rasters import random_cells, raster, save
+from zembrel.opened.calls import call
 from zembrel.points.records import Layout
-from zembrel.verbs.calls import call
 
 HEAD = '{"type": "FeatureCollection", "crs": {"type": "name", "properties": {"name": "EPSG:32626"}}, "features": ['
 WOOD = HEAD + (

@@ -19,8 +19,8 @@ from rasters import frame, random_cells, raster, save
 from schedulers import scheduler
 from zembrel.engine import cluster
 from zembrel.errors import ResourceError
+from zembrel.opened.calls import call
 from zembrel.progress import Progress
-from zembrel.verbs.calls import call
 
 WORK: list[tuple[str, Any, str, dict[str, Any]]] = [
     ("mosaic", ["photo.tif", "other.tif"], "o.tif", {"overlap": "feather:200m"}),

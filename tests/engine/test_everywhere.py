@@ -17,8 +17,8 @@ from rasters import frame, random_cells, raster, save
 from zembrel.engine.executor import Processes
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
+from zembrel.opened.calls import call
 from zembrel.points.records import Layout
-from zembrel.verbs.calls import call
 
 AREA = "730100,5098800,731500,5099800"
 HEAD = '{"type": "FeatureCollection", "crs": {"type": "name", "properties": {"name": "EPSG:32626"}}, "features": ['

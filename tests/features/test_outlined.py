@@ -16,10 +16,10 @@ from rasters import frame, random_cells, raster, save
 from zembrel.features.outlined import shapes_of
 from zembrel.features.scanned import Scanned, outlines
 from zembrel.grid.frame import Affine, Frame
+from zembrel.opened.calls import call
 from zembrel.raster.model import Band
 from zembrel.raster.regions import RegionOutlines, RegionSweep
 from zembrel.raster.sieved import sieved
-from zembrel.verbs.calls import call
 
 BAND = (Band("value", "float64"),)
 

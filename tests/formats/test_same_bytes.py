@@ -18,7 +18,7 @@ from rasters import frame, random_cells, raster, save
 from zembrel.clock import time_of_writing
 from zembrel.errors import UsageError
 from zembrel.features.files.catalogue import FEATURE_FORMATS
-from zembrel.verbs.calls import call
+from zembrel.opened.calls import call
 
 Case = tuple[str, Any, str, dict[str, Any]]
 HELD: list[Case] = [  # formats in which a time stands, or that are archives

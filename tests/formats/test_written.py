@@ -17,8 +17,8 @@ from rasters import raster
 from zembrel.errors import RefusedError, UsageError
 from zembrel.formats import choose_format, open_raster
 from zembrel.formats.catalogue import FORMATS
+from zembrel.opened.calls import call
 from zembrel.raster.model import TYPES
-from zembrel.verbs.calls import call
 
 ENDINGS = ("tif", "png", "gif", "bmp", "jp2", "npy", "npz", "asc", "xyz", "csv", "matrix.csv", "parquet", "bil", "bip",
            "bsq", "flt", "nc", "zarr.zip", "gtx")  # fmt: skip

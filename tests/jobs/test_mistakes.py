@@ -11,7 +11,7 @@ from program import Program
 from rasters import frame, random_cells, raster, save
 from zembrel.errors import ZembrelError
 from zembrel.jobs.jobfile import read_job
-from zembrel.verbs.jobs.run import TABLE
+from zembrel.verbs.run import TABLE
 
 CLIP = '[[step]]\nid = "land"\nverb = "clip"\ninputs = "a.tif"\nwithin = "730100,5099600,730200,5099700"\nout = "land.tif"\n'
 # what is written, the line that is named, a word of what is wrong, and one of what would be right

@@ -27,9 +27,9 @@ import depth
 from engine.test_everywhere import VERBS as EVERYWHERE
 from engine.test_everywhere import inputs  # noqa: F401  a fixture
 from rasters import raster, save
+from zembrel.opened.calls import call
 from zembrel.provenance import KEY
 from zembrel.results.receipt import Receipt
-from zembrel.verbs.calls import call
 from zembrel.verbtable import called_by
 from zembrel.verbtable.record import ALL, JOBS
 

@@ -11,8 +11,8 @@ from scipy import ndimage
 
 from rasters import frame, raster
 from zembrel.errors import InputError, RefusedError, UsageError
+from zembrel.opened.calls import call
 from zembrel.raster.legend import Legend, LegendEntry
-from zembrel.verbs.calls import call
 
 SHAPE = (57, 83)
 NUMBERS = np.random.default_rng(2)

@@ -11,12 +11,12 @@ from hypothesis import strategies as st
 from scipy import ndimage
 
 from rasters import ArrayRaster, frame, random_cells, raster
+from zembrel.algebra.indices import indices, roles
 from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.grid.pane import Pane
+from zembrel.opened.calls import call
 from zembrel.raster.legend import Legend, LegendEntry
 from zembrel.raster.model import Band
-from zembrel.verbs.calls import call
-from zembrel.verbs.spectral.indices import indices, roles
 
 SHAPE = (43, 61)
 NUMBERS = np.random.default_rng(8)

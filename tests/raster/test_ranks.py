@@ -14,7 +14,7 @@ from program import Program
 from rasters import raster, save
 from zembrel.engine.limits import Limits
 from zembrel.formats import open_raster
-from zembrel.inputs.survey import quantiles
+from zembrel.passes.survey import quantiles
 from zembrel.raster.ranks import keys_of, value_of
 
 KINDS = ["uint8", "int8", "uint16", "int16", "uint32", "int32", "int64", "float32", "float64"]

@@ -16,8 +16,8 @@ from zembrel.geodesy.ellipsoid import WGS_84
 from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
+from zembrel.opened.calls import call
 from zembrel.raster.model import Block
-from zembrel.verbs.calls import call
 
 SIDE = 41
 

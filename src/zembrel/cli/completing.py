@@ -137,7 +137,7 @@ def _crss(current: str) -> Iterator[Candidate]:
 
 def _bands(given: Sequence[str], current: str) -> Iterator[Candidate]:
     """Names of the bands of the first file that is named, behind those that are typed already."""
-    from zembrel.verbs.calls import open_dataset
+    from zembrel.opened.calls import open_dataset
 
     file = next((word for word in given if not word.startswith("-") and Path(word).is_file()), None)
     done, comma, start = current.rpartition(",")

@@ -10,7 +10,7 @@ from zembrel.errors import RefusedError, UsageError
 from zembrel.facts import Fact, fact
 from zembrel.grid.pane import Pane
 from zembrel.inputs.options import Output
-from zembrel.inputs.survey import seen
+from zembrel.passes.survey import seen
 from zembrel.raster.model import Block, Raster, has_alpha, shared_type
 from zembrel.raster.views.opacity import Flattened, Settled, colours_of, top_of
 

@@ -7,8 +7,8 @@ import numpy as np
 from zembrel.errors import RefusedError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
 from zembrel.inputs.options import Output
-from zembrel.inputs.survey import seen
 from zembrel.measure import show_number
+from zembrel.passes.survey import seen
 from zembrel.raster.fit import TypeFit
 from zembrel.raster.model import TYPES, Raster, shared_type
 from zembrel.raster.views.cast import cast

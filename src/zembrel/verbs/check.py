@@ -18,11 +18,11 @@ from zembrel.inputs.intake import identified
 from zembrel.inputs.layers import Layer, open_layer
 from zembrel.inputs.options import Inputs, Output
 from zembrel.optiontext import OptionText
+from zembrel.passes.cellchecks import CELLS, check_cells, check_legible
 from zembrel.points.files.catalogue import surely_points
 from zembrel.results.phrases import show_table
 from zembrel.results.receipt import Receipt, Result
 from zembrel.results.tables import check_target, write_layer
-from zembrel.verbs.cellchecks import CELLS, check_cells, check_legible
 from zembrel.verbtable.record import FEATURES, RASTERS
 
 DID_NOT_HOLD = 1  # exit code

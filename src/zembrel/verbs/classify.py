@@ -5,12 +5,18 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from zembrel.algebra import classing as ways
+from zembrel.algebra import classrules
+from zembrel.algebra.classing import Classing, Made
+from zembrel.algebra.codetable import read_code_table
+from zembrel.algebra.operands import NamedLayer, brought_together, opened_lets, with_lets
 from zembrel.errors import InputError, UsageError
 from zembrel.facts import Fact
 from zembrel.inputs.intake import take
 from zembrel.inputs.layers import Layer, one_band
 from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.inputs.target import decide, masked
+from zembrel.passes.sieving import check_least, sieved_codes, strips_of
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.views.classed import WithCodes
 from zembrel.raster.views.unscaled import unscaled
@@ -18,12 +24,6 @@ from zembrel.results.each import one_to_one, opened
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import Written, write
 from zembrel.scratch import Scratch
-from zembrel.verbs import classing as ways
-from zembrel.verbs import classrules
-from zembrel.verbs.classing import Classing, Made
-from zembrel.verbs.codetable import read_code_table
-from zembrel.verbs.operands import NamedLayer, brought_together, opened_lets, with_lets
-from zembrel.verbs.sieving import check_least, sieved_codes, strips_of
 
 
 def classify(inputs: Inputs, where: Where, output: Output, classing: Classing) -> Receipt:

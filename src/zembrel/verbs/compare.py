@@ -10,7 +10,8 @@ from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 
-from zembrel import features, verbs
+from zembrel import features, pictures
+from zembrel.algebra.classchange import changes_of, confused, shift_of_classes, write_table
 from zembrel.engine.commit import check_free
 from zembrel.engine.run import observe
 from zembrel.errors import InputError, UsageError, nearest_name
@@ -23,6 +24,7 @@ from zembrel.inputs.methods import codes_in
 from zembrel.inputs.options import Inputs, Output
 from zembrel.inputs.target import Target, brought
 from zembrel.optiontext import OptionText
+from zembrel.passes.shifts import ShiftEstimate, shift_between
 from zembrel.raster.difference import Confusion, Differences, Subtracted
 from zembrel.raster.displacement import Untold
 from zembrel.raster.model import Raster
@@ -34,8 +36,6 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.results.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import write
-from zembrel.verbs.classchange import changes_of, confused, shift_of_classes, write_table
-from zembrel.verbs.shifts import ShiftEstimate, shift_between
 
 FAILED = 1  # exit code of a comparison that did not hold
 LIMITED = ("share", "bias", "rms", "max", "shift", "cells", "equal", "alone")
@@ -276,7 +276,7 @@ def _draw(
     pair: Compared, found: Differences, facts: dict[str, Any], paths: Sequence[Path], comparing: Comparing,
     output: Output,
 ) -> None:  # fmt: skip
-    figures = verbs.comparefigures
+    figures = pictures.comparefigures
     compared = figures.ComparedPair(pair.one, pair.other, found, facts, figures.names_of(paths))
     if comparing.figure:
         figures.write_figure(compared, Path(comparing.figure), output)

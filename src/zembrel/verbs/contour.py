@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import shapely
 
+from zembrel.algebra.contourlevels import Contouring, check, levels_of, nice_step
 from zembrel.engine.limits import Limits, stage
 from zembrel.engine.run import over_panes
 from zembrel.facts import distinct, remarks
@@ -21,7 +22,7 @@ from zembrel.grid.frame import Frame
 from zembrel.grid.pane import Pane
 from zembrel.inputs.layers import check_resolved, only_layer
 from zembrel.inputs.options import Inputs, Output
-from zembrel.inputs.survey import finite_ends
+from zembrel.passes.survey import finite_ends
 from zembrel.raster.isolines import Array, Isolines, Lines
 from zembrel.raster.kernels import contour as kernel
 from zembrel.raster.kernels import neighbours
@@ -29,7 +30,6 @@ from zembrel.raster.model import Raster
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.results.receipt import Receipt
 from zembrel.results.tables import check_target, full, write_parts
-from zembrel.verbs.contourlevels import Contouring, check, levels_of, nice_step
 
 _STRIP_CELLS = 2_000_000
 _SOFTENED = 2  # passes over the surface

@@ -13,9 +13,11 @@ from zembrel.inputs.aids import in_z_unit
 from zembrel.inputs.intake import Given
 from zembrel.inputs.layers import Layer
 from zembrel.inputs.options import FromZUnit, Inputs, Output, Where, ZUnit
-from zembrel.inputs.stretch import stretched
-from zembrel.inputs.survey import seen
 from zembrel.optiontext import OptionText
+from zembrel.passes.scaled import scaled, told_values
+from zembrel.passes.stretch import stretched
+from zembrel.passes.survey import seen
+from zembrel.pictures.appearance import Stretch
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.quantize import ColourCounts, median_cut
 from zembrel.raster.views.bands import select_bands
@@ -28,8 +30,6 @@ from zembrel.results.opacity import settled
 from zembrel.results.receipt import Receipt
 from zembrel.results.retyped import check_type, retyped
 from zembrel.results.write import Written, write
-from zembrel.verbs.appearance import Stretch
-from zembrel.verbs.scaled import scaled, told_values
 
 
 @dataclass(frozen=True)

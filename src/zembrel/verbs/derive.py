@@ -8,6 +8,17 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Annotated, NamedTuple
 
+from zembrel.algebra.indices import SpectralIndex, band_of, indices
+from zembrel.algebra.operands import (
+    Lets,
+    NamedFormula,
+    NamedLayer,
+    Operands,
+    brought_together,
+    computed,
+    opened_lets,
+    with_lets,
+)
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.expression.formula import parse_formula
 from zembrel.facts import Fact, distinct, fact
@@ -20,17 +31,6 @@ from zembrel.raster.model import Raster
 from zembrel.results.each import one_to_one, opened
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import Written, write
-from zembrel.verbs.operands import (
-    Lets,
-    NamedFormula,
-    NamedLayer,
-    Operands,
-    brought_together,
-    computed,
-    opened_lets,
-    with_lets,
-)
-from zembrel.verbs.spectral.indices import SpectralIndex, band_of, indices
 
 _NAMED = re.compile(r"\s*([^\W\d]\w*)\s*=(?!=)(.+)", re.DOTALL)
 

@@ -10,7 +10,7 @@ from typing import Annotated, Any
 
 import numpy as np
 
-from zembrel import verbs
+from zembrel import pictures
 from zembrel.engine.commit import check_free
 from zembrel.facts import fact
 from zembrel.formats import format_named, identify, layers_of
@@ -22,13 +22,13 @@ from zembrel.inputs.layers import Layer, open_layers
 from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.measure import show_bytes, show_number
 from zembrel.optiontext import OptionText
+from zembrel.pictures.figures import add_statistics, add_values
 from zembrel.raster.model import Band, Raster, shared_type
 from zembrel.results.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.results.history import histories
 from zembrel.results.kinds import by_kind
 from zembrel.results.phrases import show_bounds, show_cell, show_table
 from zembrel.results.receipt import Receipt, frame_facts
-from zembrel.verbs.figures import add_statistics, add_values
 
 Rows = list[tuple[str, str]]
 DIFFERS = "*"
@@ -79,7 +79,7 @@ def of_rasters(given: Given, where: Where, output: Output, looking: Looking) -> 
     page = Path(looking.page)
     check_ending(page, (*PICTURES, *BROWSER_PAGES), "page")
     check_free(page, output.replace)
-    verbs.describepage.write_page(layers, tables, page, output)
+    pictures.describepage.write_page(layers, tables, page, output)
     chose = (fact("page_of_one"),) if len(layers) == 1 else (fact("contact_sheet", layers=len(layers)),)
     return Receipt(
         "describe", given.paths, chose=chose, own={"layers": facts}, products={"page": page}, data=text

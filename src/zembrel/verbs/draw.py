@@ -30,16 +30,16 @@ from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.inputs.tables import open_table
 from zembrel.inputs.target import Target, brought, decide
 from zembrel.inputs.within import asked_crs, resolve
+from zembrel.pictures import cloudpictures as of_points
+from zembrel.pictures.cloudpictures import PointLook
+from zembrel.pictures.drawing import USUAL, Drawing
+from zembrel.pictures.mapextras import MapExtras, extras_of
 from zembrel.raster.model import COLOURS, Raster, is_photo
 from zembrel.raster.views.bands import Relabelled
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.results.endings import PICTURES, check_ending
 from zembrel.results.receipt import Receipt, Result
-from zembrel.verbs.drawing import USUAL, Drawing
-from zembrel.verbs.mapextras import MapExtras, extras_of
-from zembrel.verbs.points import draw as of_points
-from zembrel.verbs.points.draw import PointLook
 from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 
 MOST_PANELS = 12

@@ -13,8 +13,8 @@ from zembrel.inputs.layers import Layer
 from zembrel.inputs.lengths import in_cells
 from zembrel.inputs.methods import codes_in
 from zembrel.inputs.options import Inputs, Output
-from zembrel.inputs.survey import seen
 from zembrel.optiontext import OptionText
+from zembrel.passes.survey import seen
 from zembrel.raster.survey import Coverage
 from zembrel.raster.views.fill import Filled
 from zembrel.results.each import one_to_one, opened

@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
+from zembrel.algebra.operands import NamedFormula, NamedLayer, brought_together, computed
 from zembrel.errors import UsageError
 from zembrel.expression.formula import parse_condition
 from zembrel.facts import Fact, fact
@@ -20,7 +21,6 @@ from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.results.each import one_to_one, opened
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import Written, write
-from zembrel.verbs.operands import NamedFormula, NamedLayer, brought_together, computed
 
 
 def mask(

@@ -38,7 +38,7 @@ from zembrel.results.csvtext import csv_text
 from zembrel.results.kinds import by_kind
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import write
-from zembrel.verbs import quilting, sheets
+from zembrel.sheetcutting import quilting, sheets
 
 _ALL_PAIRS = 10**9
 _SEEN = 0.5  # cells of shift between two sheets that is worth a word

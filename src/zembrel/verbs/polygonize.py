@@ -23,13 +23,13 @@ from zembrel.inputs.layers import Layer, check_resolved, only_layer
 from zembrel.inputs.lengths import in_crs_units
 from zembrel.inputs.options import Inputs, Output
 from zembrel.optiontext import OptionText
+from zembrel.passes.sieving import check_least, sieved_codes
 from zembrel.raster.legend import hex_of
 from zembrel.raster.model import Raster
 from zembrel.raster.regions import Found, RegionOutlines, RegionSweep, Swept
 from zembrel.raster.views.cast import cast
 from zembrel.results.receipt import Receipt
 from zembrel.results.tables import check_target, full, write_parts
-from zembrel.verbs.sieving import check_least, sieved_codes
 
 _PIECE = 32.0  # cells of an edge at a time, for areas on the ground
 _SAMPLE = 512  # cells a side of what is looked at to estimate regions

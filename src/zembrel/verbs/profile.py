@@ -24,6 +24,7 @@ from zembrel.inputs.methods import codes_in
 from zembrel.inputs.options import Inputs, Output
 from zembrel.inputs.tables import beside
 from zembrel.optiontext import OptionText
+from zembrel.pictures.alonglines import LinesToFollow, Samples, find_lines, on_earth, sampled
 from zembrel.raster.method import parse_method
 from zembrel.raster.model import Raster
 from zembrel.raster.sampling import values_at
@@ -31,7 +32,6 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.results.csvtext import csv_text
 from zembrel.results.endings import PICTURES, check_ending
 from zembrel.results.receipt import Receipt
-from zembrel.verbs.alonglines import LinesToFollow, Samples, find_lines, on_earth, sampled
 from zembrel.verbs.sample import over_places
 
 Array = npt.NDArray[np.float64]

@@ -25,6 +25,7 @@ from zembrel.inputs.lengths import in_crs_units
 from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.measure import show_number
 from zembrel.optiontext import OptionText
+from zembrel.pictures.featurelegend import codes_of_words, legend_of_codes
 from zembrel.raster.legend import Legend
 from zembrel.raster.model import TYPES, Band, Raster
 from zembrel.raster.views.bands import Relabelled
@@ -32,7 +33,6 @@ from zembrel.raster.views.cast import fitting_nodata
 from zembrel.results.eachtable import opened
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import write
-from zembrel.verbs.featurelegend import codes_of_words, legend_of_codes
 from zembrel.verbtable.record import FEATURES
 
 

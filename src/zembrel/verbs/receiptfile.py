@@ -15,17 +15,17 @@ from zembrel.errors import InputError, UsageError, ZembrelError
 from zembrel.facts import fact
 from zembrel.handles import size_on_disk
 from zembrel.inputs.options import Inputs, Output, Where
+from zembrel.jobruns.allowed import TABLE
 from zembrel.jobs.jobfile import ENDING, read_job
 from zembrel.jobs.state import JobState, state_file
 from zembrel.measure import show_bytes
 from zembrel.nested import json_of
+from zembrel.pictures.drawing import Drawing
 from zembrel.reading import readings
 from zembrel.results.endings import check_ending
 from zembrel.results.receipt import Receipt, Result
 from zembrel.scratch import Scratch
 from zembrel.verbs.draw import draw
-from zembrel.verbs.drawing import Drawing
-from zembrel.verbs.jobs.allowed import TABLE
 
 _PICTURES = (".png", ".jpg", ".jpeg", ".gif", ".webp")
 _NO_PICTURE = (

@@ -9,6 +9,7 @@ from typing import Annotated
 
 import numpy as np
 
+from zembrel.algebra.suns import ray_to, suns_of
 from zembrel.errors import InputError, UsageError, nearest_name
 from zembrel.facts import Fact, fact
 from zembrel.geodesy.crs import GeographicCRS, ProjectedCRS, metres_per_unit, vertical_of
@@ -20,9 +21,9 @@ from zembrel.inputs.intake import take
 from zembrel.inputs.layers import Layer, one_band
 from zembrel.inputs.lengths import in_units_of
 from zembrel.inputs.options import Inputs, Output
-from zembrel.inputs.survey import seen
 from zembrel.measure import LENGTHS
 from zembrel.optiontext import OptionText
+from zembrel.passes.survey import seen
 from zembrel.raster.codes import void_taken_for_ground
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.survey import Statistics
@@ -44,7 +45,6 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.results.each import one_to_one, opened
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import Written, write
-from zembrel.verbs.suns import ray_to, suns_of
 
 NAMES = ("slope", "aspect", "hillshade", "roughness", "ruggedness", "curvature", "position")
 _WIDEST = 1_024  # cells of a reach

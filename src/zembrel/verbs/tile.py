@@ -22,13 +22,13 @@ from zembrel.inputs.target import decide
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.passing import blocks_of
 from zembrel.reading import readings
-from zembrel.results.cutting import Cutting, left_out
 from zembrel.results.kinds import by_kind
 from zembrel.results.receipt import Receipt, Result
-from zembrel.results.resuming import SheetRun
-from zembrel.verbs.sheetcuts import Sheet, named_sheets, sheets_of
-from zembrel.verbs.sheetmaking import Done, made_sheets
-from zembrel.verbs.sheetsize import fitting
+from zembrel.sheetcutting.cutting import Cutting, left_out
+from zembrel.sheetcutting.resuming import SheetRun
+from zembrel.sheetcutting.sheetcuts import Sheet, named_sheets, sheets_of
+from zembrel.sheetcutting.sheetmaking import Done, made_sheets
+from zembrel.sheetcutting.sheetsize import fitting
 
 
 def tile(inputs: Inputs, where: Where, output: Output, cutting: Cutting) -> Receipt:

@@ -18,6 +18,7 @@ from zembrel.geodesy.registry import by_code
 from zembrel.grid.frame import Affine, Frame
 from zembrel.grid.pane import Pane
 from zembrel.inputs.options import Output
+from zembrel.opened.calls import call
 from zembrel.owned import temporary
 from zembrel.points.files import make_sink
 from zembrel.points.las.laswriting import NewFile
@@ -28,7 +29,6 @@ from zembrel.raster.model import Band, Block
 from zembrel.raster.views.palette import RGB
 from zembrel.results.receipt import Receipt
 from zembrel.results.typed import options_of
-from zembrel.verbs.calls import call
 from zembrel.verbs.terrain import NAMES
 
 _HOME, _SIDE = 32626, 96

@@ -9,7 +9,7 @@ VERBS = (
     Verb(
         "run",
         "the steps of a job file, those alone that are due",
-        work="jobs.run.run",
+        work="run.run",
         about="JOB: run the steps of a job file (NAME.job.toml) of which something has changed, each "
         "once its inputs are made. Its paths are seen from its folder. --dry-run shows what would "
         "run, and why.",

@@ -38,6 +38,10 @@ from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.inputs.target import decide, masked
 from zembrel.measure import parse_date
 from zembrel.optiontext import OptionText
+from zembrel.packing.packcells import as_colours, in_colours
+from zembrel.packing.square import ROUNDING
+from zembrel.pictures.appearance import Stretch
+from zembrel.pictures.brush import NO_BRUSH, Brush
 from zembrel.raster.model import Raster, has_alpha
 from zembrel.raster.passing import blocks_of
 from zembrel.raster.views.bands import select_bands
@@ -46,11 +50,7 @@ from zembrel.raster.views.place import crop
 from zembrel.raster.views.quantized import DITHERS
 from zembrel.results.endings import check_ending
 from zembrel.results.receipt import Receipt, Result
-from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
-from zembrel.verbs.deliver.packcells import as_colours, in_colours
-from zembrel.verbs.deliver.square import ROUNDING
-from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbtable.record import RASTERS
 
 ENDING = ".kap"

@@ -24,21 +24,21 @@ from zembrel.inputs.intake import take
 from zembrel.inputs.layers import Layer, open_layers
 from zembrel.inputs.methods import MethodName
 from zembrel.inputs.options import Inputs, Output, Where
-from zembrel.inputs.stretch import WHOLE, ends_of_all
 from zembrel.inputs.target import Target, brought, decide, masked
 from zembrel.measure import show_number
 from zembrel.optiontext import OptionText
+from zembrel.packing.packcells import as_colours, in_colours
+from zembrel.packing.square import ROUNDING
+from zembrel.passes.stretch import WHOLE, ends_of_all
+from zembrel.pictures.appearance import Stretch
+from zembrel.pictures.brush import NO_BRUSH, Brush
 from zembrel.raster.model import Raster, is_photo
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.results.endings import check_ending
 from zembrel.results.receipt import Receipt, Result
-from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
-from zembrel.verbs.deliver.packcells import as_colours, in_colours
-from zembrel.verbs.deliver.square import ROUNDING
-from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbtable.record import RASTERS
 
 SMALLEST, SMALLEST_SIDE = 16, 2  # cells along the longer side, and along any

@@ -37,19 +37,19 @@ from zembrel.inputs.tables import open_table
 from zembrel.inputs.target import decide, masked
 from zembrel.measure import parse_length
 from zembrel.optiontext import OptionText
+from zembrel.packing.packcells import PackCells, as_colours
+from zembrel.pictures.appearance import Stretch
+from zembrel.pictures.brush import NO_BRUSH, Brush
+from zembrel.pictures.drawing import shape_look
 from zembrel.raster.model import Raster
 from zembrel.raster.views.cleared import Cleared
 from zembrel.raster.views.palette import expand_palette
 from zembrel.results.endings import check_ending
 from zembrel.results.opacity import colour_named
 from zembrel.results.receipt import Receipt, Result
-from zembrel.verbs.appearance import Stretch
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
-from zembrel.verbs.deliver.packcells import PackCells, as_colours
 from zembrel.verbs.draw import layers_with
-from zembrel.verbs.drawing import shape_look
 from zembrel.verbs.features.change import clipped
-from zembrel.verbs.paint import NO_BRUSH, Brush
 from zembrel.verbtable.record import FEATURES, RASTERS
 
 ENDINGS = (".kmz",)

@@ -27,6 +27,11 @@ from zembrel.inputs.lengths import in_metres
 from zembrel.inputs.methods import MethodName
 from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.optiontext import OptionText
+from zembrel.packing.heightrange import HeightRange, StoredHeights, range_of, read_back
+from zembrel.packing.heights import joined_heights
+from zembrel.packing.packcells import as_colours, in_colours
+from zembrel.packing.square import Square, square_of
+from zembrel.pictures.brush import Brush
 from zembrel.raster.model import Band, Raster, is_photo, shared_type
 from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.cast import cast
@@ -36,11 +41,6 @@ from zembrel.raster.views.unscaled import unscaled
 from zembrel.results.receipt import Receipt, Result
 from zembrel.tomlfile import write_toml
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
-from zembrel.verbs.deliver.heightrange import HeightRange, StoredHeights, range_of, read_back
-from zembrel.verbs.deliver.heights import joined_heights
-from zembrel.verbs.deliver.packcells import as_colours, in_colours
-from zembrel.verbs.deliver.square import Square, square_of
-from zembrel.verbs.paint import Brush
 from zembrel.verbtable.record import RASTERS
 
 TERRAIN, ABOUT = "terrain.r16", "terrain.toml"

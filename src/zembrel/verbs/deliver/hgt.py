@@ -28,17 +28,17 @@ from zembrel.inputs.layers import Layer, open_layers
 from zembrel.inputs.lengths import in_metres
 from zembrel.inputs.methods import MethodName
 from zembrel.inputs.options import Inputs, Output, Where
-from zembrel.inputs.survey import is_empty
 from zembrel.inputs.target import Target, decide, masked, operation_to
 from zembrel.measure import parse_length
 from zembrel.optiontext import OptionText
+from zembrel.packing.heights import joined_heights
+from zembrel.passes.survey import is_empty
 from zembrel.raster.model import Raster
 from zembrel.raster.views.place import crop
 from zembrel.raster.views.unscaled import unscaled
 from zembrel.results.receipt import Receipt, Result
 from zembrel.results.write import write
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
-from zembrel.verbs.deliver.heights import joined_heights
 from zembrel.verbtable.record import RASTERS
 
 Array = npt.NDArray[np.float64]

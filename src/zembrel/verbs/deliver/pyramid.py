@@ -31,17 +31,17 @@ from zembrel.inputs.joined import joined
 from zembrel.inputs.layers import Layer, open_layers
 from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.inputs.target import decide, masked
+from zembrel.packing.heights import joined_heights
+from zembrel.packing.packcells import PackCells, as_colours, as_heights, in_colours
+from zembrel.packing.packplaces import check_places
+from zembrel.packing.tileformat import AUTO, Packing, TilePictures, check_mixed, picture_of
+from zembrel.pictures.brush import NO_BRUSH
 from zembrel.raster.heightcode import WAYS
 from zembrel.raster.model import Raster
 from zembrel.results.endings import BROWSER_PAGES, check_ending
 from zembrel.results.receipt import Receipt, Result
-from zembrel.results.resuming import fingerprint
+from zembrel.sheetcutting.resuming import fingerprint
 from zembrel.verbs.deliver.carry import NOWHERE, Carry, DeliveredPack, carried
-from zembrel.verbs.deliver.heights import joined_heights
-from zembrel.verbs.deliver.packcells import PackCells, as_colours, as_heights, in_colours
-from zembrel.verbs.deliver.packplaces import check_places
-from zembrel.verbs.deliver.tileformat import AUTO, Packing, TilePictures, check_mixed, picture_of
-from zembrel.verbs.paint import NO_BRUSH
 from zembrel.verbtable.record import RASTERS
 
 _HEAD = 4_096  # bytes of a tile besides its cells, at most

@@ -39,12 +39,12 @@ from zembrel.points.picking import Picking
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Band, Raster
 from zembrel.raster.views.fill import Filled
+from zembrel.results.cloudreading import Counted, Points, is_first, is_ground, named_value, needs_of
 from zembrel.results.clouds import Sieve
+from zembrel.results.mergedclouds import Merged, merged
 from zembrel.results.phrases import unit_sign
 from zembrel.results.receipt import PointTotals, Receipt
 from zembrel.results.write import write
-from zembrel.verbs.points.cloudreading import Counted, Points, is_first, is_ground, named_value, needs_of
-from zembrel.verbs.points.mosaic import Merged, merged
 from zembrel.verbtable.record import POINTS
 
 _SURFACES = ("tin", "idw")

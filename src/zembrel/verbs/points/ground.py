@@ -31,10 +31,10 @@ from zembrel.points.picking import Picking
 from zembrel.results.clouds import Job, Sieve
 from zembrel.results.cloudsurvey import bounds_of
 from zembrel.results.cloudtarget import new_file
+from zembrel.results.cloudways import told
 from zembrel.results.eachcloud import one_to_one
 from zembrel.results.receipt import Receipt
 from zembrel.scratch import Scratch, ScratchArray
-from zembrel.verbs.points.change import told
 from zembrel.verbtable.record import POINTS
 
 GROUND, UNCLASSIFIED, NOISE, WATER = 2, 1, (7, 18), 9

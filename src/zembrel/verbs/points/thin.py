@@ -24,9 +24,9 @@ from zembrel.points.picking import Mask, Picking
 from zembrel.points.thinning import BEST, Apart, BestOf, Mesh, every, random_share
 from zembrel.results.clouds import Job, Sieve
 from zembrel.results.cloudtarget import new_file
+from zembrel.results.cloudways import told
 from zembrel.results.eachcloud import one_to_one
 from zembrel.results.receipt import Receipt
-from zembrel.verbs.points.change import told
 from zembrel.verbtable.record import POINTS
 
 

@@ -28,12 +28,12 @@ from zembrel.reading import readings
 from zembrel.results.clouds import Job, Sieve, carry_out
 from zembrel.results.cloudsurvey import with_part_bounds
 from zembrel.results.cloudtarget import new_file
-from zembrel.results.cutting import Cutting, left_out
+from zembrel.results.mergedclouds import Merged, merged
 from zembrel.results.receipt import PointTotals, Receipt, Result
-from zembrel.results.resuming import SheetRun
-from zembrel.verbs.points.mosaic import Merged, merged
-from zembrel.verbs.points.pointsheets import PointSheet, named_sheets, sheets_of
-from zembrel.verbs.points.sheetsize import fitting
+from zembrel.sheetcutting.cloudsheetsize import fitting
+from zembrel.sheetcutting.cutting import Cutting, left_out
+from zembrel.sheetcutting.pointsheets import PointSheet, named_sheets, sheets_of
+from zembrel.sheetcutting.resuming import SheetRun
 
 _MARGIN = ExtraField("margin", "u1")
 

@@ -1,0 +1,1 @@
+"""What formulas and classes are made of: named layers, indices, rules, codes, levels."""

@@ -1,0 +1,1 @@
+"""What Python users hold: open rasters, features and points, and the verbs as functions."""

@@ -1,0 +1,1 @@
+"""What verbs that deliver packs share: colours and formats of tiles, squares, ranges of heights."""

@@ -1,1 +1,0 @@
-"""What Python users hold: rasters that slice to arrays, features and points that go to Arrow."""
