@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import inspect
 import pickle
+import tomllib
 from collections import Counter
 from collections.abc import Iterator
 from functools import cache
@@ -170,3 +171,16 @@ def test_no_name_of_a_file_is_had_more_than_three_times() -> None:
     """So that a file is found by its name."""
     names = Counter(path.name for path in MODULES if path.name != "__init__.py")
     assert [name for name, count in names.items() if count > 3] == []
+
+
+def test_every_file_of_data_is_installed() -> None:
+    listed = tomllib.loads((SOURCE.parents[1] / "pyproject.toml").read_text())["tool"]["setuptools"][
+        "package-data"
+    ]["zembrel"]
+    data = [
+        path
+        for path in SOURCE.rglob("*")
+        if path.is_file() and path.suffix != ".py" and "__pycache__" not in path.parts
+    ]
+    assert data and all(any(path.match(f"zembrel/{glob}") for glob in listed) for path in data)
+    assert all(list(SOURCE.glob(glob)) for glob in listed)

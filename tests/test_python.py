@@ -85,6 +85,11 @@ def test_a_job_runs_and_its_record_becomes_a_page(here: Path) -> None:
     assert zembrel.receipt("j", out="j.html").results[0].bytes and "resample" in Path("j.html").read_text()
 
 
+def test_an_option_that_is_named_as_a_field_of_inputs_is_the_option(here: Path) -> None:
+    zembrel.label("in/0.tif", names="kind", out="named.tif")
+    assert [band.name for band in zembrel.open("named.tif").bands] == ["kind"]
+
+
 def test_a_verb_without_a_place_gives_a_raster_and_writes_nothing(here: Path) -> None:
     before = sorted(here.rglob("*"))
     lazy = zembrel.clip("in/0.tif", within="730100,5099700,730300,5099900")
