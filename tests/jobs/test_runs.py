@@ -212,15 +212,28 @@ def test_steps_at_once_make_the_same_files(job: Program) -> None:
     assert made(job.folder) == before and not ran(run(job))
 
 
+def children_of(process: int) -> list[str]:
+    try:
+        return Path(f"/proc/{process}/task/{process}/children").read_text().split()
+    except OSError:  # it has ended
+        return []
+
+
+def lives(process: str) -> bool:
+    try:
+        return Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
+    except OSError:
+        return False
+
+
 def test_a_process_that_is_lost_is_told_and_what_is_done_stands(job: Program) -> None:
     process = subprocess.Popen(
         [sys.executable, "-m", "zembrel", "run", "i.job.toml", "--jobs", "2"],
         cwd=job.folder, stderr=subprocess.PIPE, text=True,
     )  # fmt: skip
-    children = Path(f"/proc/{process.pid}/task/{process.pid}/children")
     while not (job.folder / "whole.tif").exists():
         time.sleep(0.02)
-    for child in children.read_text().split():
+    for child in children_of(process.pid):
         if "spawn_main" in Path(f"/proc/{child}/cmdline").read_text():
             os.kill(int(child), signal.SIGKILL)
     said = process.communicate()[1].strip().splitlines()
@@ -293,8 +306,11 @@ def test_a_run_killed_at_any_moment_is_gone_on_with_and_ends_with_the_same_files
         )
         time.sleep(moments.uniform(0.6, 2.2))
         killed += process.poll() is None
+        workers = children_of(process.pid)
         process.send_signal(signal.SIGKILL)
         process.wait()
+        while any(map(lives, workers)):  # they die with it, but not in the same moment
+            time.sleep(0.01)
         if n % 3 == 2:
             run(job)
             assert made(job.folder) == whole

@@ -6,6 +6,7 @@ however that ends.
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import multiprocessing
 import os
@@ -82,7 +83,8 @@ def workers_for(jobs: int, state: JobState, job: Path, replace: bool) -> Iterato
     except BaseException:
         for process in multiprocessing.active_children():
             if process.pid is not None:
-                os.kill(process.pid, signal.SIGINT)
+                with contextlib.suppress(ProcessLookupError):  # it may have ended by now
+                    os.kill(process.pid, signal.SIGINT)
         raise
     finally:
         pool.shutdown(wait=True, cancel_futures=True)
