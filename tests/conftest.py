@@ -24,6 +24,7 @@ settings.load_profile("deep" if depth.ASKED else "steady")
 
 
 gc.disable()  # until all tests are found: what is made until then stays
+gc.set_threshold(100_000, 20, 20)  # as the program does
 
 
 def pytest_collection_finish() -> None:

@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,7 @@ import jsonschema
 import pytest
 
 from conftest import Shared
-from program import Program, listing
+from program import Program, Said, listing
 from zembrel.verbtable import VERBS
 
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "receipt.schema.json").read_text())
@@ -113,6 +114,12 @@ def desk(zembrel: Program, island: Path) -> Program:
     return zembrel
 
 
+def runner(desk: Program, verb: str) -> Callable[..., Said]:
+    """What runs a verb: a process of the installed program for every third one, and for all in `make lowest`."""
+    apart = "ZEMBREL_PROGRAM" in os.environ or [*VERBS].index(verb) % 3 == 0
+    return desk.apart if apart else desk
+
+
 def test_every_verb_is_here() -> None:
     assert set(RUNS) | {"warm", "demo", "standin serve"} == set(
         VERBS
@@ -122,7 +129,7 @@ def test_every_verb_is_here() -> None:
 @pytest.mark.parametrize("verb", RUNS)
 def test_a_receipt_has_the_documented_shape_and_a_full_record(desk: Program, verb: str) -> None:
     given = RUNS[verb]
-    said = desk.apart(*verb.split(), *given, "--json", stdin="-24,46").json
+    said = runner(desk, verb)(*verb.split(), *given, "--json", stdin="-24,46").json
     check_receipt(verb, given, said)
     if verb == "coords":
         (line,) = said["lines"]
@@ -152,9 +159,7 @@ def check_receipt(verb: str, given: tuple[str, ...], said: Any) -> None:
 def test_each_verb_refuses_in_three_lines_and_leaves_nothing(desk: Program, verb: str) -> None:
     code, words = REFUSED.get(verb) or (3, ("none.tif", *RUNS[verb][1:]))
     before = listing(desk.folder)
-    # as a process of its own where that is the point: with the lowest versions, and for every third verb
-    refused = desk.apart if "ZEMBREL_PROGRAM" in os.environ or [*VERBS].index(verb) % 3 == 0 else desk
-    said = refused(*verb.split(), *words, code=code)
+    said = runner(desk, verb)(*verb.split(), *words, code=code)
     assert [line[:7] for line in said.err.splitlines()] == ["error: ", "why:   ", "try:   "], said.err
     assert said.out == "" and listing(desk.folder) == before
 

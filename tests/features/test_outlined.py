@@ -130,7 +130,8 @@ def test_small_regions_go_to_their_neighbours(
 
 
 @pytest.mark.parametrize(
-    "verb, module, options", [("polygonize", "sieving", {}), ("contour", "contour", {"interval": 20.0})]
+    "verb, module, options",
+    [("polygonize", "passes.sieving", {}), ("contour", "verbs.contour", {"interval": 20.0})],
 )
 def test_features_are_the_same_however_they_are_batched(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, verb: str, module: str, options: dict[str, float]
@@ -138,6 +139,6 @@ def test_features_are_the_same_however_they_are_batched(
     source = save(tmp_path / "c.tif", raster(random_cells(60, 70) // 40))
     for corners in (1_000_000, 1):
         monkeypatch.setattr("zembrel.results.tables._CORNERS", corners)
-        monkeypatch.setattr(f"zembrel.verbs.{module}._STRIP_CELLS", 700)
+        monkeypatch.setattr(f"zembrel.{module}._STRIP_CELLS", 700)
         call(verb, str(source), str(tmp_path / f"{corners}.geojson"), **options)
     assert (tmp_path / "1.geojson").read_bytes() == (tmp_path / "1000000.geojson").read_bytes()
