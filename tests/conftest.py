@@ -18,7 +18,7 @@ from hypothesis import settings
 import depth
 from program import Program
 
-settings.register_profile("steady", deadline=None, max_examples=30, derandomize=True)
+settings.register_profile("steady", deadline=None, max_examples=20, derandomize=True)
 settings.register_profile("deep", deadline=None, max_examples=60 * depth.TIMES, derandomize=True)
 settings.load_profile("deep" if depth.ASKED else "steady")
 

@@ -147,6 +147,7 @@ def test_a_shift_of_the_scene_itself_is_found_to_a_hundredth_of_a_cell(
     assert shift["confidence"] > 0.95
 
 
+@pytest.mark.deep
 def test_a_shift_is_found_through_voids_seams_and_another_exposure(still: ArrayRaster) -> None:
     other = shot(0.5, -0.25)
     cells = (other.values * 0.7 + 20).astype(np.uint8)

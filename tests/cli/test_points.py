@@ -306,6 +306,7 @@ def truth(path: Path) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     return block.cells, np.asarray(block.valid), island.heights(x, y).reshape(shape), open_.reshape(shape)
 
 
+@pytest.mark.deep
 def test_the_gridded_terrain_is_the_island(zembrel: Program, swaths: list[Path]) -> None:
     zembrel("grid", *swaths, "--classes", "2", "--surface", "tin", "--cell", "1m", "--out", "t.tif")
     cells, valid, height, open_ = truth(zembrel.folder / "t.tif")

@@ -55,6 +55,7 @@ def test_the_data_is_the_same_every_time_and_small(marrowick: Path) -> None:
         np.testing.assert_array_equal(stored.cells[:, block.valid_of(0)], block.cells[:, block.valid_of(0)])
 
 
+@pytest.mark.deep
 def test_the_mosaic_of_two_zones_is_the_scene_it_was_sampled_from(demo: Program) -> None:
     """No seam, no collar: less than 1.5 grey levels from the analytic scene, no hole on land."""
     said = demo(

@@ -37,7 +37,7 @@ COMMAND = [
 ]
 
 
-@pytest.mark.parametrize("kills", depth.some([9, 30], [9]))
+@pytest.mark.parametrize("kills", depth.some([6, 30], [6]))
 def test_killing_at_random_moments_never_leaves_half_a_file(tmp_path: Path, kills: int) -> None:
     """SIGKILL between the first moment at which anything stands on the disk and the end of the run."""
     save(tmp_path / "in.tif", raster(random_cells(3, 900, 900)))

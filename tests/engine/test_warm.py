@@ -61,7 +61,7 @@ print(sum(e.is_start and e.data["dispatcher"] is total for _, e in seen.buffer),
 """
 
 
-@pytest.mark.parametrize("types", depth.some([["int32"] * 3, ["uint8", "int16", "float32"]], [["int32"] * 3]))
+@pytest.mark.parametrize("types", depth.some([["int32"] * 3, ["uint8", "int16", "float32"]], []))
 def test_processes_that_compile_at_once_share_the_work_and_lose_none_of_it(
     tmp_path: Path, types: list[str]
 ) -> None:
