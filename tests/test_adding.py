@@ -195,7 +195,7 @@ def whisper(output: Output, *, text: Annotated[str, OptionText("What.", "TEXT")]
         "verbtable/checking.py",
         '    Verb(\n        "compare"',
         """    Verb(
-        "whisper", "write a text", work="whisper.whisper", about="Write a text.",
+        "whisper", "write a text", function="whisper.whisper", help="Write a text.",
         example="zembrel whisper --out a.txt",
     ),
 """,

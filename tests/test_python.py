@@ -17,7 +17,7 @@ from zembrel.cli.command import command_of
 from zembrel.errors import UsageError
 from zembrel.grid.pane import Pane
 from zembrel.jobs.signature import FLAG
-from zembrel.results import typed
+from zembrel.results import verboptions
 from zembrel.verbtable import VERBS, called_by
 from zembrel.verbtable.record import ALL
 
@@ -67,9 +67,16 @@ def test_options_have_the_names_that_people_type(verb: str) -> None:
     command = command_of(verb)
     flags = {max((*p.opts, *p.secondary_opts), key=len).removeprefix("--no-") for p in command.params}
     flags = {flag.removeprefix("--").replace("-", "_") for flag in flags}
-    assert set(typed.options_of(verb)) == flags - {"json", "quiet", "verbose", "explain", "progress", "help"}
+    assert set(verboptions.options_of(verb)) == flags - {
+        "json",
+        "quiet",
+        "verbose",
+        "explain",
+        "progress",
+        "help",
+    }
     for p in command.params:
-        option = typed.options_of(verb).get(max(p.opts, key=len).removeprefix("--").replace("-", "_"))
+        option = verboptions.options_of(verb).get(max(p.opts, key=len).removeprefix("--").replace("-", "_"))
         assert option is None or option.many == bool(p.multiple or p.nargs == -1), option
         assert option is None or (option.kind == FLAG) == bool(getattr(p, "is_flag", False)), option
 

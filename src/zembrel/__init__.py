@@ -35,7 +35,7 @@ def __getattr__(name: str) -> Any:
         calls = importlib.import_module("zembrel.opened.calls")
         if name in _FROM:
             return getattr(calls, _FROM[name])
-        alone = VERBS[_CALLS[name]].called == RUNS
+        alone = VERBS[_CALLS[name]].callers == RUNS
         verb = partial(calls.alone if alone else calls.call, _CALLS[name])
         verb.__doc__ = f"The verb {_CALLS[name]}: see `zembrel {_CALLS[name]} --help`. " + (
             verb.func.__doc__ or ""

@@ -1,32 +1,28 @@
-"""What is written beside a field that people fill in: the text of an option, and how it is typed."""
+"""The help of an option, in the annotation of the field or parameter that holds its value."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
 
-@dataclass(frozen=True, init=False)
+@dataclass(frozen=True)
 class OptionText:
-    """The help of an option, what its value is called (None: it is a switch), and its flags.
+    """Help for one option: `Annotated[int, OptionText("Number of rows.", "N")]`.
 
-    It stands in the annotation of a field, or of a parameter: `Annotated[int, OptionText("Help.", "N")]`.
-    Without flags an option is typed as the field is named. A switch that is on has `--NAME/--no-NAME`.
+    value: name of the value in the help; None for a switch. flag: the long flag, where it differs from the
+    name of the field; `--key/--no-key` for a switch that is on by default. short: the short flag.
     """
 
     help: str
-    value: str | None
-    flags: tuple[str, ...]
+    value: str | None = None
+    flag: str | None = None
+    short: str | None = None
 
-    def __init__(self, help: str, value: str | None = None, *flags: str) -> None:
-        object.__setattr__(self, "help", help)
-        object.__setattr__(self, "value", value)
-        object.__setattr__(self, "flags", flags)
+    def flags(self, field: str) -> tuple[str, ...]:
+        """Return the flags of the option that `field` holds."""
+        long = self.flag or f"--{field.replace('_', '-')}"
+        return (self.short, long) if self.short else (long,)
 
-    def flags_of(self, field: str) -> tuple[str, ...]:
-        """Return the flags, for a field of that name."""
-        return self.flags or (f"--{field.replace('_', '-')}",)
-
-    def name_of(self, field: str) -> str:
-        """Return the name by which Python and job files know the option: its long flag, with underscores."""
-        long = max(self.flags_of(field)[0].split("/")[0], self.flags_of(field)[-1].split("/")[0], key=len)
-        return long.removeprefix("--").replace("-", "_")
+    def name(self, field: str) -> str:
+        """Return the name of the option in Python and in job files."""
+        return self.flags(field)[-1].partition("/")[0].removeprefix("--").replace("-", "_")

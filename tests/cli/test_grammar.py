@@ -161,8 +161,11 @@ def test_defaults_come_from_the_folders_settings(sheets: Program) -> None:
     assert "lzw" in said.err and "20 m" in said.err and "method nearest" in said.err
     assert "by zembrel.toml --compress lzw, --cell 20m, --method nearest" in said.err
     assert "deflate" in sheets("resample", "in/m1.tif", "--out", "b.tif", "--compress", "deflate").err
+    settings.write_text("round = true\n")
+    assert "by zembrel.toml --round True" in sheets("convert", "in/m1.tif", "--out", "r.tif").err
     for text, hint in (
         ('compres = "lzw"\n', "did you mean compress?"),
+        ("rounded = true\n", "did you mean round?"),
         ("[resampel]\ncell = 2\n", "did you mean resample?"),
         ('[resample]\nmetod = "mean"\n', "did you mean method?"),
         ('out = "a.tif"\n', None),
@@ -279,7 +282,8 @@ def test_help_is_where_people_look_for_it(zembrel: Program) -> None:
         assert shown == zembrel(first, "--help").out == zembrel(first, "-h").out == zembrel("help", first).out
         listed = [line[2:] for line in shown.splitlines() if line.startswith(f"  {first} ")]
         assert listed == [
-            f"{verb.ljust(max(map(len, listed_of(first))))}  {VERBS[verb].line}" for verb in listed_of(first)
+            f"{verb.ljust(max(map(len, listed_of(first))))}  {VERBS[verb].summary}"
+            for verb in listed_of(first)
         ]
     assert "there is no verb 'clop'" in zembrel.refuses(2, "help", "clop")[0]
     assert "--within has no value" in zembrel.refuses(2, "clip", "--within", "-h")[0]
@@ -322,3 +326,19 @@ def test_cells_of_results_do_not_depend_on_workers_or_memory(sheets: Program) ->
     one, two, three = ((sheets.folder / f"{n}.tif").read_bytes() for n in range(3))
     assert one == two == three
     assert np.frombuffer(one[:4], np.uint8).tolist() == [73, 73, 42, 0]
+
+
+@pytest.mark.parametrize(
+    "words, said",
+    [
+        (("crs", "find"), "crs find with 0 word(s)"),
+        (("source", "add"), "source add"),
+        (("standin", "device", "phone"), "standin device needs NAME PACK"),
+        (("formats", "geotiff", "png"), "formats needs [NAME]"),
+        (("run",), "run needs JOB"),
+    ],
+)
+def test_arguments_that_are_missing_or_too_many_are_named(
+    zembrel: Program, words: tuple[str, ...], said: str
+) -> None:
+    assert zembrel.refuses(2, *words)[0].strip() == said

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import subprocess
 import sys
@@ -93,9 +94,10 @@ def test_each_verb_has_a_manual_page_with_all_its_options(shared: Shared) -> Non
 def test_defaults_are_explained_and_nothing_is_written(folder: Program) -> None:
     (folder.folder / "zembrel.toml").write_text('[reproject]\nmethod = "cubic"\n')
     said = folder("reproject", "a.tif", "--crs", "EPSG:3857", "--out", "b.tif", "--explain").out
-    rows = {line.split()[0]: line.split()[1:3] for line in said.splitlines() if line.startswith("--")}
+    lines = [re.split(" {2,}", line) for line in said.splitlines() if line.startswith("--")]
+    rows = {option: [value, source] for option, value, source, _ in lines}
     assert rows["--crs"] == ["EPSG:3857", "given"] and rows["--method"] == ["cubic", "zembrel.toml"]
-    assert rows["--replace"] == ["no", "default"] and rows["--ceiling"] == ["20GB", "default"]
+    assert rows["--replace"] == ["no", "default"] and rows["--ceiling"] == ["20 GB", "default"]
     assert (
         said.index("chosen for these inputs:") < said.index("method cubic (as asked)") < said.index("--crs")
     )

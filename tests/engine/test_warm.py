@@ -12,7 +12,7 @@ import pytest
 import depth
 from rasters import random_cells, raster, save
 from zembrel.errors import UsageError
-from zembrel.results.typed import arguments_of
+from zembrel.results.verboptions import arguments_of
 from zembrel.verbs import warm
 
 

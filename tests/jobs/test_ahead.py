@@ -70,3 +70,12 @@ def test_what_an_earlier_run_left_in_the_place_of_an_input_says_nothing(desk: Pr
         (desk.folder / f"{number}.job.toml").write_text(text.format(inputs))
         desk("run", f"{number}.job.toml", "--replace")
         (desk.folder / "o.tif").unlink()
+
+
+def test_an_argument_that_is_missing_stops_the_job_before_the_first(desk: Program) -> None:
+    first = '[[step]]\nid = "a"\nverb = "resample"\ninputs = "dem.tif"\ncell = "20m"\nout = "half.tif"\n'
+    (desk.folder / "j.job.toml").write_text(
+        f'{first}[[step]]\nid = "b"\nverb = "standin device"\nname = "phone"\n'
+    )
+    what, why, remedy = desk.refuses(3, "run", "j.job.toml")
+    assert "standin device needs name and pack" in what and why == "there is no pack" and "pack =" in remedy

@@ -106,7 +106,7 @@ def test_there_are_more_than_forty_kinds() -> None:
         (("i.job.toml", "--set", "5"), 2, "--set 5", "--set year=2030"),
         (("i.job.toml", "--jobs", "0"), 2, "--jobs 0", "--jobs 2"),
         (("i.job.toml", "--figure", "g.xyz"), 2, "g.xyz", ".png"),
-        ((), 2, "run takes JOB", "zembrel run island.job.toml"),
+        ((), 2, "run needs JOB", "zembrel run island.job.toml"),
         (("nothing",), 3, "nothing cannot be read", "check the path"),
         (("a.tif",), 3, "a.tif is not a job file", "mend that line"),
     ],

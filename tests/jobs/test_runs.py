@@ -406,15 +406,15 @@ def test_another_version_of_a_verb_is_due_where_its_results_are_others(
     job: Program, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     import zembrel as z
-    from zembrel.results import typed
+    from zembrel.results import verboptions
     from zembrel.verbtable import VERBS
 
     monkeypatch.chdir(job.folder)
     z.run("i.job.toml")
     monkeypatch.setitem(VERBS, "resample", replace(VERBS["resample"], revision=2))
-    typed.signature_of.cache_clear()
+    verboptions.signature_of.cache_clear()
     steps = {row["id"]: row for row in z.run("i.job.toml", dry_run=True).own["steps"]}
-    typed.signature_of.cache_clear()
+    verboptions.signature_of.cache_clear()
     assert (
         steps["web"]["why"] == {"fact": "program_changed", "verb": "resample"}
         and steps["whole"]["state"] == "unchanged"

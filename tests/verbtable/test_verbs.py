@@ -10,7 +10,7 @@ import pytest
 
 from zembrel.cli.command import command_of
 from zembrel.inputs.options import Inputs, Output, Where
-from zembrel.results.typed import function_named, function_of, is_shared, options_of, words_of
+from zembrel.results.verboptions import function_named, function_of, is_shared, options_of, positionals_of
 from zembrel.verbtable import STEPS, VERBS, hint
 from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 
@@ -29,24 +29,22 @@ def test_names_and_synonyms_mean_one_verb_each() -> None:
 def test_a_record_names_functions_and_options_that_are_there(name: str) -> None:
     verb = VERBS[name]
     assert callable(function_of(name)) and verb.revision >= 1
-    assert set(verb.ways) <= {RASTERS, FEATURES, POINTS} and set(verb.without) <= SHARED
+    assert set(verb.handlers) <= {RASTERS, FEATURES, POINTS} and set(verb.ignored_options) <= SHARED
     own = {option.path[-1] for option in options_of(name).values() if not is_shared(name, option)}
-    for way in verb.ways.values():
+    for way in verb.handlers.values():
         assert callable(function_named(way.function))
-        assert {option for option in own if way.heeds(option)} >= set(way.options.split()) - {"*"}
-    heeded = {option for option in own if any(way.heeds(option) for way in verb.ways.values())}
-    assert not verb.ways or heeded == own, "an option that is for no kind of data"
+        assert {option for option in own if way.uses(option)} >= set(way.options.split()) - {"*"}
+    used = {option for option in own if any(way.uses(option) for way in verb.handlers.values())}
+    assert not verb.handlers or used == own, "an option that is for no kind of data"
 
 
 @pytest.mark.parametrize("name", VERBS)
 def test_no_two_options_share_a_flag_or_a_field(name: str) -> None:
     options = options_of(name).values()
-    flags = Counter(
-        flag for option in options if option.text for flag in option.text.flags_of(option.path[-1])
-    )
+    flags = Counter(flag for option in options if option.text for flag in option.text.flags(option.path[-1]))
     assert all(count == 1 for count in flags.values()), flags
     assert len({option.path[-1] for option in options}) == len(options)
-    assert len(words_of(name)) == len(VERBS[name].words)
+    assert len(positionals_of(name)) == len(VERBS[name].arguments)
     for option in options:
         if option.text is not None:
             assert option.text.help.endswith((".", "]", "?")), option.text.help

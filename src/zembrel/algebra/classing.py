@@ -35,33 +35,41 @@ VOID, KEEP = "void", "keep"
 
 @dataclass(frozen=True)
 class Classing:
-    """By what classes are made, one of breaks, classes, rules, codes and above or below.
+    """Options for one way to make classes: breaks, classes, rules, codes, or above and below."""
 
-    breaks: values between classes; classes: `WAY:N`; rule: `[CODE] NAME: CONDITION`, in their order;
-    otherwise: the class of the rest, `[CODE] NAME`, `void`, or of codes `keep`; codes: a table; let: layers
-    by name that conditions use; min_cells: smaller regions go to their largest neighbours.
-    """
-
-    breaks: Annotated[str | None, OptionText("Values between classes: 100,200,400.", "LIST")] = None
-    classes: Annotated[str | None, OptionText("equal, quantile or natural: natural:5.", "WAY:N")] = None
+    breaks: Annotated[str | None, OptionText("Class boundaries, e.g. 100,200,400.", "LIST")] = None
+    classes: Annotated[
+        str | None,
+        OptionText("Method and number of classes: equal, quantile or natural, e.g. natural:5.", "WAY:N"),
+    ] = None
     rule: Annotated[
         str | Sequence[str],
         OptionText(
-            "A class by a condition; repeatable, the first that holds counts.", "'[CODE] NAME: CONDITION'"
+            "Define a class by a condition. Repeatable; the first condition that holds decides.",
+            "'[CODE] NAME: CONDITION'",
         ),
     ] = ()
     otherwise: Annotated[
-        str | None, OptionText("The class of the rest; of --codes keep.  [void]", "[CODE] NAME")
+        str | None,
+        OptionText(
+            "Class for cells that no rule covers. With --codes, `keep` keeps their code. "
+            "Default: void (nodata).",
+            "[CODE] NAME",
+        ),
     ] = None
-    codes: Annotated[str | None, OptionText("Old codes to new: old,new,name,colour.", "CSV")] = None
-    above: Annotated[float | None, OptionText("1 above this, else 0.", "VALUE")] = None
-    below: Annotated[float | None, OptionText("1 below this, else 0.", "VALUE")] = None
-    legend: Annotated[str | None, OptionText("Names and colours of the new codes.", "FILE")] = None
-    ramp: Annotated[str | None, OptionText("Colours of classes of values.", "NAME")] = None
-    min_cells: Annotated[int, OptionText("Smaller regions go to their largest neighbours.", "N")] = 0
-    diagonal: Annotated[bool, OptionText("Of --min-cells: cells join at corners too.")] = False
-    let: Annotated[Lets, OptionText("A layer by the name rules use; repeatable.", "NAME=FILE[:BAND]")] = ()
-    method: Annotated[str, OptionText("How layers come to the frame of the first.", "NAME")] = "auto"
+    codes: Annotated[
+        str | None, OptionText("CSV table that maps old codes to new ones: old,new,name,colour.", "CSV")
+    ] = None
+    above: Annotated[float | None, OptionText("Write 1 above this value and 0 elsewhere.", "VALUE")] = None
+    below: Annotated[float | None, OptionText("Write 1 below this value and 0 elsewhere.", "VALUE")] = None
+    legend: Annotated[str | None, OptionText("Legend file for the new codes.", "FILE")] = None
+    ramp: Annotated[str | None, OptionText("Colour ramp for classes of values.", "NAME")] = None
+    min_cells: Annotated[int, OptionText("Merge smaller regions into their largest neighbour.", "N")] = 0
+    diagonal: Annotated[bool, OptionText("With --min-cells: also join cells at corners.")] = False
+    let: Annotated[Lets, OptionText("Name a layer for use in rules. Repeatable.", "NAME=FILE[:BAND]")] = ()
+    method: Annotated[
+        str, OptionText("Resampling method for layers that are not on the frame of the first.", "NAME")
+    ] = "auto"
 
     def check(self) -> None:
         """Raise UsageError unless there is one way, and options that it heeds."""

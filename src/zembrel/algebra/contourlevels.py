@@ -29,16 +29,20 @@ class Contouring:
     the last; index: every so many intervals is flagged; smooth: whether the surface is softened first.
     """
 
-    interval: Annotated[float | None, OptionText("How far apart, in units of the values.", "VALUE")] = None
-    base: Annotated[float, OptionText("A value that intervals count from.", "VALUE")] = 0.0
-    levels: Annotated[str | None, OptionText("At these values: 5,10,50.", "LIST")] = None
-    classes: Annotated[int | None, OptionText("Between N classes of equally many cells.", "N")] = None
-    filled: Annotated[bool, OptionText("The areas between the levels.")] = False
-    beyond: Annotated[bool, OptionText("With --filled: also below the first level and above the last.")] = (
-        False
-    )
-    index: Annotated[int, OptionText("Flag every Nth interval from the base; 0 for none.", "N")] = 5
-    smooth: Annotated[bool, OptionText("Soften the surface first.")] = False
+    interval: Annotated[
+        float | None, OptionText("Spacing of the levels, in the unit of the values.", "VALUE")
+    ] = None
+    base: Annotated[float, OptionText("Value from which the levels are counted.", "VALUE")] = 0.0
+    levels: Annotated[str | None, OptionText("Draw these levels, e.g. 5,10,50.", "LIST")] = None
+    classes: Annotated[
+        int | None, OptionText("Choose levels that form N classes with equal numbers of cells.", "N")
+    ] = None
+    filled: Annotated[bool, OptionText("Write the areas between the levels.")] = False
+    beyond: Annotated[
+        bool, OptionText("With --filled: also write the areas below the first and above the last level.")
+    ] = False
+    index: Annotated[int, OptionText("Mark every Nth level as an index contour. 0 marks none.", "N")] = 5
+    smooth: Annotated[bool, OptionText("Smooth the surface before contouring.")] = False
 
 
 def check(contouring: Contouring) -> None:

@@ -1,4 +1,4 @@
-"""From a verb's record and its function to its command; the receipt is printed."""
+"""Build the command of a verb from its record and its function."""
 
 from __future__ import annotations
 
@@ -24,7 +24,14 @@ from zembrel.progress import follow, listen
 from zembrel.results.receipt import Receipt
 from zembrel.results.record import told
 from zembrel.results.running import performed
-from zembrel.results.typed import arguments_of, function_of, is_shared, options_of, words_of
+from zembrel.results.verboptions import (
+    arguments_of,
+    function_of,
+    is_shared,
+    options_of,
+    positionals_of,
+    required_of,
+)
 from zembrel.verbtable import VERBS
 from zembrel.verbtable.record import Verb
 
@@ -39,7 +46,7 @@ class VerbCommand(TyperCommand):
 
     own: frozenset[str] = frozenset()
     context: Any = None  # of this run: what was given, and where it was said
-    settled: Mapping[str, Any] = {}  # what zembrel.toml said of this run, and the command line did not
+    settled: Mapping[str, Any] = {}  # values that zembrel.toml set for this run, by option
 
     def get_help_option(self, ctx: Any) -> Any:
         option = super().get_help_option(ctx)
@@ -47,7 +54,7 @@ class VerbCommand(TyperCommand):
         return option
 
     def make_context(self, info_name: Any, args: list[str], parent: Any = None, **extra: Any) -> Any:
-        extra.setdefault("default_map", defaults_for(str(self.name), {p.name: p for p in self.params}))
+        extra.setdefault("default_map", defaults_for(str(self.name), self._names()))
         return super().make_context(info_name, args, parent=parent, **extra)
 
     def invoke(self, ctx: Any) -> Any:
@@ -55,15 +62,21 @@ class VerbCommand(TyperCommand):
         if not str(ctx.params.get("within")).startswith("place:"):
             said.discard("places")  # in which nothing was looked up
         self.context = ctx
-        self.settled = {name: value for name, value in (ctx.default_map or {}).items() if name in said}
+        own = {name: typed for typed, name in self._names().items()}
+        self.settled = {own[name]: value for name, value in (ctx.default_map or {}).items() if name in said}
         return super().invoke(ctx)
+
+    def _names(self) -> dict[str, str]:
+        """Return the parameter for each name of an option."""
+        names = {str(p.name): max(p.opts, key=len).lstrip("-").replace("-", "_") for p in self.params}
+        return {typed: name for name, typed in names.items()}
 
     def collect_usage_pieces(self, ctx: Any) -> list[str]:
         record = VERBS[str(self.name)]
         names = {str(p.name) for p in self.params}
-        inputs = ["SOURCE"] if self.name == "fetch" else ["INPUT..."] if "inputs" in names else []
+        inputs = [record.input_word] if "inputs" in names else []
         out = ["--out PATH"] if "out" in names and record.needs_out else []
-        return [*inputs, *record.words, *out, "[options]"]
+        return [*inputs, *record.arguments, *out, "[options]"]
 
     def format_options(self, ctx: Any, formatter: Any) -> None:
         """Options in groups: those of this verb first, then what it shares with others."""
@@ -83,7 +96,7 @@ class VerbCommand(TyperCommand):
 
 
 def command_of(name: str) -> Any:
-    """Return the command of a verb: its options as its function has them, and its help from its record."""
+    """Return the command of a verb, which runs the verb and prints its receipt."""
     record, options = VERBS[name], options_of(name)
     plans = "dry_run" in options
 
@@ -95,9 +108,10 @@ def command_of(name: str) -> Any:
         given = {
             name: tuple(value) if isinstance(value, list) else value
             for name, option in options.items()
-            if (value := values.get(option.path[-1])) is not None
+            if (option.text is not None or name == "inputs")
+            and (value := values.get(option.path[-1])) is not None
         }
-        given |= _words(record, values.get("words") or ())
+        given |= _positionals(record, values.get("words") or ())
         with shown_progress(name, always["progress"], silent) as tick:
             held = {"tick": tick, "command": _typed(), "as_facts": always["json"]}
             if always["explain"] and not plans:
@@ -120,7 +134,7 @@ def command_of(name: str) -> Any:
     inputs = f"{record.inputs}\n\n" if "inputs" in options else ""
     epilog = f"{inputs}Example:\n\n\b\n  {record.example}"
     wide = {"max_content_width": WIDEST}
-    app.command(name, cls=VerbCommand, help=record.about, epilog=epilog, context_settings=wide)(call)
+    app.command(name, cls=VerbCommand, help=record.help, epilog=epilog, context_settings=wide)(call)
     made: Any = typer.main.get_command(app)
     convert_here(made.params, {p.name: p.annotation for p in parameters})
     made.own = frozenset(option.path[-1] for option in options.values() if not is_shared(name, option))
@@ -128,14 +142,14 @@ def command_of(name: str) -> Any:
 
 
 def _parameters(name: str) -> list[inspect.Parameter]:
-    """Return what the command of a verb takes."""
+    """Return the parameters of the command of a verb."""
     options = options_of(name)
     parameters = [
         _parameter(option, shared=is_shared(name, option))
         for option in options.values()
         if option.text is not None
     ]
-    if words_of(name):
+    if positionals_of(name):
         parameters.append(_argument("words"))
     if "inputs" in options:
         parameters.insert(0, _argument("inputs"))
@@ -144,7 +158,7 @@ def _parameters(name: str) -> list[inspect.Parameter]:
 
 
 def _performed(name: str, given: Mapping[str, Any], held: Mapping[str, Any], *, json: bool) -> Receipt:
-    """Return the receipt of a verb; given: options by the names that people type."""
+    """Run a verb and return its receipt; given: options and positional arguments by name."""
     function = function_of(name)
     arguments = arguments_of(name, given, held)
     if "say" in inspect.signature(function).parameters:
@@ -154,18 +168,14 @@ def _performed(name: str, given: Mapping[str, Any], held: Mapping[str, Any], *, 
     return performed(function, arguments, name, record=json, sums=json)
 
 
-def _words(record: Verb, given: Sequence[str]) -> dict[str, Any]:
-    """Return the words that are given, by the names of the parameters that they are for.
-
-    Raises UsageError for too few, and for too many.
-    """
-    parameters = words_of(record.name)
+def _positionals(record: Verb, given: Sequence[str]) -> dict[str, Any]:
+    """Return positional arguments by name. Raises UsageError for too many, or for too few."""
+    parameters = positionals_of(record.name)
     many = bool(parameters) and parameters[-1].annotation == tuple[str, ...]
-    least = sum(parameter.default is inspect.Parameter.empty for parameter in parameters)
-    if len(given) < least or (len(given) > len(parameters) and not many):
-        what = f"{record.name} takes {' '.join(record.words) or 'options alone'}"
-        why = f"{len(given)} words are given" if len(given) > 1 else f"{given[0]} is given" if given else None
-        raise UsageError(what, why or "no word is given", f"write {record.example}")
+    if len(given) < len(required_of(record.name)) or (len(given) > len(parameters) and not many):
+        counted = {0: "nothing is given", 1: f"{''.join(given[:1])} is given"}
+        why = counted.get(len(given), f"{len(given)} words are given")
+        raise UsageError(f"{record.name} needs {' '.join(record.arguments)}", why, f"write {record.example}")
     found: dict[str, Any] = dict(zip((parameter.name for parameter in parameters), given, strict=False))
     if many and len(given) >= len(parameters):
         found[parameters[-1].name] = tuple(given[len(parameters) - 1 :])
@@ -173,28 +183,28 @@ def _words(record: Verb, given: Sequence[str]) -> dict[str, Any]:
 
 
 def _argument(name: str) -> inspect.Parameter:
-    """Return the parameter of what is no option."""
+    """Return the parameter for inputs, or for positional arguments."""
     kind = Annotated[list[str] | None, typer.Argument(hidden=True)]
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=None, annotation=kind)
 
 
 def _parameter(option: Option, *, shared: bool) -> inspect.Parameter:
-    """Return the parameter of an option; the help of shared ones says itself what holds if nobody does."""
+    """Return the parameter for an option. The help of shared options states the default itself."""
     assert option.text is not None
     name, text, default = option.path[-1], option.text, option.default
     kind: Any = _TYPES[option.kind]
-    kind = list[kind] if option.many else kind if default is not None and not option.many else kind | None
+    kind = list[kind] if option.many else kind if default is not None else kind | None
     if option.many:
         default = list(default) if isinstance(default, tuple) else []
-    elif option.kind == FLAG and default is None and "/" not in text.flags_of(name)[0]:
+    elif option.kind == FLAG and default is None and "/" not in text.flags(name)[0]:
         default = False
-    info = typer.Option(*text.flags_of(name), metavar=text.value, help=text.help, show_default=not shared)
+    info = typer.Option(*text.flags(name), metavar=text.value, help=text.help, show_default=not shared)
     annotated: Any = Annotated[kind, info]
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotated)
 
 
 def _always(name: str, kind: Any, info: Any) -> inspect.Parameter:
-    """Return the parameter of an option that every verb has."""
+    """Return the parameter for an option that every verb has."""
     annotated: Any = Annotated[kind, info]
     default = False if kind is bool else None
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotated)

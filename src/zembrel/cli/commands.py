@@ -64,7 +64,7 @@ class Verbs(TyperGroup):
         width = max(map(len, VERBS))
         for step, verbs in STEPS.items():
             with formatter.section(heading(step)):
-                formatter.write_dl([(verb.name.ljust(width), verb.line) for verb in verbs])
+                formatter.write_dl([(verb.name.ljust(width), verb.summary) for verb in verbs])
 
 
 def command_line() -> Any:

@@ -83,7 +83,7 @@ def _verbs(before: Sequence[str]) -> Iterator[Candidate]:
             and parts[len(before)] not in seen
         ):
             seen.add(parts[len(before)])
-            yield Candidate(parts[len(before)], row.line)
+            yield Candidate(parts[len(before)], row.summary)
 
 
 def _fitting(found: Iterable[Candidate], current: str) -> Iterator[Candidate]:

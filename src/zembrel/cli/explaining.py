@@ -12,6 +12,7 @@ from zembrel.results.phrases import frame_items, show_table
 from zembrel.results.receipt import Receipt
 
 _SAID = {"COMMANDLINE": "given", "DEFAULT_MAP": "zembrel.toml", "ENVIRONMENT": "given"}
+_DEFAULT = re.compile(r"\s*Default: (.+?)\.$")  # how help states a default
 _ASIDE = ("help", "json", "quiet", "verbose", "progress", "explain", "dry_run", "inputs", "words", "action")
 
 
@@ -40,7 +41,7 @@ def _rows(params: Sequence[Any], context: Any) -> Iterator[tuple[str, str, str, 
 
 
 def _shown(value: Any, param: Any) -> str:
-    told = re.search(r"\[([^\]]+)\]\s*$", param.help or "")
+    told = _DEFAULT.search(param.help or "")
     if value is None or value == () or value == []:
         return told[1] if told else "not said"
     if isinstance(value, bool):
@@ -49,4 +50,4 @@ def _shown(value: Any, param: Any) -> str:
 
 
 def _means(param: Any) -> str:
-    return re.sub(r"\s*\[[^\]]+\]\s*$", "", param.help or "")
+    return _DEFAULT.sub("", param.help or "")

@@ -98,7 +98,7 @@ def as_usage_error(error: Any) -> UsageError:
     if flag and verb in VERBS:
         owner = _owner(flag)
         if owner is not None:
-            why = f"it belongs to zembrel {owner}: {VERBS[owner].line}"
+            why = f"it belongs to zembrel {owner}: {VERBS[owner].summary}"
             return UsageError(f"{verb} has no option {flag}", why, f"use zembrel {owner}")
         near = nearest_name(flag, sorted(_flags(verb)))
         return UsageError(f"there is no option {flag}", f"zembrel {verb} --help lists those of {verb}", near)

@@ -39,7 +39,7 @@ class Kinds(TyperCommand):
         kinds = kinds_of(str(self.name))
         width = max(map(len, kinds))
         with formatter.section(heading("Kinds")):
-            formatter.write_dl([(verb.ljust(width), VERBS[verb].line) for verb in kinds])
+            formatter.write_dl([(verb.ljust(width), VERBS[verb].summary) for verb in kinds])
 
     def format_epilog(self, ctx: Any, formatter: Any) -> None:
         formatter.write_paragraph()

@@ -9,7 +9,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from zembrel.cli.options import ALWAYS, HELD
 from zembrel.errors import InputError, nearest_name
 from zembrel.verbtable import VERBS
 
@@ -29,8 +28,11 @@ _NEVER = (
 )
 
 
-def defaults_for(verb: str, parameters: dict[str, Any]) -> dict[str, Any]:
-    """Default values by parameter name. Raises InputError naming file, line and near miss."""
+def defaults_for(verb: str, parameters: dict[str, str]) -> dict[str, Any]:
+    """Return default values by parameter; parameters: by the name of the option.
+
+    Raises InputError with the file, the line and the nearest name for an unknown key.
+    """
     defaults: dict[str, Any] = {}
     for path in (_user_file(), Path(NAME)):
         if path is not None and path.is_file():
@@ -44,11 +46,12 @@ def _user_file() -> Path | None:
     return user_config_path("zembrel") / NAME
 
 
-def _read(path: Path, verb: str, parameters: dict[str, Any]) -> dict[str, Any]:
+def _read(path: Path, verb: str, parameters: dict[str, str]) -> dict[str, Any]:
+    from zembrel.results.verboptions import shared_names
     from zembrel.tomlfile import check_keys, read_toml
 
     table = read_toml(path, "settings file")
-    shared = [name for names in HELD.values() for name in names if name not in (*_NEVER, *ALWAYS, "help")]
+    shared = [name for name in sorted(shared_names()) if name not in _NEVER]
     kinds = (str, int, float, bool, list)
     general = {key.replace("-", "_"): value for key, value in table.items() if not isinstance(value, dict)}
     check_keys(path, general, dict.fromkeys(shared, kinds))
@@ -60,7 +63,7 @@ def _read(path: Path, verb: str, parameters: dict[str, Any]) -> dict[str, Any]:
     own = {key.replace("-", "_"): value for key, value in table.get(verb, {}).items()}
     allowed = [name for name in parameters if name not in _NEVER]
     check_keys(path, own, dict.fromkeys(allowed, kinds))
-    return {key: _as_typed(value) for key, value in (general | own).items() if key in parameters}
+    return {parameters[key]: _as_typed(value) for key, value in (general | own).items() if key in parameters}
 
 
 def _as_typed(value: Any) -> Any:

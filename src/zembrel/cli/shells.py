@@ -86,7 +86,7 @@ def script_for(shell: str) -> str:
 
 def manual_pages() -> Iterator[tuple[str, str]]:
     """Names and texts of the manual pages: one of the program, and one for each verb."""
-    rows = "".join(f".TP\n.B {_roff(name)}\n{_roff(row.line)}\n" for name, row in VERBS.items())
+    rows = "".join(f".TP\n.B {_roff(name)}\n{_roff(row.summary)}\n" for name, row in VERBS.items())
     about = "Clips, mosaics, tiles, reprojects and converts rasters, features and points."
     see = ", ".join(f"zembrel-{name.replace(' ', '-')}(1)" for name in VERBS)
     sections = {
@@ -95,7 +95,7 @@ def manual_pages() -> Iterator[tuple[str, str]]:
     }  # fmt: skip
     yield "zembrel.1", _page("zembrel", "rasters, features and points", sections)
     for name, row in VERBS.items():
-        yield f"zembrel-{name.replace(' ', '-')}.1", _of_verb(name, row.line, command_of(name))
+        yield f"zembrel-{name.replace(' ', '-')}.1", _of_verb(name, row.summary, command_of(name))
 
 
 def _of_verb(name: str, line: str, command: Any) -> str:

@@ -112,7 +112,9 @@ STEPS = (
 
 
 def demo(
-    output: Output, *, data_only: Annotated[bool, OptionText("Make the data, run no example.")] = False
+    output: Output,
+    *,
+    data_only: Annotated[bool, OptionText("Write the data only; skip the worked example.")] = False,
 ) -> Receipt:
     """Make the demo data, and run the worked example there. Raises RefusedError, CheckError."""
     receipt = demo_data(output)

@@ -18,8 +18,8 @@ from zembrel.raster.model import Raster, is_photo
 MethodName = Annotated[
     str,
     OptionText(
-        "auto, nearest, bilinear, cubic, lanczos, mean, mode, min, max, median, sum, percentile:25. "
-        "Half of its weight must be valid.",
+        "Resampling method: auto, nearest, bilinear, cubic, lanczos, mean, mode, min, max, "
+        "median, sum or percentile:25. A result cell needs half of its weight from cells with data.",
         "NAME",
     ),
 ]

@@ -19,9 +19,13 @@ from zembrel.optiontext import OptionText
 from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Raster
 
-PlacesFile = Annotated[str | None, OptionText("Features with names, for place:NAME.", "FILE")]
-ZUnit = Annotated[str | None, OptionText("Heights of the result in this unit: m, ft, usft.", "UNIT")]
-FromZUnit = Annotated[str | None, OptionText("Unit of heights where neither bands nor CRS say.", "UNIT")]
+PlacesFile = Annotated[
+    str | None, OptionText("Feature file with named places, for --within place:NAME.", "FILE")
+]
+ZUnit = Annotated[str | None, OptionText("Unit of heights in the result: m, ft or usft.", "UNIT")]
+FromZUnit = Annotated[
+    str | None, OptionText("Unit of heights in inputs whose bands and CRS declare none.", "UNIT")
+]
 
 
 @dataclass(frozen=True)
@@ -31,68 +35,73 @@ class Inputs:
     inputs: tuple[str, ...] = ()
     rasters: tuple[Raster, ...] = ()  # that are open already, from Python
     names: tuple[str, ...] = ()  # of these
-    inputs_from: Annotated[str | None, OptionText("A list of inputs, one a line; - for stdin.", "LIST")] = (
-        None
-    )
+    inputs_from: Annotated[
+        str | None, OptionText("Read input paths from a text file, one per line; - reads stdin.", "LIST")
+    ] = None
     layer: Annotated[
-        str | None, OptionText("A layer of a file that holds several; or more: A,B or '*'.", "NAME")
+        str | None, OptionText("Layer of a file with several layers. Give more as A,B or '*'.", "NAME")
     ] = None
     from_crs: Annotated[
-        str | None, OptionText("CRS of inputs that do not say; or a layer that is in it.", "CRS")
+        str | None, OptionText("CRS of inputs that declare none, or a layer in that CRS.", "CRS")
     ] = None
-    force_crs: Annotated[bool, OptionText("Let --from-crs overrule what files say.")] = False
+    force_crs: Annotated[bool, OptionText("Use --from-crs even where a file declares another CRS.")] = False
     crs_of_others: bool = (
         False  # whether --from-crs is for another file of the call, if this one says its own
     )
-    from_nodata: Annotated[float | None, OptionText("Nodata value of inputs that do not say.", "VALUE")] = (
-        None
-    )
+    from_nodata: Annotated[
+        float | None, OptionText("Nodata value for inputs that do not declare one.", "VALUE")
+    ] = None
     from_layout: Annotated[
         str | None,
-        OptionText("Of raw inputs: columns=1025,rows=1025,type=uint16,order=little,first=north.", "LAYOUT"),
+        OptionText(
+            "Layout of raw inputs: columns=1025,rows=1025,type=uint16,order=little,first=north.", "LAYOUT"
+        ),
     ] = None
-    offline: Annotated[bool, OptionText("Ask nothing of the web.")] = False
-    trust_inputs: Annotated[bool, OptionText("No limits on what inputs unpack to and hold.")] = False
+    offline: Annotated[bool, OptionText("Use cached data only; make no network requests.")] = False
+    trust_inputs: Annotated[bool, OptionText("Lift the limits on the unpacked size of inputs.")] = False
     bands: Annotated[
         str | None,
-        OptionText('Bands by number from 1, name or pattern: 4,3,2 or "B*".', "LIST", "-b", "--bands"),
+        OptionText(
+            'Bands to use, by number (from 1), name or pattern, e.g. 4,3,2 or "B*".', "LIST", short="-b"
+        ),
     ] = None
     condition: Annotated[
         str | None,
         OptionText(
-            'Which features: "depth > 3 and kind == \'path\'"; or points: "class == 2".',
+            'Use only features or points that match, e.g. "depth > 3 and kind == \'path\'" or "class == 2".',
             "CONDITION",
-            "--where",
+            flag="--where",
         ),
     ] = None
     fields: Annotated[
         str | None,
-        OptionText("Which fields of features, or values of a text of points, in this order.", "LIST"),
+        OptionText("Fields to keep, in this order. Also for the values of point text files.", "LIST"),
     ] = None
-    repair: Annotated[bool, OptionText("Mend faulty geometries.")] = False
-    skip_invalid: Annotated[bool, OptionText("Leave faulty ones out.")] = False
+    repair: Annotated[bool, OptionText("Repair invalid geometries.")] = False
+    skip_invalid: Annotated[bool, OptionText("Skip invalid geometries.")] = False
     classes: Annotated[
-        str | None, OptionText("Of points, only those of these classes: 2,9 or 3-5.", "LIST")
+        str | None, OptionText("Use only points of these classes, e.g. 2,9 or 3-5.", "LIST")
     ] = None
     returns: Annotated[
-        str | None, OptionText("Of points, only first, last, single, intermediate, or numbers: 1,2.", "LIST")
+        str | None,
+        OptionText(
+            "Use only these returns: first, last, single, intermediate, or numbers such as 1,2.", "LIST"
+        ),
     ] = None
     columns: Annotated[
         str | None,
         OptionText(
-            "Columns of a text of points, read or written: x,y,z,intensity; - leaves one out.", "LIST"
+            "Columns of a point text file, read or written, e.g. x,y,z,intensity; - skips a column.", "LIST"
         ),
     ] = None
-    salvage: Annotated[bool, OptionText("Of a broken point file, take the points that are there.")] = False
+    salvage: Annotated[bool, OptionText("Recover the readable points of a damaged file.")] = False
     resolution: Annotated[
-        str | None, OptionText("Of a cloud-optimized file, only as fine as this: 2m.", "LENGTH")
+        str | None, OptionText("Point spacing to read from a cloud-optimized file, e.g. 2m.", "LENGTH")
     ] = None
-    trim_collar: Annotated[bool, OptionText("Drop borders of one colour around photos.")] = False
+    trim_collar: Annotated[bool, OptionText("Remove single-colour borders around photos.")] = False
     collar_tolerance: Annotated[
         int | None,
-        OptionText(
-            "How far values of a collar may differ from its colour; found by itself if not said.", "N"
-        ),
+        OptionText("Largest difference between border values and the border colour. Default: detected.", "N"),
     ] = None
     known: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)  # what phrases mean
 
@@ -101,26 +110,23 @@ class Inputs:
 class Where:
     """Where and how fine the result is."""
 
-    onto: Annotated[
-        str | None, OptionText("Land exactly on the cells of this frame file or raster.", "FRAME")
-    ] = None
+    onto: Annotated[str | None, OptionText("Use the grid of this frame file or raster.", "FRAME")] = None
     crs: Annotated[
         str | None,
         OptionText(
-            "CRS of the result: EPSG:32626, a registry name, a .prj or .wkt file, WKT.", "CRS", "-c", "--crs"
+            "CRS of the result: EPSG:32626, a registry name, WKT, or a .prj or .wkt file.", "CRS", short="-c"
         ),
     ] = None
     cell: Annotated[
         str | None,
         OptionText(
-            "Cell size with a unit: 2m, 1ft, 1arcsec; bare is CRS units; 2m/3m is x/y.",
+            "Cell size with a unit, e.g. 2m, 1ft or 1arcsec. Without a unit: CRS units. 2m/3m sets x and y.",
             "LENGTH",
-            "-s",
-            "--cell",
+            short="-s",
         ),
     ] = None
     longest: Annotated[
-        int | None, OptionText("So many cells along the longer side, instead of a cell size.", "N")
+        int | None, OptionText("Number of cells along the longer side, instead of a cell size.", "N")
     ] = None
     within: Annotated[
         str | None,
@@ -128,33 +134,33 @@ class Where:
             "Area to keep: W,S,E,N[@CRS], square:X,Y,REACH, circle:X,Y,REACH, place:NAME, "
             "degree:N46W024, or a file.",
             "AREA",
-            "-w",
-            "--within",
+            short="-w",
         ),
     ] = None
     within_where: Annotated[
-        str | None, OptionText("Which features of the area's file: \"kind == 'wood'\".", "CONDITION")
+        str | None,
+        OptionText("Use only matching features of the area file, e.g. \"kind == 'wood'\".", "CONDITION"),
     ] = None
-    reach: Annotated[str | None, OptionText("How far around a place: 1.5mi.", "LENGTH")] = None
-    mask: Annotated[bool, OptionText("Also blank what lies outside the area's outline.")] = False
+    reach: Annotated[str | None, OptionText("Radius around a place, e.g. 1.5mi.", "LENGTH")] = None
+    mask: Annotated[bool, OptionText("Also blank cells outside the outline of the area.")] = False
     places: PlacesFile = None
-    strict_crs: Annotated[bool, OptionText("Refuse where no shift between datums or heights is known.")] = (
-        False
-    )
+    strict_crs: Annotated[
+        bool, OptionText("Fail if no transformation between two datums or height systems is known.")
+    ] = False
     shift_grid: Annotated[
-        str | None, OptionText("Shift from one datum to another by this NTv2 file (.gsb).", "FILE")
+        str | None, OptionText("NTv2 grid file (.gsb) for the shift between two datums.", "FILE")
     ] = None
     height_grid: Annotated[
         str | None,
-        OptionText("Geoid heights, any grid: between heights above the ellipsoid and others.", "FILE"),
+        OptionText("Geoid model (a raster) for conversion between ellipsoidal and other heights.", "FILE"),
     ] = None
     epoch: Annotated[
         float | None,
-        OptionText("Epoch of the coordinates, for shifts that change with time: 2020.5.", "YEAR"),
+        OptionText("Epoch of the coordinates for time-dependent shifts, e.g. 2020.5.", "YEAR"),
     ] = None
     z_unit: ZUnit = None
     from_z_unit: FromZUnit = None
-    average_codes: Annotated[bool, OptionText("Let a method average what look like codes of classes.")] = (
+    average_codes: Annotated[bool, OptionText("Allow averaging of values that look like class codes.")] = (
         False
     )
     named: Frame | None = None  # the frame that the name of the result says
@@ -166,55 +172,60 @@ class Output:
     """What to write, and within which limits."""
 
     out: Annotated[
-        str | None, OptionText("The result; a folder if it ends in / or is one.", "PATH", "-o", "--out")
+        str | None, OptionText("Path of the result. A path that ends in / is a folder.", "PATH", short="-o")
     ] = None
-    format: Annotated[str | None, OptionText("Format of the result, if its name does not say.", "NAME")] = (
-        None
-    )
+    format: Annotated[
+        str | None, OptionText("Format of the result. Default: from the file name.", "NAME")
+    ] = None
     type: Annotated[str | None, OptionText("Cell type of the result: uint8 ... float64.", "TYPE")] = None
-    rounded: Annotated[bool, OptionText("With --type: allow fractions to be rounded.", None, "--round")] = (
+    rounded: Annotated[bool, OptionText("With --type: round fractions.", flag="--round")] = False
+    clamp: Annotated[bool, OptionText("With --type: clamp values to the range of the type, and round.")] = (
         False
     )
-    clamp: Annotated[bool, OptionText("With --type: hold values at its ends, and round.")] = False
-    nodata: Annotated[str | None, OptionText("Nodata value of the result; none for none.", "VALUE")] = None
-    flatten: Annotated[
-        str | None, OptionText("Blend transparent cells onto this colour: white, '#rrggbb'.", "COLOUR")
+    nodata: Annotated[
+        str | None, OptionText("Nodata value of the result; `none` declares none.", "VALUE")
     ] = None
-    stored: Annotated[
-        bool, OptionText("Write stored numbers as they are, without their scale and offset.")
-    ] = False
+    flatten: Annotated[
+        str | None, OptionText("Blend transparent cells with this colour: white or '#rrggbb'.", "COLOUR")
+    ] = None
+    stored: Annotated[bool, OptionText("Write stored numbers unchanged, without scale and offset.")] = False
     compress: Annotated[
-        str | None, OptionText("Compression and level: deflate, zstd:15, lzw, none.", "NAME[:LEVEL]")
+        str | None, OptionText("Compression and level: deflate, zstd:15, lzw or none.", "NAME[:LEVEL]")
     ] = None
     settings: Annotated[
         tuple[str, ...],
-        OptionText("A setting of the format; zembrel formats NAME lists them.", "KEY=VALUE", "--set"),
+        OptionText(
+            "Format setting; `zembrel formats NAME` lists them. Repeatable.", "KEY=VALUE", flag="--set"
+        ),
     ] = ()
     world_file: Annotated[
         bool | None,
-        OptionText("Write a world file and .prj beside the result.", None, "--world-file/--no-world-file"),
+        OptionText(
+            "Write a world file and a .prj file next to the result.", flag="--world-file/--no-world-file"
+        ),
     ] = None
-    provenance: Annotated[
-        bool, OptionText("Also write how it came about beside the result, as NAME.provenance.json.")
-    ] = False
-    replace: Annotated[bool, OptionText("Allow existing results to be replaced.")] = False
+    provenance: Annotated[bool, OptionText("Also write the processing history to NAME.provenance.json.")] = (
+        False
+    )
+    replace: Annotated[bool, OptionText("Overwrite existing results.")] = False
     into: Annotated[
         str | None,
         OptionText(
-            "Of features: a layer of this name in the GeoPackage --out, beside those that are there.", "NAME"
+            "Write features as this layer of an existing GeoPackage, and keep its other layers.", "NAME"
         ),
     ] = None
-    dry_run: Annotated[bool, OptionText("Show the plan and stop.")] = False
-    ceiling: Annotated[str | None, OptionText("Refuse results larger than this.  [20GB]", "BYTES")] = None
-    memory: Annotated[str | None, OptionText("Budget for blocks.  [256MB]", "BYTES")] = None
-    workers: Annotated[int, OptionText("Threads; one for each processor if not said.", "N")] = 0
+    dry_run: Annotated[bool, OptionText("Show the plan without running it.")] = False
+    ceiling: Annotated[
+        str | None, OptionText("Refuse results larger than this. Default: 20 GB.", "BYTES")
+    ] = None
+    memory: Annotated[str | None, OptionText("Memory for cached blocks. Default: 256 MB.", "BYTES")] = None
+    workers: Annotated[int, OptionText("Number of threads. Default: one per processor.", "N")] = 0
     cluster: Annotated[
-        str | None, OptionText("Work on a Dask cluster at tcp://HOST:PORT, or local:N processes.", "ADDRESS")
+        str | None,
+        OptionText("Run on a Dask cluster at tcp://HOST:PORT, or in local:N processes.", "ADDRESS"),
     ] = None  # its address; `running.performed` opens it
-    keep_going: Annotated[bool, OptionText("With many inputs, finish the others; exit 7.")] = False
-    keep_empty: Annotated[
-        bool, OptionText("Also write results that have no valid cell or feature; exit 7.")
-    ] = False
+    keep_going: Annotated[bool, OptionText("Continue after an input fails; exit code 7.")] = False
+    keep_empty: Annotated[bool, OptionText("Write results without any data too; exit code 7.")] = False
     command: str = "zembrel"  # as typed, for refusals that name what would go on
     tick: Tick = no_tick
     executor: Executor | None = None  # where work is done, if not on threads of this process

@@ -12,7 +12,7 @@ from zembrel.jobs.filenames import FileNames
 from zembrel.jobs.graph import written_by
 from zembrel.jobs.signature import VerbTable
 from zembrel.jobs.state import DoneStep, JobState, check_own, files_of_job, of_job
-from zembrel.results.typed import signature_of
+from zembrel.results.verboptions import signature_of
 from zembrel.verbtable import called_by
 from zembrel.verbtable.record import ALL, JOBS
 

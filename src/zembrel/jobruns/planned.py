@@ -18,7 +18,7 @@ from zembrel.jobs.steps import JobStep, MadeBy
 from zembrel.progress import no_tick
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
-from zembrel.results.typed import options_of, signature_of
+from zembrel.results.verboptions import options_of, signature_of
 
 # options for which cells are looked at; without them a result is hardly smaller
 _LOOKS = {"trim_collar", "match_tone", "stretch", "classes", "limits"}

@@ -21,7 +21,7 @@ from zembrel.progress import Tick, no_tick
 from zembrel.raster.model import Raster
 from zembrel.reading import readings
 from zembrel.results.receipt import LOSSES, Receipt
-from zembrel.results.typed import options_of, signature_of
+from zembrel.results.verboptions import options_of, signature_of
 from zembrel.runstate import Watcher
 
 _FAILED = 1  # exit code of checks that did not hold

@@ -25,13 +25,17 @@ class Option(NamedTuple):
 
 
 class Signature(NamedTuple):
-    """A verb: its options by name; lazy: whether its result can go on as cells, without a file; silent:
-    whether it may make no file at all; revision: raised when its results for the same inputs change."""
+    """A verb as a job file uses it.
+
+    options: by name. lazy: the result can stay in memory. silent: the verb may write no file. revision:
+    increased when results change for the same inputs. required: options that a step must have.
+    """
 
     options: Mapping[str, Option]
     lazy: bool
     silent: bool
     revision: int
+    required: tuple[str, ...] = ()
 
 
 class VerbTable(NamedTuple):

@@ -18,7 +18,10 @@ _OF_RUN = ("dry_run", "json", "quiet", "verbose", "progress", "cluster")
 
 
 def check_names(given: Mapping[str, Any], verb: str, signature: Signature, spot: Spot) -> dict[str, Any]:
-    """What a step says, by names with underscores. Raises InputError for what is no option of the verb."""
+    """Return the options of a step, by names with underscores.
+
+    Raises InputError for an unknown option, or a missing argument.
+    """
     found: dict[str, Any] = {}
     for key, value in given.items():
         name, here = key.replace("-", "_"), spot.at(key)
@@ -34,6 +37,10 @@ def check_names(given: Mapping[str, Any], verb: str, signature: Signature, spot:
             near = nearest_name(name, (*signature.options, "id", "verb"))
             raise here.mistake(f"{verb} has no option {key!r}", "it would do nothing", near)
         found[name] = value
+    missing = next((name for name in signature.required if name not in found), None)
+    if missing is not None:
+        what = f"{verb} needs {' and '.join(signature.required)}"
+        raise spot.mistake(what, f"there is no {missing}", f'add {missing} = "..."')
     return found
 
 

@@ -22,7 +22,7 @@ from zembrel.raster.model import Raster
 from zembrel.reading import readings
 from zembrel.results.receipt import Receipt
 from zembrel.results.running import performed
-from zembrel.results.typed import arguments_of, function_of, options_of
+from zembrel.results.verboptions import arguments_of, function_of, options_of
 from zembrel.verbtable import VERBS
 from zembrel.verbtable.record import FEATURES, POINTS, RASTERS
 

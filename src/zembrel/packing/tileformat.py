@@ -33,25 +33,27 @@ _ACROSS = 4  # tiles that are looked at each way
 class Packing:
     """How a pyramid is made: zooms `8-14`, tile matrix set, cells along a tile, format of tiles, colours."""
 
-    zooms: Annotated[str | None, OptionText("8-14; by the native cells if not said.", "LOW-HIGH")] = None
-    tiling: Annotated[str, OptionText("Tile matrix set: WorldCRS84Quad and others.", "NAME")] = (
-        "WebMercatorQuad"
-    )
-    tile_cells: Annotated[int, OptionText("Cells along a tile, 256 or 512.", "N")] = 256
+    zooms: Annotated[
+        str | None, OptionText("Zoom levels, e.g. 8-14. Default: from the native cell size.", "LOW-HIGH")
+    ] = None
+    tiling: Annotated[str, OptionText("Tile matrix set, e.g. WorldCRS84Quad.", "NAME")] = "WebMercatorQuad"
+    tile_cells: Annotated[int, OptionText("Cells along a tile: 256 or 512.", "N")] = 256
     tile_format: Annotated[
-        str, OptionText("png, jpeg, webp, auto; mixed: PNG where not opaque.", "FORMAT")
+        str, OptionText("png, jpeg, webp, auto, or mixed (PNG if not opaque).", "FORMAT")
     ] = "auto"
-    quality: Annotated[int, OptionText("Of JPEG and WebP, 1 to 100.", "N")] = 85
-    rows: Annotated[str, OptionText("Of folders and zips: rows count from top or bottom.", "SIDE")] = "top"
+    quality: Annotated[int, OptionText("Quality of JPEG and WebP, 1 to 100.", "N")] = 85
+    rows: Annotated[str, OptionText("Count rows of folders and zips from top or bottom.", "SIDE")] = "top"
     method: MethodName = "auto"
     brush: Brush = NO_BRUSH
     stretch: Stretch = None
-    title: Annotated[str | None, OptionText("What the pack calls itself.", "TEXT")] = None
-    attribution: Annotated[str, OptionText("Whose data it is.", "TEXT")] = ""
-    heights: Annotated[str | None, OptionText("Heights: grey of 16 bits, or colours of 24.", "WAY")] = None
-    viewer: Annotated[str | None, OptionText("A page that shows a folder of tiles.", "PAGE")] = None
-    beside: Annotated[tuple[str, ...], OptionText("Another pack on that page; or more.", "FOLDER")] = ()
-    resume: Annotated[bool, OptionText("Keep what is made until all is; go on from what is kept.")] = False
+    title: Annotated[str | None, OptionText("Title of the pack.", "TEXT")] = None
+    attribution: Annotated[str, OptionText("Attribution of the data.", "TEXT")] = ""
+    heights: Annotated[str | None, OptionText("Write heights as 16-bit grey or 24-bit colours.", "WAY")] = (
+        None
+    )
+    viewer: Annotated[str | None, OptionText("Also write a web page that shows the tiles.", "PAGE")] = None
+    beside: Annotated[tuple[str, ...], OptionText("Add another pack to the page. Repeatable.", "FOLDER")] = ()
+    resume: Annotated[bool, OptionText("Continue an interrupted run.")] = False
 
     @property
     def of_blocks(self) -> Packing:

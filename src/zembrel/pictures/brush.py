@@ -37,7 +37,7 @@ class Brush:
     ramp: Ramp = None
     legend: ClassColours = None
     limits: RampEnds = None
-    shade: Annotated[bool, OptionText("Shade by the slope towards the sun.")] = False
+    shade: Annotated[bool, OptionText("Shade slopes with light from --sun.")] = False
     sun: Light = "315,45"
 
     @property

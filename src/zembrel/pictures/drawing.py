@@ -31,24 +31,29 @@ class Drawing:
 
     ramp: Ramp = None
     legend: ClassColours = None
-    limits: Annotated[str | None, OptionText("Values at the ends of the ramp.", "LO,HI")] = None
-    shade: Annotated[bool, OptionText("Shade by the slope towards the north-west.")] = False
-    title: Annotated[str | None, OptionText("Instead of the file's name.", "TEXT")] = None
+    limits: Annotated[
+        str | None, OptionText("Value range for the colour ramp. Default: the full range.", "LO,HI")
+    ] = None
+    shade: Annotated[bool, OptionText("Shade slopes with light from the north-west.")] = False
+    title: Annotated[str | None, OptionText("Title of the image. Default: the file name.", "TEXT")] = None
     field: Annotated[str | None, OptionText("Colour features by this field.", "FIELD")] = None
     classes: Annotated[
         str,
         OptionText(
-            "Of a field of numbers: equal, quantile or natural, 5 if not said. Of points: which, 2,9.",
+            "For a numeric field: equal, quantile or natural, with 5 classes unless N is given. "
+            "For points: the classes to draw, e.g. 2,9.",
             "WAY[:N]",
         ),
     ] = "quantile"
-    by: Annotated[str, OptionText("Of points: height, class, intensity, return, source, time.", "VALUE")] = (
-        "height"
-    )
-    section: Annotated[str | None, OptionText("Of points: upright, along this line.", "X1,Y1,X2,Y2")] = None
-    width: Annotated[str | None, OptionText("Of a section: how wide it is.", "LENGTH")] = None
-    size: Annotated[str, OptionText("Picture in pixels.", "WxH")] = "1280x800"
-    units: Annotated[str | None, OptionText("A second scale bar in mi, ft, yd or nmi.", "UNIT")] = None
+    by: Annotated[
+        str, OptionText("Colour points by height, class, intensity, return, source or time.", "VALUE")
+    ] = "height"
+    section: Annotated[
+        str | None, OptionText("Draw points as a vertical section along this line.", "X1,Y1,X2,Y2")
+    ] = None
+    width: Annotated[str | None, OptionText("Width of the section.", "LENGTH")] = None
+    size: Annotated[str, OptionText("Size of the image in pixels.", "WxH")] = "1280x800"
+    units: Annotated[str | None, OptionText("Unit of a second scale bar: mi, ft, yd or nmi.", "UNIT")] = None
     extras: MapExtras = NO_EXTRAS
 
     @property

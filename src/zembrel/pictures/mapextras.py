@@ -35,16 +35,20 @@ class MapExtras:
     """
 
     grid: Annotated[
-        str | None, OptionText("Lines every 1km, or meridians every 1arcmin; or auto.", "STEP")
+        str | None, OptionText("Draw grid lines at this spacing, e.g. 1km or 1arcmin, or auto.", "STEP")
     ] = None
-    contours: Annotated[float | None, OptionText("Lines of equal value at this interval.", "VALUE")] = None
-    inset: Annotated[Sequence[str], OptionText("A part shown larger; up to four.", "AREA")] = ()
-    detail: Annotated[
-        Sequence[str], OptionText("An inset at 100 %, a pixel for each cell.", "X,Y[@CRS]")
+    contours: Annotated[float | None, OptionText("Draw contour lines at this interval.", "VALUE")] = None
+    inset: Annotated[
+        Sequence[str], OptionText("Show this area enlarged. Repeatable, up to 4 times.", "AREA")
     ] = ()
-    attribution: Annotated[str | None, OptionText("Where the data come from.", "TEXT")] = None
-    halves: Annotated[bool, OptionText("The left half of one raster, the right of another.")] = False
-    terminal: Annotated[bool, OptionText("Show it in the terminal, as wide as that is.")] = False
+    detail: Annotated[
+        Sequence[str], OptionText("Show the cells around this point at 100 %. Repeatable.", "X,Y[@CRS]")
+    ] = ()
+    attribution: Annotated[str | None, OptionText("Attribution of the data.", "TEXT")] = None
+    halves: Annotated[bool, OptionText("Show the left half of one raster and the right half of another.")] = (
+        False
+    )
+    terminal: Annotated[bool, OptionText("Draw in the terminal.")] = False
 
     @property
     def of_rasters(self) -> bool:

@@ -38,12 +38,16 @@ class Filtering:
     point this far below all of its surroundings is an error.
     """
 
-    cell: Annotated[float, OptionText("Cells that are looked at.", "METRES", "-s", "--cell")] = 1.0
-    window: Annotated[float, OptionText("The widest thing that is no ground.", "METRES")] = 40.0
-    slope: Annotated[float, OptionText("How steep the ground may be: metres a metre.", "RISE")] = 0.6
-    step: Annotated[float, OptionText("The least height of what is no ground.", "METRES")] = 0.25
-    near: Annotated[float, OptionText("How far from the ground found its points may lie.", "METRES")] = 0.25
-    pit: Annotated[float, OptionText("So far below all around it a point is a fault.", "METRES")] = 1.5
+    cell: Annotated[float, OptionText("Cell size for the search, in metres.", "METRES", short="-s")] = 1.0
+    window: Annotated[float, OptionText("Width of the widest object to remove, in metres.", "METRES")] = 40.0
+    slope: Annotated[float, OptionText("Steepest slope of the ground, in metres per metre.", "RISE")] = 0.6
+    step: Annotated[float, OptionText("Smallest height of an object, in metres.", "METRES")] = 0.25
+    near: Annotated[
+        float, OptionText("Largest distance of ground points from the ground surface, in metres.", "METRES")
+    ] = 0.25
+    pit: Annotated[
+        float, OptionText("Points this far below all their surroundings are errors, in metres.", "METRES")
+    ] = 1.5
 
     def width(self, metres: float) -> int:
         """Return the width of a window in cells, an odd number."""

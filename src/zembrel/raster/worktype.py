@@ -1,4 +1,4 @@
-"""The few types of cells that resampling kernels are compiled for, and the way into them and back."""
+"""Conversion of cells to the few types that resampling kernels are compiled for, and back."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _COLOURS = 3  # bands that have kernels of their own
 
 @dataclass(frozen=True)
 class WorkType:
-    """How the cells of a type are worked on by a method.
+    """The types in which a method computes cells of one type.
 
     kind: the type of the source's cells; bands: how many there are.
     """
@@ -50,7 +50,7 @@ class WorkType:
 
     @property
     def _averaged(self) -> bool:
-        """Return whether values come about that 64-bit integers of the source are rounded to afterwards."""
+        """Return True for means of 64-bit integers: computed as doubles, and rounded afterwards."""
         return is_wide(self.kind) and self.method.weighted
 
     def taken(self, cells: Cells) -> Cells:
@@ -67,7 +67,7 @@ class WorkType:
         return rounded(made, self.kind) if is_wide(self.kind) else made.astype(self.kind, copy=False)
 
     def finish(self, need: float) -> Finish:
-        """Return whether kernels round, and to which limits. need: the share of weight that must be valid."""
+        """Return how kernels finish a value. need: the share of weight that must be valid."""
         if self.kind.kind == "f" or self.method.name == "sum" or self._averaged:
             return Finish(need, False, 0.0, 0.0)
         limits = np.iinfo(self.kind)

@@ -12,7 +12,7 @@ from zembrel.reading import readings
 from zembrel.results.history import check_beside, write_beside
 from zembrel.results.receipt import Receipt, finished
 from zembrel.results.record import recorded, said
-from zembrel.results.typed import typed_names
+from zembrel.results.verboptions import typed_names
 from zembrel.version import program_version
 from zembrel.web.traffic import traffic
 

@@ -20,27 +20,33 @@ class Cutting:
     sheets; resume: keep sheets that stand already.
     """
 
-    split: Annotated[str | None, OptionText("Columns x rows of sheets: 4x3.", "CxR")] = None
+    split: Annotated[str | None, OptionText("Split into columns x rows of sheets, e.g. 4x3.", "CxR")] = None
     size: Annotated[
-        str | None, OptionText("Ground size; edges on whole multiples: 1km, 1km/2km.", "LENGTH")
+        str | None,
+        OptionText("Ground size of a sheet, aligned to whole multiples, e.g. 1km or 1km/2km.", "LENGTH"),
     ] = None
-    cells: Annotated[str | None, OptionText("Cells of a sheet: 512, 512x256.", "N")] = None
+    cells: Annotated[str | None, OptionText("Cells of a sheet, e.g. 512 or 512x256.", "N")] = None
     at_most: Annotated[
-        str | None, OptionText("Fewest sheets whose files are no larger than this: 200MB.", "BYTES")
+        str | None,
+        OptionText("Use the fewest sheets whose files are not larger than this, e.g. 200MB.", "BYTES"),
     ] = None
-    by: Annotated[str | None, OptionText("A sheet for each polygon, blank outside.", "FILE")] = None
-    margin: Annotated[str | None, OptionText("What to add around each sheet.", "CELLS|LENGTH")] = None
+    by: Annotated[str | None, OptionText("Write a sheet for each polygon, blank outside it.", "FILE")] = None
+    margin: Annotated[str | None, OptionText("Margin to add around each sheet.", "CELLS|LENGTH")] = None
     name: Annotated[
         str | None,
         OptionText(
-            "From stem, number, row, col, west, south, east, north or a field: {row:02}_{col:02}.", "TEMPLATE"
+            "File names from stem, number, row, col, west, south, east, north or a field, e.g. "
+            "{row:02}_{col:02}.",
+            "TEMPLATE",
         ),
     ] = None
-    index: Annotated[str | None, OptionText("The sheets as features: .gpkg or .geojson.", "FILE")] = None
-    resume: Annotated[bool, OptionText("Go on: sheets of a run with these inputs and options are kept.")] = (
-        False
-    )
-    touching: Annotated[bool, OptionText("With --by: keep every cell that the outline meets.")] = False
+    index: Annotated[
+        str | None, OptionText("Also write the sheet outlines as features: .gpkg or .geojson.", "FILE")
+    ] = None
+    resume: Annotated[
+        bool, OptionText("Keep the sheets that an earlier run with the same inputs and options made.")
+    ] = False
+    touching: Annotated[bool, OptionText("With --by: keep every cell that the outline touches.")] = False
     method: MethodName = "auto"
 
 

@@ -32,10 +32,12 @@ def check(
     inputs: Inputs,
     output: Output,
     *,
-    rules: Annotated[str | None, OptionText("Only these: tiff, geotiff, cog, cells.", "LIST")] = None,
-    faults_only: Annotated[bool, OptionText("Leave out what is obeyed.")] = False,
+    rules: Annotated[
+        str | None, OptionText("Check only these rules: tiff, geotiff, cog, cells.", "LIST")
+    ] = None,
+    faults_only: Annotated[bool, OptionText("List only the rules that are broken.")] = False,
     against: Annotated[
-        str | None, OptionText("What it was made of: is text still legible?", "SOURCE")
+        str | None, OptionText("Original of the file: checks whether text is still legible.", "SOURCE")
     ] = None,
 ) -> Receipt:
     """Every rule of TIFF, GeoTIFF and the cloud-optimized layout for each input, with its verdict; of any

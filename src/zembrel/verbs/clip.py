@@ -22,8 +22,8 @@ from zembrel.raster.views.around import turns_of
 from zembrel.raster.views.feather import Feathered
 from zembrel.raster.views.outline import Blanked, Cover
 from zembrel.raster.views.place import crop
+from zembrel.results.dispatch import by_kind
 from zembrel.results.each import one_to_one, opened
-from zembrel.results.kinds import by_kind
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import Written, write
 
@@ -37,14 +37,15 @@ class Clipping:
     bounds of chunks beside the input.
     """
 
-    touching: Annotated[bool, OptionText("Keep every cell that the outline meets.")] = False
-    outside: Annotated[bool, OptionText("Keep what lies outside instead.")] = False
+    touching: Annotated[bool, OptionText("Keep every cell or feature that the outline touches.")] = False
+    outside: Annotated[bool, OptionText("Keep everything outside the area instead.")] = False
     feather: Annotated[
-        str | None, OptionText("Let an alpha band fade in from the outline.", "CELLS|LENGTH")
+        str | None,
+        OptionText("Fade out along the outline over this width, with an alpha band.", "CELLS|LENGTH"),
     ] = None
     method: MethodName = "auto"
     keep_bounds: Annotated[
-        bool, OptionText("Of packed points: keep bounds of chunks beside the input, for the next clip.")
+        bool, OptionText("For LAZ: store the bounds of chunks beside the input to speed up the next clip.")
     ] = False
 
 

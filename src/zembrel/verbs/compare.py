@@ -52,23 +52,32 @@ class Comparing:
     """
 
     tolerance: Annotated[
-        float | Sequence[float], OptionText("How far apart counts as within it; repeatable.", "VALUE")
+        float | Sequence[float],
+        OptionText("Report the share of cells whose difference is within VALUE. Repeatable.", "VALUE"),
     ] = 0.0
     at_most: Annotated[
-        tuple[str, ...], OptionText("max=12, rms=2, shift=0.1; repeatable.", "FIGURE=VALUE")
+        tuple[str, ...],
+        OptionText(
+            "Fail if a figure is larger, e.g. max=12, rms=2 or shift=0.1. Repeatable.", "FIGURE=VALUE"
+        ),
     ] = ()
     at_least: Annotated[
-        tuple[str, ...], OptionText("share=0.99, cells=1000; repeatable.", "FIGURE=VALUE")
+        tuple[str, ...],
+        OptionText("Fail if a figure is smaller, e.g. share=0.99 or cells=1000. Repeatable.", "FIGURE=VALUE"),
     ] = ()
-    method: Annotated[str, OptionText("How the second comes onto the first.", "NAME")] = "auto"
+    method: Annotated[str, OptionText("Resampling method for the second raster.", "NAME")] = "auto"
     difference: Annotated[
-        str | None, OptionText("The first less the second as a raster; of classes what became what.", "PATH")
+        str | None, OptionText("Write the difference as a raster; for classes, each change of class.", "PATH")
     ] = None
-    table: Annotated[str | None, OptionText("Cells, hectares and per cent of changes of classes.", "CSV")] = (
-        None
-    )
-    figure: Annotated[str | None, OptionText("Both, their difference and its histogram.", "PICTURE")] = None
-    page: Annotated[str | None, OptionText("Both on a page, to swipe and flicker.", "HTML")] = None
+    table: Annotated[
+        str | None, OptionText("Write the changes of classes in cells, hectares and per cent.", "CSV")
+    ] = None
+    figure: Annotated[
+        str | None, OptionText("Draw both rasters, their difference and its histogram.", "PICTURE")
+    ] = None
+    page: Annotated[
+        str | None, OptionText("Write a web page to swipe and flicker between both rasters.", "HTML")
+    ] = None
 
     @property
     def tolerances(self) -> tuple[float, ...]:

@@ -24,8 +24,8 @@ from zembrel.raster.views.bands import select_bands
 from zembrel.raster.views.palette import expand_palette
 from zembrel.raster.views.quantized import DITHERS, Quantized
 from zembrel.raster.views.unscaled import unscaled
+from zembrel.results.dispatch import by_kind
 from zembrel.results.each import one_to_one, opened
-from zembrel.results.kinds import by_kind
 from zembrel.results.opacity import settled
 from zembrel.results.receipt import Receipt
 from zembrel.results.retyped import check_type, retyped
@@ -41,19 +41,25 @@ class Values:
     """
 
     stretch: Stretch = None
-    rgb: Annotated[bool, OptionText("Palette to colour bands.")] = False
+    rgb: Annotated[bool, OptionText("Convert a palette to colour bands.")] = False
     palette: Annotated[
-        str | None, OptionText("Colour bands to a palette of N, or to a given one.", "N|LEGEND")
+        str | None,
+        OptionText(
+            "Convert colour bands to a palette of N colours, or to the palette of a legend file.", "N|LEGEND"
+        ),
     ] = None  # a number of colours, or a legend file
     dither: Annotated[str, OptionText("With --palette: diffusion, ordered or none.", "NAME")] = "diffusion"
     scaled: Annotated[
-        str | None, OptionText("Whole numbers of --type with a stored scale and offset.", "STEP|auto")
+        str | None,
+        OptionText(
+            "Store integers of --type with a scale and an offset; STEP is the precision.", "STEP|auto"
+        ),
     ] = None  # a step or auto: whole numbers with a stored scale and offset
-    unscaled: Annotated[bool, OptionText("The values that stored scales and offsets stand for.")] = False
+    unscaled: Annotated[bool, OptionText("Apply stored scales and offsets.")] = False
     z_unit: ZUnit = None
     from_z_unit: FromZUnit = None
-    each_band: Annotated[bool, OptionText("A file for each band.")] = False  # a file for each
-    resume: Annotated[bool, OptionText("Of points: go on; results that stand already are kept.")] = (
+    each_band: Annotated[bool, OptionText("Write a file for each band.")] = False  # a file for each
+    resume: Annotated[bool, OptionText("For points: keep results of an earlier run.")] = (
         False  # of points: keep results that stand already
     )
 

@@ -41,12 +41,14 @@ class CoordinateReading:
     z_out of those written; None if the third column is no height that changes.
     """
 
-    from_crs: Annotated[str | None, OptionText("What the coordinates are in.", "CRS")] = None
-    crs: Annotated[str | None, OptionText("What they shall be in.", "CRS", "-c", "--crs")] = None
-    inputs_from: Annotated[str | None, OptionText("Lines from a file, not stdin.", "FILE")] = None
-    swapped: Annotated[bool, OptionText("Latitude comes first, in degrees.", None, "--yx")] = False
-    axes: Annotated[str | None, OptionText("Order and signs as registered.", "registry")] = None
-    keep_going: Annotated[bool, OptionText("Leave bad lines out; exit 7.")] = False
+    from_crs: Annotated[str | None, OptionText("CRS of the coordinates.", "CRS")] = None
+    crs: Annotated[str | None, OptionText("CRS of the result.", "CRS", short="-c")] = None
+    inputs_from: Annotated[str | None, OptionText("Read lines from a file instead of stdin.", "FILE")] = None
+    swapped: Annotated[bool, OptionText("Latitude comes first, in degrees.", flag="--yx")] = False
+    axes: Annotated[str | None, OptionText("Use the axis order and signs of the registry.", "registry")] = (
+        None
+    )
+    keep_going: Annotated[bool, OptionText("Skip invalid lines; exit code 7.")] = False
     z_in: float | None = None
     z_out: float = 1.0
 

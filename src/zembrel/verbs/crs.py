@@ -46,8 +46,10 @@ def crs(
     action: str = "",
     words: tuple[str, ...] = (),
     *,
-    form: Annotated[str | None, OptionText("Show it as wkt2, wkt1, prj or json.", "FORM", "--as")] = None,
-    all_found: Annotated[bool, OptionText("All that are found.", None, "--all")] = False,
+    form: Annotated[
+        str | None, OptionText("Show the CRS as wkt2, wkt1, prj or json.", "FORM", flag="--as")
+    ] = None,
+    all_found: Annotated[bool, OptionText("List all matches.", flag="--all")] = False,
     places: PlacesFile = None,
 ) -> Receipt:
     """`find TEXT|AREA`, `show CRS`, `fit LAYER|AREA` or `operations A B`.

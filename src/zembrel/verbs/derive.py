@@ -43,18 +43,20 @@ class Algebra:
     with the name of its band, `NAME=`; indices: files that add to the table of indices.
     """
 
-    let: Annotated[Lets, OptionText("A layer by the name formulas use; repeatable.", "NAME=FILE[:BAND]")] = ()
+    let: Annotated[Lets, OptionText("Name a layer for use in formulas. Repeatable.", "NAME=FILE[:BAND]")] = ()
     formula: Annotated[
         str | Sequence[str],
-        OptionText('Such as "(s.nir - s.red) / (s.nir + s.red)"; repeatable.', "[NAME=]TEXT"),
+        OptionText('Formula, e.g. "(s.nir - s.red) / (s.nir + s.red)". Repeatable.', "[NAME=]TEXT"),
     ] = ()
     index: Annotated[
-        str | Sequence[str], OptionText("An index of the literature: ndvi, ndwi, nbr; repeatable.", "NAME")
+        str | Sequence[str], OptionText("Published index: ndvi, ndwi, nbr ... Repeatable.", "NAME")
     ] = ()
     indices: Annotated[
-        str | Sequence[str], OptionText("A table that adds to the indices (docs/derive.md).", "FILE")
+        str | Sequence[str], OptionText("File with more indices (see docs/derive.md).", "FILE")
     ] = ()
-    method: Annotated[str, OptionText("How layers come to the frame of the first.  [auto]", "NAME")] = "auto"
+    method: Annotated[
+        str, OptionText("Resampling method for layers that are not on the frame of the first.", "NAME")
+    ] = "auto"
 
 
 class Wanted(NamedTuple):

@@ -24,9 +24,9 @@ from zembrel.measure import show_bytes, show_number
 from zembrel.optiontext import OptionText
 from zembrel.pictures.figures import add_statistics, add_values
 from zembrel.raster.model import Band, Raster, shared_type
+from zembrel.results.dispatch import by_kind
 from zembrel.results.endings import BROWSER_PAGES, PICTURES, check_ending
 from zembrel.results.history import histories
-from zembrel.results.kinds import by_kind
 from zembrel.results.phrases import show_bounds, show_cell, show_table
 from zembrel.results.receipt import Receipt, frame_facts
 
@@ -44,14 +44,13 @@ class Looking:
     """What is told besides: exact figures of each band or field; values at `X,Y[@CRS]`; a page or sheet. Or
     instead, how files came about."""
 
-    stats: Annotated[bool, OptionText("Exact minimum, maximum, mean and deviation.")] = False
-    at: Annotated[str | None, OptionText("Values at X,Y or X,Y@EPSG:4326.", "X,Y[@CRS]")] = None
+    stats: Annotated[bool, OptionText("Compute exact minimum, maximum, mean and standard deviation.")] = False
+    at: Annotated[str | None, OptionText("Show the values at X,Y or X,Y@EPSG:4326.", "X,Y[@CRS]")] = None
     page: Annotated[
-        str | None, OptionText("A page (.html, .pdf, .png); of several a contact sheet.", "PATH")
+        str | None,
+        OptionText("Write a page (.html, .pdf or .png); for several inputs a contact sheet.", "PATH"),
     ] = None
-    history: Annotated[bool, OptionText("How files and packs came about, as they tell it themselves.")] = (
-        False
-    )
+    history: Annotated[bool, OptionText("Show the processing history that files and packs contain.")] = False
 
 
 def describe(inputs: Inputs, output: Output, looking: Looking = Looking()) -> Receipt:

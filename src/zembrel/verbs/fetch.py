@@ -52,21 +52,29 @@ class Fetching:
     any number of pieces; method: of resampling.
     """
 
-    dates: Annotated[str | None, OptionText("2024, 2024-05, 2024-05-31 or FIRST..LAST.", "DATES")] = None
-    cloud: Annotated[float | None, OptionText("Images with at most so much cloud.", "PERCENT")] = None
+    dates: Annotated[
+        str | None, OptionText("Date or range: 2024, 2024-05, 2024-05-31 or FIRST..LAST.", "DATES")
+    ] = None
+    cloud: Annotated[float | None, OptionText("Largest cloud cover of an image, in per cent.", "PERCENT")] = (
+        None
+    )
     composite: Annotated[
         str,
-        OptionText("Of several images: latest, least-cloud, median, mean, min, max, first or last.", "RULE"),
+        OptionText(
+            "How to combine images: latest, least-cloud, median, mean, min, max, first or last.", "RULE"
+        ),
     ] = "latest"
-    zoom: Annotated[int | None, OptionText("Of tiles; the finest, or as --cell asks.", "N")] = None
+    zoom: Annotated[
+        int | None, OptionText("Zoom level of tiles. Default: from --cell, else the finest.", "N")
+    ] = None
     blocks_where: Annotated[
         str | None,
         OptionText(
-            "Entries of an index of blocks, by its fields: \"year == 2009 and product == 'points'\".",
+            "Use only matching entries of a block index, e.g. \"year == 2009 and product == 'points'\".",
             "CONDITION",
         ),
     ] = None
-    yes: Annotated[bool, OptionText("Ask for any number of pieces.")] = False
+    yes: Annotated[bool, OptionText("Request any number of pieces without a warning.")] = False
     method: MethodName = "auto"
 
 

@@ -28,7 +28,9 @@ def fill(
     inputs: Inputs,
     output: Output,
     *,
-    reach: Annotated[str | None, OptionText("How far from valid cells: 20, 50m.", "CELLS|LENGTH")] = None,
+    reach: Annotated[
+        str | None, OptionText("Largest distance from cells with data, e.g. 20 or 50m.", "CELLS|LENGTH")
+    ] = None,
 ) -> Receipt:
     """Each input with its voids closed, as far as `reach` (cells, or a length) from valid cells.
 

@@ -27,11 +27,13 @@ def frame(
     where: Where,
     output: Output,
     *,
-    columns: Annotated[int | None, OptionText("Columns, with --rows instead of --cell.", "N")] = None,
-    rows: Annotated[int | None, OptionText("Rows.", "N")] = None,
-    origin: Annotated[str | None, OptionText("A point of the lattice.  [0,0]", "X,Y")] = None,
+    columns: Annotated[
+        int | None, OptionText("Number of columns; with --rows, instead of --cell.", "N")
+    ] = None,
+    rows: Annotated[int | None, OptionText("Number of rows.", "N")] = None,
+    origin: Annotated[str | None, OptionText("A point of the lattice. Default: 0,0.", "X,Y")] = None,
     registration: Annotated[
-        str | None, OptionText("What a value stands for: its cell, or a node.", "cell|node")
+        str | None, OptionText("Whether a value belongs to a cell or to a node.", "cell|node")
     ] = None,
 ) -> Receipt:
     """A frame from rasters, or from an area with a cell size or a number of columns and rows.

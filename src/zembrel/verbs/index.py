@@ -17,7 +17,7 @@ from zembrel.inputs.intake import Given
 from zembrel.inputs.layers import Layer, check_placed, open_layers
 from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.raster.model import shared_type
-from zembrel.results.kinds import by_kind
+from zembrel.results.dispatch import by_kind
 from zembrel.results.phrases import show_cell
 from zembrel.results.receipt import Receipt
 

@@ -39,12 +39,14 @@ from zembrel.results.receipt import Receipt, Result
 class Changes:
     """What to change; None leaves a thing as it is."""
 
-    crs: Annotated[str | None, OptionText("CRS the file is in.", "CRS", "-c", "--crs")] = None
-    nodata: Annotated[str | None, OptionText("Value that means nothing; none for none.", "VALUE")] = None
-    names: Annotated[str | None, OptionText("Band names: red,green,blue.", "LIST")] = None
+    crs: Annotated[str | None, OptionText("CRS of the file.", "CRS", short="-c")] = None
+    nodata: Annotated[str | None, OptionText("Nodata value of the file; `none` declares none.", "VALUE")] = (
+        None
+    )
+    names: Annotated[str | None, OptionText("Band names, e.g. red,green,blue.", "LIST")] = None
     legend: Annotated[str | None, OptionText("Legend file with classes and colours.", "FILE")] = None
-    shift: Annotated[str | None, OptionText("Move by X,Y in CRS units.", "X,Y")] = None
-    overviews: Annotated[bool, OptionText("Add or renew the overviews.")] = False
+    shift: Annotated[str | None, OptionText("Shift by X,Y in CRS units.", "X,Y")] = None
+    overviews: Annotated[bool, OptionText("Add or rebuild overviews.")] = False
 
 
 def label(inputs: Inputs, output: Output, changes: Changes) -> Receipt:

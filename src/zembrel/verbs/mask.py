@@ -27,11 +27,13 @@ def mask(
     inputs: Inputs,
     output: Output,
     *,
-    by: Annotated[str | None, OptionText("Blank where this raster is empty.", "LAYER")] = None,
+    by: Annotated[str | None, OptionText("Blank cells where this raster has no data.", "LAYER")] = None,
     where: Annotated[
         str | None,
         OptionText(
-            "Blank where it holds, on bands of --by or of the input: 'value < 0 or value > 900'.", "CONDITION"
+            "Blank cells where this holds, for bands of --by or of the input, e.g. 'value < 0 or "
+            "value > 900'.",
+            "CONDITION",
         ),
     ] = None,
     keep: Annotated[bool, OptionText("Blank all other cells instead.")] = False,

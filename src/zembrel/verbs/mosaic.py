@@ -35,7 +35,7 @@ from zembrel.raster.views.opacity import colours_of
 from zembrel.raster.views.overlap import RasterPiece, check_overlap
 from zembrel.raster.views.tone import Toned
 from zembrel.results.csvtext import csv_text
-from zembrel.results.kinds import by_kind
+from zembrel.results.dispatch import by_kind
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import write
 from zembrel.sheetcutting import quilting, sheets
@@ -57,22 +57,23 @@ class Joining:
     overlap: Annotated[
         str,
         OptionText(
-            "Who wins: first, last, min, max, mean, median, sum, count, feather[:WIDTH], or "
-            "divide by the nearest centre.",
+            "Value to use in overlaps: first, last, min, max, mean, median, sum, count, "
+            "feather[:WIDTH], or divide for the nearest centre.",
             "RULE",
         ),
     ] = "first"
     method: MethodName = "auto"
-    match_tone: Annotated[bool, OptionText("Gain and offset for each sheet, from all overlaps at once.")] = (
-        False
-    )
+    match_tone: Annotated[
+        bool, OptionText("Adjust gain and offset of each sheet, from all overlaps together.")
+    ] = False
     order: Annotated[
-        str | None, OptionText("Order by a field of a sheet index; -FIELD: descending.", "FIELD@INDEX")
+        str | None,
+        OptionText(
+            "Sort inputs by a field of a sheet index; -FIELD sorts in descending order.", "FIELD@INDEX"
+        ),
     ] = None
-    table: Annotated[str | None, OptionText("How far every two sheets disagree, and are shifted.", "CSV")] = (
-        None
-    )
-    source_ids: Annotated[bool, OptionText("Give points the number of their input as point source ID.")] = (
+    table: Annotated[str | None, OptionText("Write the differences and shifts between sheets.", "CSV")] = None
+    source_ids: Annotated[bool, OptionText("Set the point source ID to the number of the input.")] = (
         False  # of points: the number of their input
     )
 

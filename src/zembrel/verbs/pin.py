@@ -42,12 +42,15 @@ class Pins:
     """ties: a CSV file with `column,row,x,y[,name]`; model: how the picture may be bent; table: residuals."""
 
     ties: Annotated[
-        str | None, OptionText("Tie points: column,row,x,y[,name]; or the file's own.", "CSV")
+        str | None, OptionText("Tie points: column,row,x,y[,name]. Default: those in the file.", "CSV")
     ] = None
     model: Annotated[
-        str | None, OptionText("affine, polynomial2, polynomial3 or spline; by the number of points.", "NAME")
+        str | None,
+        OptionText("affine, polynomial2, polynomial3 or spline. Default: by the number of points.", "NAME"),
     ] = None
-    table: Annotated[str | None, OptionText("Residual and leave-one-out error of each point.", "CSV")] = None
+    table: Annotated[
+        str | None, OptionText("Write the residual and leave-one-out error of each point.", "CSV")
+    ] = None
     method: MethodName = "auto"
 
 

@@ -46,13 +46,18 @@ class Outlining:
     to their largest neighbours; smooth: whether corners are cut; simplify: how far outlines may move.
     """
 
-    diagonal: Annotated[bool, OptionText("Join cells that meet at a corner alone.")] = False
-    dissolve: Annotated[bool, OptionText("One feature for each value, not for each region.")] = False
-    rounded: Annotated[bool, OptionText("Allow fractions to be rounded.", None, "--round")] = False
-    min_cells: Annotated[int, OptionText("Give smaller regions to their largest neighbour.", "N")] = 0
-    smooth: Annotated[bool, OptionText("Cut corners, by up to half a cell; borders stay shared.")] = False
+    diagonal: Annotated[bool, OptionText("Also join cells that touch only at a corner.")] = False
+    dissolve: Annotated[bool, OptionText("Write one feature per value instead of one per region.")] = False
+    rounded: Annotated[bool, OptionText("Round fractions.", flag="--round")] = False
+    min_cells: Annotated[
+        int, OptionText("Merge regions smaller than N cells into their largest neighbour.", "N")
+    ] = 0
+    smooth: Annotated[bool, OptionText("Cut corners by up to half a cell; shared borders stay shared.")] = (
+        False
+    )
     simplify: Annotated[
-        str | None, OptionText("Let outlines move so far; borders stay shared.", "LENGTH")
+        str | None,
+        OptionText("Simplify outlines within this distance; shared borders stay shared.", "LENGTH"),
     ] = None
 
 

@@ -45,13 +45,23 @@ class Following:
     finest cell if not said; table, figure: files, else the table is the answer.
     """
 
-    along: Annotated[str | None, OptionText("X,Y,X,Y[@CRS], a file of lines, or corners.", "LINE")] = None
-    along_where: Annotated[str | None, OptionText("Which features of that file.", "CONDITION")] = None
-    step: Annotated[str | None, OptionText("Between samples; the finest cell if not said.", "LENGTH")] = None
-    method: Annotated[str, OptionText("auto: bilinear, of classes nearest; or cubic.", "NAME")] = "auto"
-    table: Annotated[str | None, OptionText("The values; on stdout if nothing is named.", "CSV")] = None
-    figure: Annotated[str | None, OptionText("The values, and below them differences.", "PICTURE")] = None
-    title: Annotated[str | None, OptionText("Of the figure.", "TEXT")] = None
+    along: Annotated[str | None, OptionText("Line X,Y,X,Y[@CRS], a file of lines, or `corners`.", "LINE")] = (
+        None
+    )
+    along_where: Annotated[
+        str | None, OptionText("Use only matching features of that file.", "CONDITION")
+    ] = None
+    step: Annotated[
+        str | None, OptionText("Distance between samples. Default: the finest cell size.", "LENGTH")
+    ] = None
+    method: Annotated[
+        str, OptionText("auto (bilinear; nearest for classes), nearest, bilinear or cubic.", "NAME")
+    ] = "auto"
+    table: Annotated[str | None, OptionText("Write the values. Default: stdout.", "CSV")] = None
+    figure: Annotated[str | None, OptionText("Draw the values, and their differences below.", "PICTURE")] = (
+        None
+    )
+    title: Annotated[str | None, OptionText("Title of the figure.", "TEXT")] = None
 
     @property
     def products(self) -> dict[str, Path]:

@@ -40,15 +40,25 @@ from zembrel.verbtable.record import FEATURES
 class Scanning:
     """How features become cells: one of `value`, `field`, `count` and `cover`, and who wins in a cell."""
 
-    value: Annotated[float | None, OptionText("What every feature gives its cells; 1.", "VALUE")] = None
-    field: Annotated[str | None, OptionText("The field that does; words become classes.", "FIELD")] = None
-    count: Annotated[bool, OptionText("How many features fall on each cell.")] = False
-    cover: Annotated[bool, OptionText("The share of each cell that is covered.")] = False
-    touching: Annotated[bool, OptionText("All cells that a feature meets.")] = False
-    width: Annotated[str | None, OptionText("Lines and points so wide: 3m.", "LENGTH")] = None
-    rank: Annotated[str | None, OptionText("Features with more of it lie on top.", "FIELD")] = None
-    overlap: Annotated[str, OptionText("first, last, min, max, mean, sum or count.", "RULE")] = "last"
-    fill: Annotated[float | None, OptionText("Where no feature is; else nothing is there.", "VALUE")] = None
+    value: Annotated[float | None, OptionText("Value to write for every feature. Default: 1.", "VALUE")] = (
+        None
+    )
+    field: Annotated[
+        str | None, OptionText("Field with the value to write; text becomes classes.", "FIELD")
+    ] = None
+    count: Annotated[bool, OptionText("Write the number of features in each cell.")] = False
+    cover: Annotated[bool, OptionText("Write the covered share of each cell.")] = False
+    touching: Annotated[bool, OptionText("Use all cells that a feature touches.")] = False
+    width: Annotated[str | None, OptionText("Width of lines and points, e.g. 3m.", "LENGTH")] = None
+    rank: Annotated[
+        str | None, OptionText("Field for the drawing order; the largest value is on top.", "FIELD")
+    ] = None
+    overlap: Annotated[
+        str, OptionText("Value to use in overlaps: first, last, min, max, mean, sum or count.", "RULE")
+    ] = "last"
+    fill: Annotated[
+        float | None, OptionText("Value for cells without a feature. Default: nodata.", "VALUE")
+    ] = None
 
 
 def rasterize(inputs: Inputs, where: Where, output: Output, scanning: Scanning) -> Receipt:

@@ -17,8 +17,8 @@ from zembrel.inputs.options import Inputs, Output, Where
 from zembrel.inputs.sharedcell import SharedCell
 from zembrel.inputs.target import brought, decide, masked
 from zembrel.inputs.within import no_new_crs
+from zembrel.results.dispatch import by_kind
 from zembrel.results.each import one_to_one, opened
-from zembrel.results.kinds import by_kind
 from zembrel.results.receipt import Receipt
 from zembrel.results.write import Written, write
 

@@ -45,19 +45,19 @@ class Running:
     """
 
     only: Annotated[
-        tuple[str, ...], OptionText("This step, and what it needs if that is due; or more.", "ID")
+        tuple[str, ...],
+        OptionText("Run only this step and the steps it needs, if they changed. Repeatable.", "ID"),
     ] = ()
     start: Annotated[
-        tuple[str, ...], OptionText("This step and all after it, due or not; or more.", "ID", "--from")
+        tuple[str, ...],
+        OptionText("Run this step and all later ones, changed or not. Repeatable.", "ID", flag="--from"),
     ] = ()
-    force: Annotated[bool, OptionText("All steps, due or not.")] = False
-    jobs: Annotated[int, OptionText("So many steps at once.", "N")] = 1
-    set: Annotated[
-        tuple[str, ...], OptionText("Another value for a variable of [set]; or more.", "NAME=VALUE")
-    ] = ()
-    figure: Annotated[str | None, OptionText("The steps as a picture, and what is due.", "PNG")] = None
+    force: Annotated[bool, OptionText("Run all steps, changed or not.")] = False
+    jobs: Annotated[int, OptionText("Number of steps to run at a time.", "N")] = 1
+    set: Annotated[tuple[str, ...], OptionText("Set a variable of [set]. Repeatable.", "NAME=VALUE")] = ()
+    figure: Annotated[str | None, OptionText("Draw the steps, and which of them are due.", "PNG")] = None
     clean: Annotated[
-        bool, OptionText("Run no step. List results that the job no longer makes, then remove them.")
+        bool, OptionText("Run no step; list results that the job no longer makes, then remove them.")
     ] = False
 
 

@@ -33,15 +33,15 @@ def sample(
     inputs: Inputs,
     output: Output,
     *,
-    at: Annotated[str | None, OptionText("A file of points.", "POINTS")] = None,
+    at: Annotated[str | None, OptionText("Point file with the places to sample.", "POINTS")] = None,
     method: Annotated[
         str,
         OptionText(
-            "auto, nearest, bilinear, cubic, lanczos, mean, mode, min, max, median, sum, percentile:25.",
+            "auto, nearest, bilinear, cubic, lanczos, mean, mode, min, max, median, sum or percentile:25.",
             "NAME",
         ),
     ] = "auto",
-    reach: Annotated[str | None, OptionText("How far around a point a statistic looks.", "LENGTH")] = None,
+    reach: Annotated[str | None, OptionText("Radius around a point for statistics.", "LENGTH")] = None,
 ) -> Receipt:
     """Points with a field for each band of each raster; missing where that has nothing.
 

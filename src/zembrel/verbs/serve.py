@@ -45,18 +45,20 @@ _PATHS = {
 class Serving:
     """Where the server is, what goes wrong there, and how long signed addresses hold."""
 
-    host: Annotated[str, OptionText("On which of this machine's names.", "NAME")] = "127.0.0.1"
-    port: Annotated[int, OptionText("Where it listens.", "N")] = 8046
+    host: Annotated[str, OptionText("Host name or address to listen on.", "NAME")] = "127.0.0.1"
+    port: Annotated[int, OptionText("Port to listen on.", "N")] = 8046
     faults: Annotated[
         tuple[str, ...],
         OptionText(
-            "fail=0.2, slow=0.1 (seconds=2), garbage, cut, packed: shares of answers; dead=PATH; "
-            "version=913.",
+            "Simulate faults in a share of responses: fail=0.2, slow=0.1 (seconds=2), garbage, "
+            "cut or packed; dead=PATH; version=913. Repeatable.",
             "KEY=VALUE",
-            "--fault",
+            flag="--fault",
         ),
     ] = ()
-    signed: Annotated[float, OptionText("Addresses of images hold for so long.", "SECONDS")] = 0.0
+    signed: Annotated[
+        float, OptionText("Lifetime of image addresses, in seconds. 0: no limit.", "SECONDS")
+    ] = 0.0
 
 
 def serve(output: Output, folder: str | None = None, how: Serving = Serving()) -> Receipt:

@@ -43,9 +43,13 @@ def source(
     ] = None,
     settings: Annotated[
         tuple[str, ...],
-        OptionText("A key of the source file, or a variable of the address.", "KEY=VALUE", "--set"),
+        OptionText(
+            "Set a key of the source file, or a variable of the address. Repeatable.",
+            "KEY=VALUE",
+            flag="--set",
+        ),
     ] = (),
-    user: Annotated[bool, OptionText("Keep it for all projects, not in sources/ of this folder.")] = False,
+    user: Annotated[bool, OptionText("Keep the source for all projects instead of in sources/.")] = False,
 ) -> Receipt:
     """Do `action` with the source that the first word names. Raises UsageError, InputError, RemoteError."""
     actions: Mapping[str, Callable[[], Receipt]] = {

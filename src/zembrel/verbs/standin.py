@@ -17,7 +17,7 @@ from zembrel.results.phrases import show_table
 from zembrel.results.receipt import Receipt
 from zembrel.standins.verdict import RejectedError, Verdict
 
-Figure = Annotated[str | None, OptionText("What the device shows of it.", "PNG")]
+Figure = Annotated[str | None, OptionText("Save what the device shows.", "PNG")]
 DEVICES = ("controller", "phone", "plotter", "engine")
 _FIGURES = (".png",)
 _REJECTED = 1  # exit code

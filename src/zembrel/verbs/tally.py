@@ -55,11 +55,12 @@ _MOST_CLASSES = 256
 class Tallying:
     """What is summed up where: in polygons, in reach of lines and points, or else in cells of a frame."""
 
-    zones: Annotated[str | None, OptionText("Areas to sum up in; others with --reach.", "FEATURES")] = None
+    zones: Annotated[str | None, OptionText("Areas to summarize; others need --reach.", "FEATURES")] = None
     stat: Annotated[
-        tuple[str, ...], OptionText(f"{SPELT} (the last two of features); repeatable.", "NAME[:FIELD]")
+        tuple[str, ...],
+        OptionText(f"{SPELT} (length and share for features only). Repeatable.", "NAME[:FIELD]"),
     ] = ()
-    reach: Annotated[str | None, OptionText("How far around zones, or middles of cells.", "LENGTH")] = None
+    reach: Annotated[str | None, OptionText("Radius around zones, or around cell centres.", "LENGTH")] = None
 
 
 def tally(inputs: Inputs, where: Where, output: Output, tallying: Tallying) -> Receipt:

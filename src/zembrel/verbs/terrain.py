@@ -61,26 +61,33 @@ class Surface:
     of: Annotated[
         tuple[str, ...],
         OptionText(
-            "slope, aspect, hillshade, roughness, ruggedness, position, curvature (or one of "
-            "curvature:profile, :plan, :mean); repeatable, a band each.",
+            "slope, aspect, hillshade, roughness, ruggedness, position or curvature (or "
+            "curvature:profile, :plan, :mean). Repeatable, a band each.",
             "NAME",
         ),
     ] = ()
-    way: Annotated[str, OptionText("Of slopes: degrees, percent or ratio.", "UNIT", "--in")] = "degrees"
+    way: Annotated[str, OptionText("Unit of slopes: degrees, percent or ratio.", "UNIT", flag="--in")] = (
+        "degrees"
+    )
     sun: Annotated[
-        tuple[str, ...], OptionText("Where light comes from; several blend.  [315,45]", "AZ,ALT")
+        tuple[str, ...],
+        OptionText(
+            "Azimuth and altitude of the light. Repeatable; several lights blend. Default: 315,45.", "AZ,ALT"
+        ),
     ] = ()
-    sun_at: Annotated[str | None, OptionText("The sun as it stands then: 2027-06-21T15:00Z.", "TIME")] = None
-    hours: Annotated[str | None, OptionText("A band for each hour of the day of --sun-at: 6-20.", "A-B")] = (
-        None
-    )
-    cast: Annotated[bool, OptionText("Let the surface cast shadows.")] = False
-    flat: Annotated[float | None, OptionText("Aspect of level cells; none if not said.", "VALUE")] = None
-    true_north: Annotated[bool, OptionText("Count aspects and --sun from true north, not the grid's.")] = (
-        False
-    )
-    reach: Annotated[str | None, OptionText("Of position: that of the mean.", "CELLS|LENGTH")] = None
-    z_unit: Annotated[str | None, OptionText("What heights are in: m, ft ...", "UNIT")] = None
+    sun_at: Annotated[
+        str | None, OptionText("Use the position of the sun at this time, e.g. 2027-06-21T15:00Z.", "TIME")
+    ] = None
+    hours: Annotated[
+        str | None, OptionText("Write a band for each hour on the day of --sun-at, e.g. 6-20.", "A-B")
+    ] = None
+    cast: Annotated[bool, OptionText("Include cast shadows.")] = False
+    flat: Annotated[float | None, OptionText("Aspect of flat cells. Default: nodata.", "VALUE")] = None
+    true_north: Annotated[
+        bool, OptionText("Measure aspect and --sun from true north instead of grid north.")
+    ] = False
+    reach: Annotated[str | None, OptionText("Radius of the mean, for position.", "CELLS|LENGTH")] = None
+    z_unit: Annotated[str | None, OptionText("Unit of heights: m, ft ...", "UNIT")] = None
 
 
 def terrain(inputs: Inputs, output: Output, surface: Surface) -> Receipt:

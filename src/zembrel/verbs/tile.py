@@ -22,7 +22,7 @@ from zembrel.inputs.target import decide
 from zembrel.raster.model import Raster, shared_type
 from zembrel.raster.passing import blocks_of
 from zembrel.reading import readings
-from zembrel.results.kinds import by_kind
+from zembrel.results.dispatch import by_kind
 from zembrel.results.receipt import Receipt, Result
 from zembrel.sheetcutting.cutting import Cutting, left_out
 from zembrel.sheetcutting.resuming import SheetRun

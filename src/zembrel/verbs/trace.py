@@ -37,8 +37,10 @@ def trace(
     inputs: Inputs,
     output: Output,
     *,
-    background: Annotated[float | None, OptionText("What is no line, besides nodata.", "VALUE")] = None,
-    spurs: Annotated[int, OptionText("Take away branches of fewer cells.", "N")] = 0,
+    background: Annotated[
+        float | None, OptionText("Value of cells that are not part of a line, besides nodata.", "VALUE")
+    ] = None,
+    spurs: Annotated[int, OptionText("Remove branches shorter than N cells.", "N")] = 0,
 ) -> Receipt:
     """The lines of one band, each from end or junction to the next, with its value, cells and ground length.
 

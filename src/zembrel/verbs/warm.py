@@ -28,7 +28,7 @@ from zembrel.raster.kernels import compile_always
 from zembrel.raster.model import Band, Block
 from zembrel.raster.views.palette import RGB
 from zembrel.results.receipt import Receipt
-from zembrel.results.typed import options_of
+from zembrel.results.verboptions import options_of
 from zembrel.verbs.terrain import NAMES
 
 _HOME, _SIDE = 32626, 96

@@ -1,6 +1,6 @@
-"""The verbs, in the order of the work, one record each. The command line, Python and job files read it.
+"""One record per verb, in the order of the work, for the command line, Python and job files.
 
-Nothing heavy may be imported here: this is all that `zembrel --help` needs.
+Import nothing heavy here: `zembrel --help` imports this package only.
 """
 
 from __future__ import annotations
@@ -32,19 +32,19 @@ STEPS: dict[str, tuple[Verb, ...]] = {
     "Start here": starting.VERBS,
 }
 VERBS: dict[str, Verb] = {verb.name: verb for verbs in STEPS.values() for verb in verbs}
-# words that are typed as verbs, and the option that makes it
-_OPTIONS_OF = {
+# words that users type as verbs, and the command for them
+_COMMANDS_FOR = {
     word: f"terrain INPUT --of {word} --out PATH"
     for word in ("slope", "aspect", "hillshade", "roughness", "ruggedness", "curvature", "position")
 } | {"shadows": "terrain INPUT --of hillshade --cast --out PATH"}
 
 
 def called_by(*callers: str) -> dict[str, Verb]:
-    """Return the verbs that these callers of `record` may call."""
-    return {name: verb for name, verb in VERBS.items() if verb.called in callers}
+    """Return the verbs for these callers (constants of `record`)."""
+    return {name: verb for name, verb in VERBS.items() if verb.callers in callers}
 
 
 def hint(word: str) -> str | None:
-    """Return what a synonym of the trade means: the verb, or with it the option that makes that."""
+    """Return the verb, or the command, that a common synonym stands for; None for other words."""
     known = next((name for name, verb in VERBS.items() if word.lower() in verb.synonyms), None)
-    return known or _OPTIONS_OF.get(word.lower())
+    return known or _COMMANDS_FOR.get(word.lower())

@@ -8,29 +8,31 @@ from zembrel.verbtable.shared import AREA, BETWEEN, CRSS, LAYERED, MENDED, NO_LA
 VERBS = (
     Verb(
         "source",
-        "remote services by name, and what is kept of them",
-        work="source.source",
-        about="add NAME ADDRESS: describe a service in a file. list: all there are. show NAME: what its "
-        "file says. test NAME: ask it what it offers. set NAME KEY=VALUE: another version, zoom "
-        "or key. remove NAME. cache show or cache clear [NAME]: what is kept of answers.",
+        "manage remote services and their cache",
+        function="source.source",
+        help="add NAME ADDRESS: describe a service in a file. list: list all sources. show NAME: "
+        "show the source file. test NAME: ask the service what it offers. set NAME KEY=VALUE: "
+        "change a version, zoom or key. remove NAME: remove a source. cache show, cache clear "
+        "[NAME]: show or clear cached responses.",
         example="zembrel source add ortho 'https://tiles.example/{z}/{x}/{y}.jpg' --kind xyz "
         "--set zooms=0-19",
-        words=("ACTION", "WORD..."),
-        without=(*NO_LAYERS, "out"),
+        arguments=("ACTION", "WORD..."),
+        ignored_options=(*NO_LAYERS, "out"),
         synonyms=("service", "services", "server"),
         needs_out=False,
-        called=SHELL,
+        callers=SHELL,
     ),
     Verb(
         "fetch",
-        "what an area needs of a source",
-        work="fetch.fetch",
-        about="What an area needs of a source: imagery, heights or codes onto a frame, or points as "
-        "they are. What came is kept, so that a run which was stopped asks only for what is "
+        "download an area from a source",
+        function="fetch.fetch",
+        help="Download the data of a source for an area: imagery, heights or codes on a frame, or "
+        "points unchanged. Responses are cached, so an interrupted run requests only what is "
         "missing.",
         example="zembrel fetch ortho --within circle:-24,46,1.5mi@EPSG:4326 --out ortho.tif",
-        inputs="SOURCE is the name of one, or its file: see zembrel source list.",
-        without=(
+        input_word="SOURCE",
+        inputs="SOURCE is the name of a source, or a source file; see zembrel source list.",
+        ignored_options=(
             *MENDED,
             *LAYERED,
             *CRSS,
@@ -46,13 +48,13 @@ VERBS = (
     ),
     Verb(
         "pin",
-        "place a scanned map by tie points",
-        work="pin.pin",
-        about="Place a scanned map by tie points. Columns and rows count from its upper left corner, x "
-        "and y are in --crs. Residuals are shown, and a point that does not go with the others is "
-        "named.",
+        "georeference a scanned map by tie points",
+        function="pin.pin",
+        help="Georeference a scanned map by tie points. Columns and rows count from its upper left "
+        "corner; x and y are in --crs. The receipt lists the residuals and names points that do "
+        "not fit the others.",
         example="zembrel pin sketch.png --ties ties.csv --crs EPSG:32626 --out sketch.tif",
-        without=(
+        ignored_options=(
             *OTHER_KINDS,
             *CRSS,
             "longest",
@@ -65,28 +67,28 @@ VERBS = (
     ),
     Verb(
         "mosaic",
-        "many layers into one",
-        work="mosaic.mosaic",
-        about="Many layers into one. Unlike CRSs and cell sizes are brought to one frame: the CRS of "
-        "most cells, the finest cell size, the lattice of the first input that has both, unless "
-        "you say otherwise.",
+        "merge many layers into one",
+        function="mosaic.mosaic",
+        help="Merge many layers into one. The result has the CRS of most cells, the finest cell "
+        "size, and the lattice of the first input with both, unless you choose otherwise.",
         example="zembrel mosaic ortho/ --trim-collar --out island.tif",
-        ways={
+        handlers={
             RASTERS: Handler("mosaic.of_rasters", "overlap method match_tone order table"),
             FEATURES: Handler("features.change.mosaic"),
             POINTS: Handler("points.mosaic.mosaic", "source_ids"),
         },
-        without=("keep_going",),
+        ignored_options=("keep_going",),
         synonyms=("merge", "join", "stitch", "combine"),
         lazy=True,
     ),
     Verb(
         "stack",
-        "several layers as bands of one",
-        work="stack.stack",
-        about="Several layers as bands of one, on one frame; bands of one-band files take the file's name.",
+        "combine layers as bands of one",
+        function="stack.stack",
+        help="Combine several layers as bands of one layer on one frame. Bands of single-band files "
+        "get the name of the file.",
         example="zembrel stack red.tif green.tif blue.tif --out rgb.tif",
-        without=(*OTHER_KINDS, "keep_going"),
+        ignored_options=(*OTHER_KINDS, "keep_going"),
         lazy=True,
     ),
 )

@@ -8,76 +8,75 @@ from zembrel.verbtable.shared import LAYERED, MENDED, OF_POINTS, OTHER_KINDS, PH
 VERBS = (
     Verb(
         "clip",
-        "keep an area",
-        work="clip.clip",
-        about="Keep an area. Native cells stay as they are unless --onto, --cell or --crs ask for "
-        "others; an outline keeps the cells whose middle it holds.",
+        "cut out an area",
+        function="clip.clip",
+        help="Cut out an area. Cells stay unchanged unless --onto, --cell or --crs ask for a new "
+        "grid. An outline keeps the cells whose centre is inside.",
         example="zembrel clip island.tif --within coast.geojson --out land.tif",
-        ways={
+        handlers={
             RASTERS: Handler("clip.of_rasters", "touching outside feather method"),
             FEATURES: Handler("features.change.clip", "touching outside"),
             POINTS: Handler("points.change.clip", "outside keep_bounds"),
         },
-        without=("mask",),
+        ignored_options=("mask",),
         synonyms=("crop", "cut", "trim", "extract"),
         lazy=True,
         each=True,
     ),
     Verb(
         "tile",
-        "cut into sheets",
-        work="tile.tile",
-        about="Cut into sheets that meet without gap or overlap. Several inputs are seen as one, the "
-        "first valid winning; sheets without a valid cell are left out.",
+        "cut a layer into sheets",
+        function="tile.tile",
+        help="Cut a layer into sheets without gaps or overlaps. Several inputs are treated as one "
+        "layer, and the first valid value is used. Sheets without data are left out.",
         example="zembrel tile island.tif --size 2km --index sheets.gpkg --out sheets/",
-        ways={
+        handlers={
             RASTERS: Handler("tile.of_rasters", EVERY),
             POINTS: Handler("points.tile.tile", "split size at_most by margin name index resume"),
         },
-        without=(*MENDED, *PHOTOS, *LAYERED, "mask", "keep_going"),
+        ignored_options=(*MENDED, *PHOTOS, *LAYERED, "mask", "keep_going"),
         synonyms=("split", "chop", "sheets"),
     ),
     Verb(
         "mask",
-        "blank by another layer or a condition",
-        work="mask.mask",
-        about="Blank cells where another layer is empty, or where a condition holds.",
+        "blank cells by another layer or a condition",
+        function="mask.mask",
+        help="Blank cells where another layer has no data, or where a condition holds.",
         example="zembrel mask relief.tif --where 'value < 1' --out hills.tif",
-        without=OTHER_KINDS,
+        ignored_options=OTHER_KINDS,
         synonyms=("blank", "null", "erase"),
         lazy=True,
         each=True,
     ),
     Verb(
         "fill",
-        "close voids within a reach",
-        work="fill.fill",
-        about="Close voids from their rims, as far as a reach goes; what lies deeper stays void.",
+        "fill nodata gaps",
+        function="fill.fill",
+        help="Fill nodata gaps from their edges, up to a distance. Cells farther from data stay nodata.",
         example="zembrel fill relief.tif --reach 50m --out closed.tif",
-        without=OTHER_KINDS,
+        ignored_options=OTHER_KINDS,
         synonyms=("interpolate", "patch", "close"),
         lazy=True,
         each=True,
     ),
     Verb(
         "resample",
-        "a new cell size",
-        work="resample.resample",
-        about="A new cell size. When cells grow, every source cell counts: nothing aliases.",
+        "change the cell size",
+        function="resample.resample",
+        help="Change the cell size. When cells grow, all source cells contribute, so that nothing aliases.",
         example="zembrel resample dem/relief.tif --cell 50m --out coarse.tif",
-        without=(*VECTORS, *LAYERED),
+        ignored_options=(*VECTORS, *LAYERED),
         synonyms=("rescale", "downsample", "upsample", "resize"),
         lazy=True,
         each=True,
     ),
     Verb(
         "reproject",
-        "a new CRS",
-        work="resample.reproject",
-        about="A new CRS at native resolution, unless --cell says otherwise. Several results share one "
-        "lattice.",
+        "change the CRS",
+        function="resample.reproject",
+        help="Change the CRS at native resolution, or at --cell. Several results share one lattice.",
         example="zembrel reproject island.tif --crs EPSG:3857 --out web.tif",
-        ways={
+        handlers={
             RASTERS: Handler("resample.reproject_rasters", "method"),
             FEATURES: Handler("features.change.reproject"),
             POINTS: Handler("points.change.reproject"),
@@ -88,11 +87,12 @@ VERBS = (
     ),
     Verb(
         "convert",
-        "another format or cell type",
-        work="convert.convert",
-        about="Another format or cell type. What would lose values is refused unless you say how.",
+        "change the format or the cell type",
+        function="convert.convert",
+        help="Change the format or the cell type. Conversions that would lose values are refused "
+        "unless an option allows them.",
         example="zembrel convert island.tif --out island.png",
-        ways={
+        handlers={
             RASTERS: Handler(
                 "convert.of_rasters",
                 "stretch rgb palette dither scaled unscaled z_unit from_z_unit each_band",
@@ -100,7 +100,7 @@ VERBS = (
             FEATURES: Handler("features.change.convert"),
             POINTS: Handler("points.change.convert", "resume"),
         },
-        without=PHOTOS,
+        ignored_options=PHOTOS,
         synonyms=("export", "save", "change"),
         lazy=True,
         each=True,
@@ -108,35 +108,35 @@ VERBS = (
     ),
     Verb(
         "thin",
-        "fewer points",
-        work="points.thin.thin",
-        about="Fewer points, in the order they had: every Nth, a share by chance, the best of each "
-        "cell, or points that keep a distance.",
+        "reduce the number of points",
+        function="points.thin.thin",
+        help="Reduce the number of points and keep their order: every Nth point, a random share, the "
+        "best of each cell, or points at a minimum spacing.",
         example="zembrel thin lidar/l2.laz --cell 2m --best lowest --out thin.laz",
-        without=OF_POINTS,
+        ignored_options=OF_POINTS,
         synonyms=("decimate", "subsample", "sparsify"),
         revision=2,
     ),
     Verb(
         "ground",
-        "find the points of the ground",
-        work="points.ground.ground",
-        about="Find the ground points of a cloud and set their class to 2.\n\n"
+        "find ground points",
+        function="points.ground.ground",
+        help="Find the ground points of a cloud and set their class to 2.\n\n"
         "Objects that rise on all sides, such as roofs and bushes, are removed. Other points of "
         "class 2 become class 1. Noise and water keep their class.",
         example="zembrel ground raw.las --out ground.laz",
-        without=OF_POINTS,
+        ignored_options=OF_POINTS,
         synonyms=("bareearth", "terrainpoints"),
         revision=2,
     ),
     Verb(
         "grid",
-        "points to the cells of a frame",
-        work="points.grid.grid",
-        about="Points to the cells of a frame. A void is bridged where no circle of more than --fill "
-        "radius fits between points, so that nothing is made up beyond it.",
+        "grid points to a raster",
+        function="points.grid.grid",
+        help="Grid points to the cells of a frame. A gap is filled only where every circle between "
+        "points has a radius of at most --fill, so that larger gaps stay nodata.",
         example="zembrel grid lidar/ --classes 2 --surface tin --cell 1m --out terrain.tif",
-        without=(
+        ignored_options=(
             *MENDED,
             *PHOTOS,
             *LAYERED,

@@ -8,38 +8,38 @@ from zembrel.verbtable.shared import BETWEEN, CRSS, FIGURES, FORMAT, MADE, PHOTO
 VERBS = (
     Verb(
         "compare",
-        "how far two rasters differ",
-        work="compare.compare",
-        about="How far two rasters differ: bias, rms, percentiles and the worst place, the share within "
-        "tolerances, how classes are confused, and an estimated shift. Exit code 1 if a limit "
-        "does not hold.",
+        "measure the difference between two rasters",
+        function="compare.compare",
+        help="Measure the difference between two rasters: bias, rms, percentiles and the worst "
+        "place, the share within tolerances, a confusion table for classes, and an estimated "
+        "shift. Exit code 1 if a limit does not hold.",
         example="zembrel compare landcover.tif again.tif --at-least share=1",
-        without=FIGURES,
+        ignored_options=FIGURES,
         synonyms=("diff", "difference", "subtract"),
         silent=True,
         revision=2,
     ),
     Verb(
         "profile",
-        "values along a line",
-        work="profile.profile",
-        about="Values along a line for one or more layers, of any CRSs; distances are metres on the "
-        "ellipsoid.",
+        "read values along a line",
+        function="profile.profile",
+        help="Read values along a line from one or more layers in any CRS. Distances are metres on "
+        "the ellipsoid.",
         example="zembrel profile relief.tif degrees.tif --along corners --figure profile.png",
-        without=FIGURES,
+        ignored_options=FIGURES,
         synonyms=("crosssection", "section", "transect"),
         silent=True,
     ),
     Verb(
         "check",
-        "does a file obey its format's rules?",
-        work="check.check",
-        about="Does a file obey the rules of its format? TIFF, GeoTIFF and the cloud-optimized layout, "
-        "item by item; of any raster what its cells tell: seams, collars, leaked nodata, "
-        "misplacement; of features every faulty geometry, which --out makes a layer of. Exit code "
-        "1 if not.",
+        "check files against the rules of their format",
+        function="check.check",
+        help="Check files against the rules of TIFF, GeoTIFF and the cloud-optimized layout; the "
+        "cells of rasters for seams, collars, leaked nodata values and misplacement; and the "
+        "geometries of features. --out writes the faults as a layer. Exit code 1 if there is a "
+        "fault.",
         example="zembrel check island.tif",
-        without=(
+        ignored_options=(
             *VECTORS,
             *PHOTOS,
             *FORMAT,
@@ -57,12 +57,12 @@ VERBS = (
     ),
     Verb(
         "draw",
-        "a picture with ramp or legend and a scale bar",
-        work="draw.draw",
-        about="A picture of rasters side by side, of features, or of features over a raster: with ramp "
-        "or legend, a scale bar, north, and the CRS and extent along its edges.",
+        "draw a map image",
+        function="draw.draw",
+        help="Draw rasters side by side, features, or features over a raster, with a colour ramp or "
+        "legend, a scale bar, a north arrow, the CRS and the extent.",
         example="zembrel draw dem/relief.tif --shade --out relief.png",
-        without=(*PHOTOS, *BETWEEN, *MADE, *PLACED, "classes", "mask", "dry_run"),
+        ignored_options=(*PHOTOS, *BETWEEN, *MADE, *PLACED, "classes", "mask", "dry_run"),
         synonyms=("plot", "view", "render", "preview", "map"),
         revision=2,
     ),

@@ -8,26 +8,26 @@ from zembrel.verbtable.shared import OTHER_KINDS, RETYPE
 VERBS = (
     Verb(
         "terrain",
-        "slope, aspect, light and more of heights",
-        work="terrain.terrain",
-        about="Slope, aspect, light and more of a layer of heights. Edges are computed; what is void "
-        "stays void.",
+        "compute slope, aspect, hillshade and more",
+        function="terrain.terrain",
+        help="Compute slope, aspect, hillshade and more from heights. Edge cells are computed; "
+        "nodata cells stay nodata.",
         example="zembrel terrain relief.tif --of slope --of aspect --out steepness.tif",
-        without=OTHER_KINDS,
+        ignored_options=OTHER_KINDS,
         lazy=True,
         each=True,
         revision=2,
     ),
     Verb(
         "derive",
-        "plain algebra over named layers and bands",
-        work="derive.derive",
-        about="Plain algebra over named layers: a band for each formula, on the frame of the first "
-        "layer.\n\n"
-        "With INPUT the bands of each go by their own names, and each has its own result.",
+        "calculate bands from formulas",
+        function="derive.derive",
+        help="Calculate a band for each formula over named layers, on the frame of the first layer.\n\n"
+        "With INPUT, formulas use the band names of each input, and each input has its own "
+        "result.",
         example='zembrel derive --let s=scene.tif --formula "(s.nir - s.red) / (s.nir + s.red)" '
         "--out ndx.tif",
-        without=OTHER_KINDS,
+        ignored_options=OTHER_KINDS,
         synonyms=("calculate", "calc", "formula", "algebra", "compute"),
         lazy=True,
         each=True,
@@ -35,11 +35,11 @@ VERBS = (
     ),
     Verb(
         "classify",
-        "values, codes or conditions to classes",
-        work="classify.classify",
-        about="Values, codes or conditions to classes with names and colours.",
+        "classify values, codes or conditions",
+        function="classify.classify",
+        help="Classify values, codes or conditions into classes with names and colours.",
         example="zembrel classify slope.tif --rule 'gentle: value < 5' --otherwise steep --out steepness.tif",
-        without=OTHER_KINDS,
+        ignored_options=OTHER_KINDS,
         synonyms=("reclassify", "reclass", "recode", "threshold", "slice"),
         lazy=True,
         each=True,
@@ -47,11 +47,12 @@ VERBS = (
     ),
     Verb(
         "paint",
-        "cells to georeferenced colours",
-        work="paint.paint",
-        about="Cells to georeferenced colours, by a ramp or their legend, shaded if asked.",
+        "convert cells to georeferenced colours",
+        function="paint.paint",
+        help="Convert cells to georeferenced colours, by a colour ramp or their legend, with "
+        "optional shading.",
         example="zembrel paint relief.tif --shade --out relief-colours.tif",
-        without=(*OTHER_KINDS, "bands", *RETYPE),
+        ignored_options=(*OTHER_KINDS, "bands", *RETYPE),
         synonyms=("colour", "color", "colorize", "shade"),
         lazy=True,
         each=True,

@@ -8,31 +8,32 @@ from zembrel.verbtable.shared import CRSS, FORMAT, MADE, MENDED, OTHER_KINDS, PH
 VERBS = (
     Verb(
         "describe",
-        "what a layer is; several side by side",
-        work="describe.describe",
-        about="What a layer is: CRS, extent, cell size, bands, type, nodata. Several inputs stand side "
-        "by side, and a * marks the rows in which they differ.",
+        "describe layers, side by side",
+        function="describe.describe",
+        help="Show CRS, extent, cell size, bands, type and nodata of a layer. Several inputs are "
+        "shown side by side; a * marks the rows that differ.",
         example="zembrel describe ortho/m1.tif ortho/m4.tif --stats",
-        ways={
+        handlers={
             RASTERS: Handler("describe.of_rasters", EVERY),
             FEATURES: Handler("features.facts.describe", "stats at"),
             POINTS: Handler("points.facts.describe", "stats"),
         },
-        without=(*PHOTOS, *MADE, "provenance", "out", "dry_run"),
+        ignored_options=(*PHOTOS, *MADE, "provenance", "out", "dry_run"),
         synonyms=("info", "inspect", "show", "stats"),
         silent=True,
     ),
     Verb(
         "index",
-        "extents of many files as features",
-        work="index.index",
-        about="Extents of many files as polygons, with path, CRS, cell size, bands and type of each.",
+        "write the extents of many files as features",
+        function="index.index",
+        help="Write the extents of many files as polygons, with the path, CRS, cell size, bands and "
+        "type of each file.",
         example="zembrel index ortho/ --out sheets.geojson",
-        ways={
+        handlers={
             RASTERS: Handler("index.of_rasters"),
             POINTS: Handler("points.index.index"),
         },
-        without=(
+        ignored_options=(
             *PICKED,
             *MENDED,
             *PHOTOS,
@@ -51,24 +52,24 @@ VERBS = (
     ),
     Verb(
         "label",
-        "mend what a file says of itself, not its cells",
-        work="label.label",
-        about="Mend what a file says of itself; its cells stay as they are, byte by byte. Without --out "
-        "the file itself is mended, whole or not at all.",
+        "correct the metadata of a file, not its cells",
+        function="label.label",
+        help="Correct the metadata of a file; its cells stay unchanged, byte by byte. Without --out "
+        "the file itself is changed, completely or not at all.",
         example="zembrel label scan.tif --crs EPSG:32626 --nodata 0",
-        without=(*OTHER_KINDS, *MADE, "provenance", *RAW, *CRSS),
+        ignored_options=(*OTHER_KINDS, *MADE, "provenance", *RAW, *CRSS),
         synonyms=("assign", "edit", "tag"),
         needs_out=False,
     ),
     Verb(
         "formats",
-        "what can be read and written",
-        work="formats.formats",
-        about="What can be read and written, and what each format can hold. NAME: one format, "
-        "with its options.",
+        "list the formats that can be read and written",
+        function="formats.formats",
+        help="List the formats that can be read and written, and what each can store. NAME shows one "
+        "format with its settings.",
         example="zembrel formats geotiff",
-        words=("[NAME]",),
+        arguments=("[NAME]",),
         synonyms=("drivers", "types"),
-        called=SHELL,
+        callers=SHELL,
     ),
 )

@@ -9,40 +9,40 @@ VERBS = (
     Verb(
         "frame",
         "make, show and save a frame",
-        work="frame.frame",
-        about="A frame says where and how fine. Make one from rasters or an area; shown unless --out "
-        "saves it.",
+        function="frame.frame",
+        help="Make a frame from rasters or an area: its CRS, extent and cell size. --out saves the "
+        "frame; otherwise it is shown.",
         example="zembrel frame --within square:-24,46,5km@EPSG:4326 --crs EPSG:32626 --cell 2m "
         "--out m.frame.toml",
-        without=(*OTHER_KINDS, *MADE, "provenance", *RAW, *BETWEEN, "mask", "memory", *WORK),
+        ignored_options=(*OTHER_KINDS, *MADE, "provenance", *RAW, *BETWEEN, "mask", "memory", *WORK),
         synonyms=("extent", "lattice"),
         silent=True,
         needs_out=False,
     ),
     Verb(
         "crs",
-        "find, show and fit coordinate reference systems",
-        work="crs.crs",
-        about="find TEXT or AREA: CRSs by name or place. show CRS: what it is. fit LAYER or AREA: which "
-        "ones suit it, with how far their scale is off there. operations CRS CRS: the ways from "
-        "one to the other.",
+        "find, show and choose coordinate reference systems",
+        function="crs.crs",
+        help="find TEXT or AREA: find CRSs by name or place. show CRS: describe a CRS. fit LAYER or "
+        "AREA: list suitable CRSs with their scale error there. operations CRS CRS: list the "
+        "transformations between two CRSs.",
         example="zembrel crs find UTM zone 26N",
-        words=("ACTION", "WORD..."),
+        arguments=("ACTION", "WORD..."),
         synonyms=("srs", "epsg", "projection", "projections"),
-        called=SHELL,
+        callers=SHELL,
     ),
     Verb(
         "coords",
-        "coordinates of one CRS into another",
-        work="coords.coords",
-        about="Coordinates from one CRS into another: lines x,y[,z] from stdin to stdout. Numbers or "
-        "degrees, minutes and seconds (24 00 30 W, 46d0m30sN) are read; full precision is "
-        'written. z changes where both CRSs say what heights mean ("EPSG:32626 + EPSG:5773"); '
-        "what follows is carried along.",
+        "convert coordinates from one CRS to another",
+        function="coords.coords",
+        help="Convert lines x,y[,z] from one CRS to another, from stdin to stdout. Coordinates are "
+        "numbers, or degrees, minutes and seconds (24 00 30 W, 46d0m30sN), and are written in "
+        'full precision. z changes if both CRSs define heights ("EPSG:32626 + EPSG:5773"). '
+        "Further columns are copied.",
         example="zembrel coords --from-crs EPSG:4326 --crs EPSG:32626 < points.csv",
-        without=(*NO_LAYERS, *PLACED, *AREA, "crs", "average_codes"),
+        ignored_options=(*NO_LAYERS, *PLACED, *AREA, "crs", "average_codes"),
         synonyms=("coordinates",),
         needs_out=False,
-        called=SHELL,
+        callers=SHELL,
     ),
 )

@@ -8,12 +8,12 @@ from zembrel.verbtable.shared import AREA, BETWEEN, CLOUDS, FORMAT, LAYERED, PHO
 VERBS = (
     Verb(
         "rasterize",
-        "features onto the cells of a frame",
-        work="rasterize.rasterize",
-        about="Features onto the cells of a frame. A cell belongs to the polygon its middle lies in, so "
-        "that areas that share an edge leave no gap and no overlap.",
+        "write features to the cells of a frame",
+        function="rasterize.rasterize",
+        help="Write features to the cells of a frame. A cell belongs to the polygon that contains "
+        "its centre, so that adjacent areas leave no gap and no overlap.",
         example="zembrel rasterize coast.geojson --onto landcover.tif --value 1 --out land.tif",
-        without=(
+        ignored_options=(
             *CLOUDS,
             *PHOTOS,
             *BETWEEN,
@@ -31,61 +31,61 @@ VERBS = (
     ),
     Verb(
         "polygonize",
-        "regions of equal cells to polygons",
-        work="polygonize.polygonize",
-        about="Regions of equal cells as polygons along the edges of cells, with value, cells and true "
-        "ground area. Invalid cells are left out.",
+        "convert regions of equal cells to polygons",
+        function="polygonize.polygonize",
+        help="Convert regions of equal cells to polygons along cell edges, with value, number of "
+        "cells and true ground area. Nodata cells are left out.",
         example="zembrel polygonize landcover.tif --out landcover.gpkg",
-        without=TO_SHAPES,
+        ignored_options=TO_SHAPES,
         synonyms=("vectorize", "outline"),
     ),
     Verb(
         "contour",
-        "lines of equal value, or areas between them",
-        work="contour.contour",
-        about="Lines of equal value, or the areas between them. Values stand in the middle of cells; "
-        "about ten levels if nobody says.",
+        "draw contour lines, or the areas between them",
+        function="contour.contour",
+        help="Draw lines of equal value, or the areas between them. Values refer to cell centres. By "
+        "default there are about ten levels.",
         example="zembrel contour relief.tif --interval 20 --out lines.gpkg",
-        without=TO_SHAPES,
+        ignored_options=TO_SHAPES,
         synonyms=("isolines", "isobands"),
         revision=2,
     ),
     Verb(
         "trace",
-        "rasters of lines to polylines",
-        work="trace.trace",
-        about="Rasters of lines as polylines: thinned to one cell, and followed from end or junction to "
-        "the next. Each line has its value, cells and true length.",
+        "convert rasters of lines to polylines",
+        function="trace.trace",
+        help="Convert rasters of lines to polylines: lines are thinned to one cell and followed "
+        "between ends and junctions. Each line has its value, number of cells and true length.",
         example="zembrel trace paths.tif --background 0 --spurs 5 --out paths.gpkg",
-        without=TO_SHAPES,
+        ignored_options=TO_SHAPES,
         synonyms=("skeleton", "centerline", "centreline"),
     ),
     Verb(
         "centroids",
-        "cells to points",
-        work="centroids.centroids",
-        about="A point in the middle of each valid cell, with a field for each band.",
+        "convert cells to points",
+        function="centroids.centroids",
+        help="Write a point at the centre of each valid cell, with a field for each band.",
         example="zembrel centroids landcover.tif --out cells.parquet",
-        without=TO_SHAPES,
+        ignored_options=TO_SHAPES,
     ),
     Verb(
         "sample",
-        "cell values at points",
-        work="sample.sample",
-        about="Values of rasters at points: a field for each band, and the names of classes.",
+        "read cell values at points",
+        function="sample.sample",
+        help="Read values of rasters at points: a field for each band, and the names of classes.",
         example="zembrel sample relief.tif landcover.tif --at places.geojson --out places.csv",
-        without=(*CLOUDS, *PHOTOS, *FORMAT, "ceiling", "keep_going"),
+        ignored_options=(*CLOUDS, *PHOTOS, *FORMAT, "ceiling", "keep_going"),
         synonyms=("lookup", "query", "pick"),
     ),
     Verb(
         "tally",
-        "features or cells summed up per zone or cell",
-        work="tally.tally",
-        about="Features or cells counted and summed up per zone, or features per cell of a frame "
-        "(--onto, or --cell). Cells on the edge of a zone count by the share that is inside.",
+        "summarize features or cells per zone or cell",
+        function="tally.tally",
+        help="Count and summarize features or cells per zone, or features per cell of a frame "
+        "(--onto or --cell). Cells on the edge of a zone count by the share inside it.",
         example="zembrel tally relief.tif --zones parcels.gpkg --stat mean --stat max --out "
         "parcels-height.gpkg",
-        without=(*CLOUDS, *PHOTOS, *BETWEEN, *AREA, "keep_going"),
+        ignored_options=(*CLOUDS, *PHOTOS, *BETWEEN, *AREA, "keep_going"),
         synonyms=("summarize", "aggregate", "density"),
         revision=3,
     ),

@@ -30,12 +30,12 @@ class Carry:
 
     carry_to: Annotated[
         str | None,
-        OptionText("Copy the pack to the folder of a connected device, and verify the copy.", "FOLDER"),
+        OptionText("Copy the pack to a folder of a connected device, and verify the copy.", "FOLDER"),
     ] = None
     device: Annotated[
         str | None,
         OptionText(
-            "The device whose rules apply: phone, controller, plotter, engine or a .device.toml.", "NAME"
+            "Device whose rules apply: phone, controller, plotter, engine, or a .device.toml file.", "NAME"
         ),
     ] = None
 

@@ -64,16 +64,16 @@ _PAPER = (255.0, 255.0, 255.0)
 class Charting:
     """How charts are made."""
 
-    scale: Annotated[int | None, OptionText("In print, 25000 for 1:25,000; by the native cells.", "N")] = None
-    colours: Annotated[int, OptionText("At most, 2 to 127.", "N")] = MOST_COLOURS
-    dither: Annotated[str, OptionText("diffusion, ordered or none.", "WAY")] = "diffusion"
-    panels: Annotated[str | None, OptionText("Split each chart: 2x3, into a folder/.", "CxR")] = None
-    title: Annotated[str | None, OptionText("Name of the chart.", "TEXT")] = None
-    number: Annotated[str | None, OptionText("Of the chart in its series.", "TEXT")] = None
-    edition: Annotated[str, OptionText("Of the chart.", "TEXT")] = "1"
-    edition_date: Annotated[str | None, OptionText("2027-01-31; else that of the newest input.", "DATE")] = (
-        None
-    )
+    scale: Annotated[int | None, OptionText("25000 for 1:25,000. Default: from the cell size.", "N")] = None
+    colours: Annotated[int, OptionText("Largest number of colours, 2 to 127.", "N")] = MOST_COLOURS
+    dither: Annotated[str, OptionText("Dithering: diffusion, ordered or none.", "WAY")] = "diffusion"
+    panels: Annotated[str | None, OptionText("Split each chart, e.g. 2x3; --out is a folder/.", "CxR")] = None
+    title: Annotated[str | None, OptionText("Title of the chart.", "TEXT")] = None
+    number: Annotated[str | None, OptionText("Number of the chart in its series.", "TEXT")] = None
+    edition: Annotated[str, OptionText("Edition of the chart.", "TEXT")] = "1"
+    edition_date: Annotated[
+        str | None, OptionText("Edition date, e.g. 2027-01-31. Default: the newest input.", "DATE")
+    ] = None
     method: MethodName = "auto"
     brush: Brush = NO_BRUSH
     stretch: Stretch = None

@@ -52,16 +52,22 @@ class Chipping:
     cells along a side of what is for training or validation as a whole; form: of files in a folder.
     """
 
-    cells: Annotated[int, OptionText("Along a side of a chip.", "N")] = 256
-    overlap: Annotated[int, OptionText("Cells that neighbours share.", "N")] = 0
-    labels: Annotated[str | None, OptionText("Classes of a raster, or features.", "FILE")] = None
-    field: Annotated[str | None, OptionText("Of features, whose value is the label.", "NAME")] = None
-    sampling: Annotated[str, OptionText("grid: all; balanced: classes about as often.", "WAY")] = "grid"
-    count: Annotated[int | None, OptionText("Chips at most.", "N")] = None
-    seed: Annotated[int, OptionText("Of what is drawn by chance.", "N")] = 1
-    validation: Annotated[float, OptionText("For validation, by blocks of ground.", "SHARE")] = 0.0
-    block: Annotated[int | None, OptionText("Cells along such a block; four chips.", "N")] = None
-    form: Annotated[str, OptionText("Of files in a folder: tif, placed, or npz.", "FORM")] = "tif"
+    cells: Annotated[int, OptionText("Cells along a side of a chip.", "N")] = 256
+    overlap: Annotated[int, OptionText("Cells that neighbouring chips share.", "N")] = 0
+    labels: Annotated[str | None, OptionText("Labels: a raster of classes, or features.", "FILE")] = None
+    field: Annotated[str | None, OptionText("Field of the features that holds the label.", "NAME")] = None
+    sampling: Annotated[
+        str, OptionText("grid takes all chips; balanced draws classes about equally often.", "WAY")
+    ] = "grid"
+    count: Annotated[int | None, OptionText("Largest number of chips.", "N")] = None
+    seed: Annotated[int, OptionText("Seed for random choices.", "N")] = 1
+    validation: Annotated[
+        float, OptionText("Share of chips for validation, split by blocks of ground.", "SHARE")
+    ] = 0.0
+    block: Annotated[
+        int | None, OptionText("Cells along a block for --validation. Default: 4 chips.", "N")
+    ] = None
+    form: Annotated[str, OptionText("Format of the files in a folder: tif, placed or npz.", "FORM")] = "tif"
 
 
 def chips(

@@ -54,11 +54,13 @@ class Filming:
     """
 
     size: Annotated[int, OptionText("Cells along the longer side.", "N")] = 1280
-    rate: Annotated[float, OptionText("Pictures a second.", "N")] = 4.0
-    most: Annotated[int | None, OptionText("Pictures at most, evenly spread.", "N")] = None
-    fade: Annotated[int, OptionText("Blends between two pictures.", "N")] = 0
-    missing: Annotated[str, OptionText("Of dates that are not there: hold or skip.", "RULE")] = "hold"
-    stamp: Annotated[bool, OptionText("The date on each picture.", None, "--stamp/--no-stamp")] = True
+    rate: Annotated[float, OptionText("Images per second.", "N")] = 4.0
+    most: Annotated[int | None, OptionText("Largest number of images, spread evenly.", "N")] = None
+    fade: Annotated[int, OptionText("Number of blended images between two dates.", "N")] = 0
+    missing: Annotated[
+        str, OptionText("What to do for missing dates: hold the last image, or skip.", "RULE")
+    ] = "hold"
+    stamp: Annotated[bool, OptionText("Write the date on each image.", flag="--stamp/--no-stamp")] = True
     method: MethodName = "auto"
     brush: Brush = NO_BRUSH
     stretch: Stretch = None

@@ -62,21 +62,21 @@ _DEGREES = 4326
 class GlobeLook:
     """How layers are shown on a globe."""
 
-    each: Annotated[bool, OptionText("Every raster is a layer of its own; else all are seen as one.")] = False
-    levels: Annotated[int | None, OptionText("Levels of detail; as many as it takes.", "N")] = None
-    clear: Annotated[str | None, OptionText("Cells of this colour become clear.", "COLOUR")] = None
-    tolerance: Annotated[int, OptionText("How far they may be from it, of 255.", "N")] = 0
-    opacity: Annotated[float, OptionText("Of pictures, 0 (clear) to 1.", "SHARE")] = 1.0
-    order: Annotated[int, OptionText("Pictures of higher order lie on top.", "N")] = 0
-    visible: Annotated[str | None, OptionText("In views so wide alone: 2km,200km.", "NEAR,FAR")] = None
-    key: Annotated[bool, OptionText("A legend at the edge of the screen.", None, "--key/--no-key")] = True
-    quality: Annotated[int, OptionText("Of JPEG, 1 to 100.", "N")] = 85
+    each: Annotated[bool, OptionText("Make a layer of each raster instead of merging them.")] = False
+    levels: Annotated[int | None, OptionText("Levels of detail. Default: as many as needed.", "N")] = None
+    clear: Annotated[str | None, OptionText("Make cells of this colour transparent.", "COLOUR")] = None
+    tolerance: Annotated[int, OptionText("Largest difference from the --clear colour, of 255.", "N")] = 0
+    opacity: Annotated[float, OptionText("Opacity of images, 0 (transparent) to 1.", "SHARE")] = 1.0
+    order: Annotated[int, OptionText("Drawing order; images with a higher number are on top.", "N")] = 0
+    visible: Annotated[str | None, OptionText("Views with images: 2km,200km wide.", "NEAR,FAR")] = None
+    key: Annotated[bool, OptionText("Show a legend at the edge of the screen.", flag="--key/--no-key")] = True
+    quality: Annotated[int, OptionText("Quality of JPEG, 1 to 100.", "N")] = 85
     method: MethodName = "auto"
     brush: Brush = NO_BRUSH
     stretch: Stretch = None
-    title: Annotated[str | None, OptionText("Its name.", "TEXT")] = None
+    title: Annotated[str | None, OptionText("Title of the pack.", "TEXT")] = None
     field: Annotated[str | None, OptionText("Colour features by this field.", "NAME")] = None
-    classes: Annotated[str, OptionText("Of numbers: quantile:5, equal:5 or natural:5.", "WAY:N")] = "quantile"
+    classes: Annotated[str, OptionText("Classes of a field: equal:5, natural:5.", "WAY:N")] = "quantile"
 
 
 class _Picture(NamedTuple):

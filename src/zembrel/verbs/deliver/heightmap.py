@@ -59,18 +59,24 @@ class Shaping:
     """
 
     overlay: Annotated[
-        tuple[str, ...], OptionText("A picture of the same square, as PNG; or more.", "RASTER")
+        tuple[str, ...],
+        OptionText("Also write this raster as a PNG image of the same square. Repeatable.", "RASTER"),
     ] = ()
-    size: Annotated[int, OptionText("Heights a side, 2^n + 1.", "N")] = 1025
-    overlay_size: Annotated[int, OptionText("Cells a side of overlays.", "N")] = 8192
+    size: Annotated[int, OptionText("Heights along a side: 2^n + 1.", "N")] = 1025
+    overlay_size: Annotated[int, OptionText("Cells along a side of overlays.", "N")] = 8192
     span: Annotated[
-        str | None, OptionText("Heights of 0 and 65535; all there are if not said.", "LO,HI", "--range")
+        str | None,
+        OptionText(
+            "Heights that become 0 and 65535. Default: the range of the data.", "LO,HI", flag="--range"
+        ),
     ] = None
-    order: Annotated[str, OptionText("Bytes of a height: little or big endian.", "ORDER")] = "little"
-    north: Annotated[str, OptionText("The first row is the top, or the bottom.", "SIDE")] = "top"
-    turn: Annotated[int, OptionText("Clockwise, overlays too: 90 has north at the right.", "DEGREES")] = 0
-    void: Annotated[str, OptionText("What voids become: sea, lowest or a height.", "RULE")] = "sea"
-    sea: Annotated[float, OptionText("Of the sea, in metres.", "HEIGHT")] = 0.0
+    order: Annotated[str, OptionText("Byte order of heights: little or big.", "ORDER")] = "little"
+    north: Annotated[str, OptionText("Whether the first row is the top or the bottom.", "SIDE")] = "top"
+    turn: Annotated[
+        int, OptionText("Rotate clockwise by 0, 90, 180 or 270 degrees, overlays too.", "DEGREES")
+    ] = 0
+    void: Annotated[str, OptionText("Fill nodata with sea, lowest or a height.", "RULE")] = "sea"
+    sea: Annotated[float, OptionText("Height of the sea in metres.", "HEIGHT")] = 0.0
     method: MethodName = "auto"
 
 

@@ -69,7 +69,7 @@ class DegreeCells:
     """How heights come onto the nodes, and whether cells are made that hold nothing but an edge of others."""
 
     method: MethodName = "auto"
-    edges: Annotated[bool, OptionText("Also cells that only share an edge with the heights.")] = False
+    edges: Annotated[bool, OptionText("Also write cells that only share an edge with the heights.")] = False
 
 
 def hgt(

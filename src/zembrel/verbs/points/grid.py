@@ -62,22 +62,22 @@ class Gridding:
     stat: Annotated[
         tuple[str, ...],
         OptionText(
-            "min, max, mean, sum, median, percentile:90, count or density of the points in a "
-            "cell; mean:intensity; again for another band.  [mean]",
+            "Statistic of the points in a cell: min, max, mean, sum, median, percentile:90, "
+            "count or density; mean:intensity uses another value. Repeatable, a band each. Default: mean.",
             "NAME[:VALUE]",
         ),
     ] = ()
     surface: Annotated[
-        str | None, OptionText("Between points: tin for triangles, idw for weighted means.", "NAME")
+        str | None, OptionText("Interpolate between points: tin (triangles) or idw (weighted means).", "NAME")
     ] = None
-    products: Annotated[str | None, OptionText("Bands of terrain,surface,canopy, in one pass.", "LIST")] = (
-        None
-    )
+    products: Annotated[
+        str | None, OptionText("Bands to write from one pass: terrain,surface,canopy.", "LIST")
+    ] = None
     fill: Annotated[
-        str | None, OptionText("Close voids of up to this radius; others stay void.", "CELLS|LENGTH")
+        str | None, OptionText("Fill gaps up to this radius; larger gaps stay nodata.", "CELLS|LENGTH")
     ] = None
     spikes: Annotated[
-        str | None, OptionText("Leave out points so far above or below those around.", "METRES")
+        str | None, OptionText("Drop points this far above or below their neighbours.", "METRES")
     ] = None
 
 

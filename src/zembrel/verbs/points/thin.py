@@ -34,16 +34,16 @@ from zembrel.verbtable.record import POINTS
 class Thinning:
     """One way: every nth point, a share by chance, the best of each cell, or a spacing in space."""
 
-    every: Annotated[int | None, OptionText("Every Nth point.", "N")] = None
-    share: Annotated[float | None, OptionText("So many by chance: 0.1 for a tenth.", "SHARE")] = None
-    seed: Annotated[int, OptionText("Another chance.", "N")] = 0
-    cell: Annotated[
-        str | None, OptionText("One point of each cell of this size.", "LENGTH", "-s", "--cell")
-    ] = None
-    best: Annotated[str, OptionText("Which: central, lowest, highest, first or brightest.", "NAME")] = (
-        "central"
+    every: Annotated[int | None, OptionText("Keep every Nth point.", "N")] = None
+    share: Annotated[float | None, OptionText("Keep a random share, e.g. 0.1 for a tenth.", "SHARE")] = None
+    seed: Annotated[int, OptionText("Seed for the random choice.", "N")] = 0
+    cell: Annotated[str | None, OptionText("Keep one point per cell of this size.", "LENGTH", short="-s")] = (
+        None
     )
-    spacing: Annotated[str | None, OptionText("No two points closer in space than this.", "LENGTH")] = None
+    best: Annotated[
+        str, OptionText("With --cell: keep the central, lowest, highest, first or brightest point.", "NAME")
+    ] = "central"
+    spacing: Annotated[str | None, OptionText("Keep points at least this far apart.", "LENGTH")] = None
 
 
 def thin(inputs: Inputs, output: Output, thinning: Thinning) -> Receipt:

@@ -1,7 +1,7 @@
-"""The options of verbs by the names that people type, and from them the arguments of a verb's function.
+"""The options of verbs by name, and the arguments that a verb's function gets from them.
 
-A function takes options as fields of data classes, or as parameters, that have an `OptionText` beside their
-type. Its record is in `zembrel.verbtable`.
+Options are fields of data classes, or parameters, with an `OptionText` in their annotation. Other texts are
+positional arguments.
 """
 
 from __future__ import annotations
@@ -21,6 +21,8 @@ from zembrel.optiontext import OptionText
 from zembrel.verbtable import VERBS
 
 GROUPS = (Inputs, Where, Output)
+_KINDS = {str: TEXT, float: NUMBER, int: WHOLE, bool: FLAG}
+_REQUIRED = inspect.Parameter.empty
 
 
 def function_named(path: str) -> Callable[..., Any]:
@@ -33,82 +35,92 @@ def function_named(path: str) -> Callable[..., Any]:
 
 def function_of(verb: str) -> Callable[..., Any]:
     """Return the function of a verb."""
-    return function_named(VERBS[verb].work)
+    return function_named(VERBS[verb].function)
 
 
 @lru_cache
 def options_of(verb: str) -> Mapping[str, Option]:
-    """Return the options of a verb by the names that people type, `inputs` and `out` among them.
-
-    What a function takes that is neither an option nor a group of options is a word.
-    """
-    without = VERBS[verb].without
-    found: dict[str, Option] = {}
+    """Return the options of a verb by name, with `inputs`, `out` and positional arguments."""
+    ignored = VERBS[verb].ignored_options
     function = function_of(verb)
     hints = _hints(function)
+    found: dict[str, Option] = {}
     for name, parameter in inspect.signature(function).parameters.items():
-        usual = parameter.default if parameter.default is not inspect.Parameter.empty else None
-        for option in _within(name, hints.get(name), (name,), usual):
-            if not (hints.get(name) in GROUPS and option.path[-1] in without):
+        default = None if parameter.default is _REQUIRED else parameter.default
+        for option in _within(name, hints[name], (name,), default):
+            if not (hints[name] in GROUPS and option.path[-1] in ignored):
                 found.setdefault(option.name, option)
     return found
 
 
 @lru_cache
-def words_of(verb: str) -> Sequence[inspect.Parameter]:
-    """Return the parameters of a verb's function that are words: texts, the last one perhaps many."""
+def positionals_of(verb: str) -> Sequence[inspect.Parameter]:
+    """Return the positional arguments of a verb; the last one may take several words."""
     hints = _hints(function_of(verb))
     parameters = inspect.signature(function_of(verb)).parameters
-    return [parameters[name].replace(annotation=hint) for name, hint in hints.items() if _is_word(hint)]
+    return [parameters[name].replace(annotation=hint) for name, hint in hints.items() if _is_text(hint)]
 
 
-def _is_word(hint: Any) -> bool:
+def required_of(verb: str) -> Sequence[str]:
+    """Return the names of positional arguments without a default."""
+    return [parameter.name for parameter in positionals_of(verb) if parameter.default is _REQUIRED]
+
+
+def _is_text(hint: Any) -> bool:
     return hint in (str, str | None, tuple[str, ...])
 
 
 def is_shared(verb: str, option: Option) -> bool:
-    """Return whether an option is one of those that mean the same for every verb."""
+    """Return True for an option that has the same meaning for every verb."""
     return _hints(function_of(verb))[option.path[0]] in GROUPS
 
 
 @lru_cache
+def shared_names() -> frozenset[str]:
+    """Return the names of the options that have the same meaning for every verb."""
+    return frozenset(option.name for group in GROUPS for option in _within("", group, (), None))
+
+
+@lru_cache
 def typed_names(verb: str) -> Mapping[str, str]:
-    """Return the name that people type for each field or parameter that is an option."""
+    """Return the name of the option for each field or parameter that holds one."""
     return {option.path[-1]: name for name, option in options_of(verb).items()}
 
 
 @lru_cache
 def signature_of(verb: str) -> Signature:
-    """Return what a step of that verb may say."""
+    """Return the options of a step with this verb."""
     options = {name: option for name, option in options_of(verb).items() if name not in ("dry_run", "resume")}
     record = VERBS[verb]
-    return Signature(options, record.lazy, record.silent, record.revision)
+    return Signature(options, record.lazy, record.silent, record.revision, tuple(required_of(verb)))
 
 
 def _within(name: str, hint: Any, path: tuple[str, ...], default: Any) -> Iterator[Option]:
-    """Yield the option of a parameter or field, or those of the group that it is."""
+    """Yield the option in a field or parameter, or all options in a group of them."""
     text = next((part for part in getattr(hint, "__metadata__", ()) if isinstance(part, OptionText)), None)
-    if text is not None or _is_word(hint):
-        kinds = str(hint.__origin__ if text is not None else hint)
-        kind = next((said for word, said in _KINDS.items() if word in kinds), FLAG)
-        typed = text.name_of(name) if text is not None else name
-        yield Option(typed, kind, "tuple" in kinds or "Sequence" in kinds, path, text, default)
-        return
-    group = _group(hint)
-    if group is None:
-        return
-    hints = _hints(group)
-    for field in dataclasses.fields(group):
-        of_field = (*path, field.name)
-        usual = field.default if field.default is not dataclasses.MISSING else None
-        if group is Inputs and field.name == "inputs":
-            yield Option("inputs", TEXT, True, of_field, None, ())
-        elif group not in GROUPS or hasattr(hints[field.name], "__metadata__"):
-            yield from _within(field.name, hints[field.name], of_field, usual)
+    if text is not None:
+        yield Option(text.name(name), *_kind(hint.__origin__), path, text, default)
+    elif _is_text(hint):
+        yield Option(name, *_kind(hint), path, None, default)
+    elif (group := _group(hint)) is not None:
+        hints = _hints(group)
+        for field in dataclasses.fields(group):
+            if group not in GROUPS or field.name == "inputs" or hasattr(hints[field.name], "__metadata__"):
+                usual = field.default if field.default is not dataclasses.MISSING else None
+                yield from _within(field.name, hints[field.name], (*path, field.name), usual)
+
+
+def _kind(hint: Any) -> tuple[str, bool]:
+    """Return the kind of an option's values, and whether it takes several. Raises LookupError."""
+    parts = {hint, *typing.get_args(hint)} - {type(None), ...}
+    many = any(typing.get_origin(part) in (tuple, Sequence) for part in parts)
+    parts |= {inner for part in parts for inner in typing.get_args(part)}
+    (kind,) = {_KINDS[part] for part in parts if part in _KINDS}
+    return kind, many
 
 
 def _group(hint: Any) -> Any:
-    """Return the group of options that a parameter or field is, if it is one."""
+    """Return the data class of options in an annotation; None for other types."""
     kinds = (kind for kind in (hint, *typing.get_args(hint)) if isinstance(kind, type))
     return next((kind for kind in kinds if dataclasses.is_dataclass(kind)), None)
 
@@ -120,14 +132,11 @@ def _hints(of: Any) -> dict[str, Any]:
     return hints
 
 
-_KINDS = {"str": TEXT, "float": NUMBER, "int": WHOLE}
-
-
 def arguments_of(verb: str, options: Mapping[str, Any], held: Mapping[str, Any]) -> dict[str, Any]:
     """Return the arguments of a verb's function.
 
-    options: by name as they are typed. held: fields of `Inputs` and `Output` that nobody types. Raises
-    UsageError for an option that the verb has not.
+    options: values by name. held: fields of `Inputs` and `Output` that are no options. Raises UsageError for
+    an unknown option, or a missing positional argument.
     """
     known = options_of(verb)
     leaves: dict[tuple[str, ...], Any] = {}
@@ -136,6 +145,11 @@ def arguments_of(verb: str, options: Mapping[str, Any], held: Mapping[str, Any])
             near = nearest_name(name, known)
             raise UsageError(f"{verb} has no option {name!r}", "it would do nothing", near)
         leaves[known[name].path] = tuple(value) if isinstance(value, list) else value
+    missing = next((name for name in required_of(verb) if (name,) not in leaves), None)
+    if missing is not None:
+        record = VERBS[verb]
+        what = f"{verb} needs {' '.join(record.arguments)}"
+        raise UsageError(what, f"there is no {missing}", f"write {record.example}")
     hints = _hints(function_of(verb))
     made: dict[str, Any] = {}
     for name in inspect.signature(function_of(verb)).parameters:
@@ -149,7 +163,7 @@ def arguments_of(verb: str, options: Mapping[str, Any], held: Mapping[str, Any])
 
 
 def _filled(hint: Any, leaves: Mapping[tuple[str, ...], Any]) -> Any:
-    """Return the value of a parameter or field of which these leaves are given."""
+    """Return the value of a parameter or field; leaves: values by their path in it."""
     if () in leaves:
         return leaves[()]
     kind = _group(hint)
